@@ -1,0 +1,64 @@
+//! POSIX access control lists (`acl(5)`).
+
+/// Whom an entry speaks of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Tag {
+    /// The owner.
+    UserObj,
+    /// A named user.
+    User(u32),
+    /// The owning group.
+    GroupObj,
+    /// A named group.
+    Group(u32),
+    /// The most that named entries and the owning group get.
+    Mask,
+    /// Everyone else.
+    Other,
+}
+
+/// One entry; `perm` holds r=4, w=2, x=1.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct AclEntry {
+    /// Whom it speaks of.
+    pub tag: Tag,
+    /// What it grants.
+    pub perm: u8,
+}
+
+/// An access or default ACL. Entries stand in the order of [`Tag`].
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Default)]
+pub struct Acl {
+    entries: Vec<AclEntry>,
+}
+
+impl Acl {
+    /// From its entries, in any order.
+    pub fn new(mut entries: Vec<AclEntry>) -> Self {
+        entries.sort();
+        Self { entries }
+    }
+
+    /// The entries in their order.
+    pub fn entries(&self) -> &[AclEntry] {
+        &self.entries
+    }
+
+    /// The permission of a tag, if it has an entry.
+    pub fn perm(&self, tag: Tag) -> Option<u8> {
+        self.entries.iter().find(|entry| entry.tag == tag).map(|entry| entry.perm)
+    }
+
+    /// The mask; without one nothing is cut.
+    pub fn mask(&self) -> u8 {
+        self.perm(Tag::Mask).unwrap_or(7)
+    }
+}
+
+/// `rwx`, `r-x`, …
+pub fn perm_text(perm: u8) -> String {
+    [(4, 'r'), (2, 'w'), (1, 'x')]
+        .map(|(bit, c)| if perm & bit != 0 { c } else { '-' })
+        .iter()
+        .collect()
+}

@@ -1,0 +1,61 @@
+//! What was observed on one host at one time: one type, whatever it was read from.
+
+pub mod mounts;
+pub mod tree;
+
+use crate::layout::{Account, Group};
+use crate::path::AbsPath;
+use mounts::{FstabEntry, MountTable};
+use tree::Tree;
+
+/// Where facts come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// This machine, now.
+    Live,
+    /// A file that was collected or surveyed before.
+    File(String),
+}
+
+/// Everything known of one host.
+#[derive(Clone, Debug)]
+pub struct HostFacts {
+    /// The host's own name.
+    pub name: String,
+    /// Where the facts come from.
+    pub source: Source,
+    /// When they were taken, in seconds since 1970 UTC.
+    pub taken: i64,
+    /// The uid of the process that looked; 0 sees everything.
+    pub taken_by: Option<u32>,
+    /// Kernel name and release.
+    pub kernel: Option<String>,
+    /// The mount table, if it could be read.
+    pub mounts: Option<MountTable>,
+    /// What is to be mounted at boot (`fstab(5)`).
+    pub fstab: Vec<FstabEntry>,
+    /// Accounts (`passwd(5)`), with the groups that list them.
+    pub accounts: Vec<Account>,
+    /// Groups (`group(5)`).
+    pub groups: Vec<Group>,
+    /// Files and folders.
+    pub tree: Tree,
+    /// What could not be seen, and why.
+    pub gaps: Vec<Gap>,
+}
+
+impl HostFacts {
+    /// The account of that number.
+    pub fn account_of(&self, uid: u32) -> Option<&Account> {
+        self.accounts.iter().find(|account| account.uid == uid)
+    }
+}
+
+/// Something that could not be seen. It is counted and named, so that nothing unseen passes for fine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Gap {
+    /// The file or folder.
+    pub path: AbsPath,
+    /// In a few words, with the error's name.
+    pub why: String,
+}

@@ -1,0 +1,227 @@
+//! The mount tree of a host, and what it mounts at boot.
+
+use crate::layout::{Mode, Protocol};
+use crate::path::AbsPath;
+
+/// One line of a mount table (`proc_pid_mountinfo(5)`), unescaped.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MountEntry {
+    /// Mount id.
+    pub id: u64,
+    /// The id of the mount it sits on.
+    pub parent: u64,
+    /// `st_dev` of its files, as `(major, minor)`.
+    pub device: (u32, u32),
+    /// The folder of the filesystem that is attached, as bytes: not always a path (`//deleted`).
+    pub root: Vec<u8>,
+    /// Where it is attached.
+    pub point: AbsPath,
+    /// Options of this mount.
+    pub options: Vec<String>,
+    /// Optional fields: propagation.
+    pub propagation: Vec<String>,
+    /// Filesystem type.
+    pub filesystem: String,
+    /// Device, `server:/path`, `//server/share`, … as bytes.
+    pub source: Vec<u8>,
+    /// Options of the superblock.
+    pub super_options: Vec<String>,
+}
+
+impl MountEntry {
+    /// Read-only if its own *or* its superblock's options say `ro`.
+    pub fn mode(&self) -> Mode {
+        let ro = |options: &[String]| options.iter().any(|option| option == "ro");
+        if ro(&self.options) || ro(&self.super_options) { Mode::ReadOnly } else { Mode::ReadWrite }
+    }
+
+    /// Its network protocol, if the source is another machine.
+    pub fn network(&self) -> Option<Protocol> {
+        network_protocol(&self.filesystem)
+    }
+
+    /// Whether the folder it attaches was deleted since (the root field then ends in `//deleted`).
+    pub fn source_deleted(&self) -> bool {
+        self.root.ends_with(b"//deleted")
+    }
+
+    /// Whether it is an automount point that has not been triggered.
+    pub fn is_automount(&self) -> bool {
+        self.filesystem == "autofs"
+    }
+}
+
+/// The network protocol of a filesystem type, as mount tables and fstab name it.
+pub fn network_protocol(filesystem: &str) -> Option<Protocol> {
+    match filesystem {
+        "nfs" | "nfs4" => Some(Protocol::Nfs),
+        "cifs" | "smb3" | "smbfs" => Some(Protocol::Smb),
+        _ => None,
+    }
+}
+
+/// A host's mounts. Neither the longest prefix nor the order of the lines decides which one a path is on; walking the
+/// tree of parents does, because a mount on a parent path hides mounts below that the table still lists.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct MountTable {
+    entries: Vec<MountEntry>,
+}
+
+impl MountTable {
+    /// From the lines of a mount table.
+    pub fn new(entries: Vec<MountEntry>) -> Self {
+        Self { entries }
+    }
+
+    /// All entries, hidden ones included, in the order of the table.
+    pub fn entries(&self) -> &[MountEntry] {
+        &self.entries
+    }
+
+    /// The topmost mount at `/`, where every path starts.
+    pub fn root(&self) -> Option<&MountEntry> {
+        let known = |id| self.entries.iter().any(|entry| entry.id == id);
+        let bottom = self
+            .entries
+            .iter()
+            .find(|e| e.point.is_root() && (e.parent == e.id || !known(e.parent)))
+            .or_else(|| self.entries.iter().find(|e| e.point.is_root()))?;
+        Some(self.top(bottom, &AbsPath::root()))
+    }
+
+    /// The mount one steps onto when a walk on `current` arrives at `path`; `None` if the walk stays on it.
+    pub fn step(&self, current: u64, path: &AbsPath) -> Option<&MountEntry> {
+        let first = self.on(current, path)?;
+        Some(self.top(first, path))
+    }
+
+    /// The mount a visible path is on.
+    pub fn at(&self, path: &AbsPath) -> Option<&MountEntry> {
+        let mut here = self.root()?;
+        let mut point = AbsPath::root();
+        for part in path.components() {
+            point.push(part);
+            here = self.step(here.id, &point).unwrap_or(here);
+        }
+        Some(here)
+    }
+
+    fn on(&self, parent: u64, path: &AbsPath) -> Option<&MountEntry> {
+        self.entries.iter().find(|e| e.parent == parent && e.id != parent && e.point == *path)
+    }
+
+    /// The top of the stack of mounts at one path. A table that loops ends where it began.
+    fn top<'a>(&'a self, bottom: &'a MountEntry, path: &AbsPath) -> &'a MountEntry {
+        let mut here = bottom;
+        for _ in 0..self.entries.len() {
+            match self.on(here.id, path) {
+                Some(next) => here = next,
+                None => break,
+            }
+        }
+        here
+    }
+
+    /// The host path from which a bind shows its folder, if the same filesystem is also visible from nearer its top.
+    pub fn bind_source(&self, bind: &MountEntry) -> Option<AbsPath> {
+        let root = AbsPath::new(&bind.root).ok()?;
+        self.entries
+            .iter()
+            .filter(|e| e.id != bind.id && e.device == bind.device)
+            .filter_map(|e| {
+                let rest = root.below(&AbsPath::new(&e.root).ok()?)?.to_vec();
+                let path = e.point.join(&rest);
+                // Another mount may hide it there.
+                let visible = self.at(&path).is_some_and(|at| at.id == e.id);
+                (visible && path != bind.point).then_some((e.root.len(), path))
+            })
+            .min_by_key(|(root_len, path)| (*root_len, path.as_bytes().len()))
+            .map(|(_, path)| path)
+    }
+}
+
+/// One line of `fstab(5)`, unescaped.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FstabEntry {
+    /// What is mounted.
+    pub source: String,
+    /// Where.
+    pub point: AbsPath,
+    /// Filesystem type.
+    pub filesystem: String,
+    /// Options, without secrets.
+    pub options: Vec<String>,
+}
+
+impl FstabEntry {
+    /// Whether it is mounted at boot or on first use, not only when somebody asks for it.
+    pub fn at_boot(&self) -> bool {
+        !self.options.iter().any(|option| option == "noauto")
+            || self.options.iter().any(|option| option == "x-systemd.automount")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn entry(id: u64, parent: u64, minor: u32, root: &str, point: &str) -> MountEntry {
+        MountEntry {
+            id,
+            parent,
+            device: (8, minor),
+            root: root.into(),
+            point: AbsPath::new(point.as_bytes()).unwrap(),
+            options: vec!["rw".into()],
+            propagation: vec![],
+            filesystem: "ext4".into(),
+            source: b"/dev/disk".to_vec(),
+            super_options: vec!["rw".into()],
+        }
+    }
+
+    fn at(table: &MountTable, path: &str) -> u64 {
+        table.at(&AbsPath::new(path.as_bytes()).unwrap()).unwrap().id
+    }
+
+    #[test]
+    fn a_mount_on_a_parent_path_hides_those_below() {
+        let table = MountTable::new(vec![
+            entry(1, 0, 1, "/", "/"),
+            entry(2, 1, 2, "/", "/silo/media"),
+            entry(3, 1, 3, "/", "/silo"),
+        ]);
+        assert_eq!(at(&table, "/silo/media/x"), 3);
+        assert_eq!(at(&table, "/silox"), 1);
+    }
+
+    #[test]
+    fn the_top_of_a_stack_counts_whatever_the_order_of_lines() {
+        let table = MountTable::new(vec![
+            entry(9, 5, 3, "/", "/silo"),
+            entry(5, 1, 2, "/", "/silo"),
+            entry(1, 0, 1, "/", "/"),
+            entry(7, 9, 4, "/", "/silo/a"),
+            entry(8, 5, 4, "/", "/silo/b"),
+        ]);
+        assert_eq!(at(&table, "/silo"), 9);
+        assert_eq!(at(&table, "/silo/a/x"), 7);
+        assert_eq!(at(&table, "/silo/b"), 9, "b is mounted below the hidden mount");
+    }
+
+    #[test]
+    fn a_bind_leads_to_the_visible_source() {
+        let table = MountTable::new(vec![
+            entry(1, 0, 1, "/", "/"),
+            entry(2, 1, 2, "/", "/silo"),
+            entry(3, 1, 2, "/media/films", "/srv/films"),
+        ]);
+        let bind = &table.entries()[2];
+        assert_eq!(table.bind_source(bind).unwrap().as_bytes(), b"/silo/media/films");
+        assert_eq!(table.bind_source(&table.entries()[1]), None);
+        let mut deleted = entry(4, 1, 2, "/old//deleted", "/x");
+        deleted.options = vec!["ro".into()];
+        assert!(deleted.source_deleted());
+        assert_eq!(deleted.mode(), Mode::ReadOnly);
+    }
+}

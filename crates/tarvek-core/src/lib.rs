@@ -1,0 +1,20 @@
+//! The computation of Tarvek: from a declared layout and observed facts to routes, verdicts and findings.
+//!
+//! No I/O, no interface: plain data in, plain data out. Data flows one way: facts and layout are joined ([`site`]), paths are
+//! followed ([`route`]), needs are judged ([`access`]), rules make findings ([`rules`]), and [`check`] puts the
+//! board together.
+
+pub mod access;
+pub mod acl;
+pub mod check;
+pub mod facts;
+pub mod identity;
+pub mod layout;
+pub mod library;
+pub mod needs;
+pub mod path;
+pub mod route;
+pub mod rules;
+pub mod secret;
+pub mod site;
+pub mod text;

@@ -1,0 +1,1025 @@
+//! The walk itself: component by component, as `path_resolution(7)` does it, on all the hosts of a route at once.
+//!
+//! A [`Spot`] is a place in a view. It holds a *frame* for every level on which the place has a path: the service, its
+//! host, the server behind a mount, and so on. A step appends one component to every frame; the outermost frame on which
+//! something is attached at the new path (a mapping, a mount) replaces all the frames inside it.
+
+use std::cell::Cell;
+use std::collections::VecDeque;
+
+use super::source::{Remote, export_for};
+use super::{End, Evidence, Hop, HopKind, Layer, Missing, NotMounted, Route, Step, View};
+use crate::facts::mounts::{MountEntry, MountTable, network_protocol};
+use crate::facts::tree::{EntryKind, Listing, Lookup, NodeId, Tree};
+use crate::identity::Subject;
+use crate::layout::{HostRole, MapSource, Mapping, Mode, MountSource, Protocol, Service};
+use crate::path::{AbsPath, components};
+use crate::site::Site;
+use crate::text::{counted, shown};
+
+/// `path_resolution(7)`: the kernel gives up after 40 symlinks. Attachments that lead into each other count too.
+const MOST_TURNS: u32 = 40;
+
+/// How a frame is entered from the one outside it.
+#[derive(Clone, Debug)]
+enum Via {
+    Top,
+    Mapping { to: AbsPath, mode: Mode, line: u32, seen: bool },
+    Mount(MountVia),
+}
+
+#[derive(Clone, Debug)]
+struct MountVia {
+    protocol: Protocol,
+    point: AbsPath,
+    source: String,
+    mode: Mode,
+    observed: bool,
+    /// The share's name, its mode for this client, and a remark.
+    share: Option<(String, Mode, String)>,
+}
+
+#[derive(Clone, Debug)]
+struct Frame {
+    level: View,
+    path: AbsPath,
+    /// The entry in the facts of this host.
+    node: Option<NodeId>,
+    /// The observed mount that the path is on.
+    mount: Option<u64>,
+    via: Via,
+    /// Symlinks followed on the way to the start of this frame.
+    links: Vec<Hop>,
+    /// Who acts on this level.
+    subject: Subject,
+    /// A network mount whose server the site does not know; what is seen is what this host sees.
+    foreign: Option<MountVia>,
+}
+
+/// A place in a view.
+#[derive(Clone, Debug)]
+struct Spot {
+    frames: Vec<Frame>,
+    trail: Vec<Step>,
+    not_mounted: Vec<(usize, NotMounted)>,
+    mapping: Option<usize>,
+    volume: Option<String>,
+}
+
+type Walked = (Spot, End);
+
+pub(super) struct Walker<'a> {
+    site: &'a Site,
+    turns: Cell<u32>,
+}
+
+impl<'a> Walker<'a> {
+    pub(super) fn new(site: &'a Site) -> Self {
+        Self { site, turns: Cell::new(0) }
+    }
+
+    pub(super) fn route(&self, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
+        let top = match view {
+            View::Service(name) => match self.site.layout.service(name) {
+                Some(service) if service.map.is_none() => self.host_top(&service.host, subject),
+                _ => self.top(View::Service(name.clone()), subject),
+            },
+            View::Host(host) => self.host_top(host, subject),
+        };
+        let mut links = Vec::new();
+        let (spot, end) = self.walk(top, asked.as_bytes(), &mut links);
+        // A path that ends above all mappings is the service's own storage.
+        let end = match (&end, spot.frames.as_slice()) {
+            (End::Reached, [Frame { level: View::Service(name), .. }]) => self.uncovered(name),
+            _ => end,
+        };
+        Finish { site: self.site, spot: &spot, end: &end }.route(view, asked, links)
+    }
+
+    fn uncovered(&self, service: &str) -> End {
+        let maps = self.site.layout.service(service).and_then(|s| s.map.as_deref()).unwrap_or(&[]);
+        End::Uncovered { mapped: maps.iter().filter_map(|m| m.to.path.clone().ok()).collect() }
+    }
+
+    fn top(&self, level: View, subject: &Subject) -> Spot {
+        let frame = Frame {
+            level,
+            path: AbsPath::root(),
+            node: None,
+            mount: None,
+            via: Via::Top,
+            links: Vec::new(),
+            subject: subject.clone(),
+            foreign: None,
+        };
+        Spot {
+            frames: vec![frame],
+            trail: Vec::new(),
+            not_mounted: Vec::new(),
+            mapping: None,
+            volume: None,
+        }
+    }
+
+    fn host_top(&self, host: &str, subject: &Subject) -> Spot {
+        let mut spot = self.top(View::Host(host.to_owned()), subject);
+        let facts = self.site.facts(host);
+        spot.frames[0].node = facts.map(|_| Tree::ROOT);
+        spot.frames[0].mount = self.table(host).and_then(MountTable::root).map(|mount| mount.id);
+        spot.trail.push(self.step(&spot, true));
+        spot
+    }
+
+    fn table(&self, host: &str) -> Option<&'a MountTable> {
+        self.site.facts(host)?.mounts.as_ref()
+    }
+
+    /// The mappings that are attached inside a level.
+    fn maps(&self, level: &View) -> &'a [Mapping] {
+        match level {
+            View::Service(name) => {
+                self.site.layout.service(name).and_then(|s: &Service| s.map.as_deref())
+            }
+            View::Host(name) => self.site.layout.host(name).map(|host| host.map.as_slice()),
+        }
+        .unwrap_or(&[])
+    }
+
+    /// Walks a path as it is written, symlinks and `..` included.
+    fn walk(&self, top: Spot, path: &[u8], links: &mut Vec<Hop>) -> Walked {
+        let mut todo: VecDeque<Vec<u8>> = components(path).map(<[u8]>::to_vec).collect();
+        // Entries above a symlink that leads elsewhere are searched all the same.
+        let mut passed: Vec<Step> = Vec::new();
+        let mut stack = vec![top];
+        let finish = |mut spot: Spot, end: End, passed: Vec<Step>| {
+            spot.trail.splice(0..0, passed);
+            (spot, end)
+        };
+        while let Some(part) = todo.pop_front() {
+            let here = stack.last().expect("the top is never popped").clone();
+            if let Some(end) = self.not_a_folder(&here) {
+                return finish(here, end, passed);
+            }
+            if part == b".." {
+                if stack.len() > 1 {
+                    stack.pop();
+                }
+                continue;
+            }
+            let (next, end) = self.enter(&here, &part);
+            if end != End::Reached {
+                return finish(next, end, passed);
+            }
+            let Some(target) = self.link_target(&next) else {
+                stack.push(next);
+                continue;
+            };
+            if !self.turn() {
+                return finish(next, End::Loop, passed);
+            }
+            let Some(target) = target else {
+                let (host, path) = next.here();
+                let why = Some("where the symlink points was not seen".into());
+                return finish(next, End::Unseen { host, path, why }, passed);
+            };
+            if next.on_smb_server() {
+                // The server resolves it, within the share.
+                let (spot, end) = self.link_on_server(&here, &next, &target, links);
+                if end != End::Reached {
+                    return finish(spot, end, passed);
+                }
+                stack.push(spot);
+                continue;
+            }
+            passed.extend(here.trail.iter().cloned());
+            if target.starts_with(b"/") {
+                stack.truncate(1);
+            }
+            links.push(self.link_hop(&next, &target, stack.last().expect("not empty")));
+            for part in components(&target).rev() {
+                todo.push_front(part.to_vec());
+            }
+        }
+        let spot = stack.pop().expect("the top is never popped");
+        finish(spot, End::Reached, passed)
+    }
+
+    fn turn(&self) -> bool {
+        self.turns.set(self.turns.get() + 1);
+        self.turns.get() <= MOST_TURNS
+    }
+
+    fn not_a_folder(&self, spot: &Spot) -> Option<End> {
+        let step = spot.trail.last()?;
+        let kind = self.site.tree(&step.seen_on)?.meta(step.node?).kind;
+        (kind != EntryKind::Folder).then(|| End::NotAFolder {
+            host: step.host.clone(),
+            path: step.path.clone(),
+            kind: kind.word(),
+        })
+    }
+
+    /// `None` if the spot is no symlink; `Some(None)` if it is one whose target nobody saw.
+    fn link_target(&self, spot: &Spot) -> Option<Option<Vec<u8>>> {
+        let step = spot.trail.last()?;
+        let (tree, node) = (self.site.tree(&step.seen_on)?, step.node?);
+        let link = tree.meta(node).kind == EntryKind::Symlink;
+        link.then(|| tree.target(node).map(<[u8]>::to_vec))
+    }
+
+    fn link_hop(&self, link: &Spot, target: &[u8], base: &Spot) -> Hop {
+        let frame = &link.frames[0];
+        let host = self.host_of(&frame.level);
+        let path_out = base.frames[0].path.join(target);
+        Hop {
+            kind: HopKind::Symlink,
+            host: host.clone(),
+            path_in: frame.path.clone(),
+            path_out,
+            host_out: host,
+            mode: Mode::ReadWrite,
+            subject: frame.subject.clone(),
+            evidence: Evidence::Observed,
+            note: format!("symlink to {}", shown(target)),
+            doubt: None,
+            broken: false,
+        }
+    }
+
+    fn host_of(&self, level: &View) -> String {
+        match level {
+            View::Host(name) => name.clone(),
+            View::Service(name) => {
+                self.site.layout.service(name).map(|s| s.host.clone()).unwrap_or_default()
+            }
+        }
+    }
+
+    /// A symlink behind an SMB mount: resolved on the server, and refused if it leaves the share.
+    fn link_on_server(
+        &self,
+        folder: &Spot,
+        link: &Spot,
+        target: &[u8],
+        links: &mut Vec<Hop>,
+    ) -> Walked {
+        let inner = link.frames.last().expect("a spot has frames");
+        let View::Host(server) = &inner.level else { return (link.clone(), End::Loop) };
+        let share = self.share_root(link);
+        let mut written = target.to_vec();
+        if !target.starts_with(b"/") {
+            let base = folder.frames.last().expect("a spot has frames");
+            written = [base.path.as_bytes(), b"/", target].concat();
+        }
+        let top = self.host_top(server, &inner.subject);
+        let (found, end) = self.walk(top, &written, links);
+        let place = found.frames.last().expect("a spot has frames");
+        if end == End::Reached && !share.as_ref().is_some_and(|share| place.path.within(share)) {
+            let share = share.unwrap_or_else(AbsPath::root);
+            return (link.clone(), End::LeavesShare { link: inner.path.clone(), share });
+        }
+        let mut spot = folder.clone();
+        let outer = link.frames.len() - 1;
+        spot.frames = link.frames.clone();
+        spot.frames[outer].path = place.path.clone();
+        spot.frames[outer].node = place.node;
+        spot.frames[outer].mount = place.mount;
+        spot.trail.extend(found.trail);
+        (spot, end)
+    }
+
+    fn share_root(&self, spot: &Spot) -> Option<AbsPath> {
+        let Via::Mount(MountVia { share: Some((name, ..)), .. }) = &spot.frames.last()?.via else {
+            return None;
+        };
+        Some(self.site.layout.share(name)?.path.clone())
+    }
+
+    /// One step down by name; the name is not resolved if it is a symlink.
+    fn enter(&self, here: &Spot, part: &[u8]) -> Walked {
+        let mut next = here.clone();
+        for frame in &mut next.frames {
+            frame.path.push(part);
+        }
+        for k in 0..next.frames.len() {
+            let frame = next.frames[k].clone();
+            for (index, mapping) in self.maps(&frame.level).iter().enumerate() {
+                if mapping.to.path.as_ref() == Ok(&frame.path) {
+                    return self.attach_mapping(next, k, index, mapping);
+                }
+            }
+            let View::Host(host) = &frame.level else { continue };
+            match (self.table(host), frame.mount) {
+                (Some(table), Some(current)) => match table.step(current, &frame.path) {
+                    Some(mount) if mount.is_automount() => {
+                        if let Some(walked) = self.attach_declared(&next, k, host, true) {
+                            return walked;
+                        }
+                        next.frames[k].mount = Some(mount.id);
+                    }
+                    Some(mount) => return self.attach_observed(next, k, host, mount, part),
+                    None => self.note_not_mounted(&mut next, k, host),
+                },
+                _ => {
+                    if let Some(walked) = self.attach_declared(&next, k, host, false) {
+                        return walked;
+                    }
+                }
+            }
+        }
+        self.look(next, part)
+    }
+
+    /// Looks a name up where nothing is attached.
+    fn look(&self, mut spot: Spot, part: &[u8]) -> Walked {
+        let smb = spot.on_smb_server();
+        let innermost = spot.frames.len() - 1;
+        let mut outcome = None;
+        for k in (0..=innermost).rev() {
+            let View::Host(host) = spot.frames[k].level.clone() else { continue };
+            let Some(tree) = self.site.tree(&host) else { continue };
+            let folder = spot.frames[k].node;
+            let found = folder.map(|folder| match tree.lookup(folder, part) {
+                Lookup::Absent if smb && k == innermost => fold_case(tree, folder, part),
+                other => other,
+            });
+            spot.frames[k].node = match found {
+                Some(Lookup::Found(node)) => Some(node),
+                _ => None,
+            };
+            if smb
+                && k == innermost
+                && let Some(node) = spot.frames[k].node
+                && let Some(parent) = spot.frames[k].path.parent()
+            {
+                spot.frames[k].path = parent.child(tree.name(node));
+            }
+            // The innermost host that was looked at decides.
+            if outcome.is_none() {
+                outcome = Some((k, host, folder, found));
+            }
+        }
+        let declared = |spot: Spot| {
+            let mut spot = spot;
+            if !spot.frames.iter().all(|f| matches!(f.level, View::Service(_))) {
+                let step = self.step(&spot, false);
+                spot.trail.push(step);
+            }
+            (spot, End::Reached)
+        };
+        let Some((k, host, folder, found)) = outcome else { return declared(spot) };
+        match (found, folder) {
+            (Some(Lookup::Found(_)), _) => {
+                let step = self.step(&spot, false);
+                spot.trail.push(step);
+                (spot, End::Reached)
+            }
+            (Some(Lookup::Absent), Some(folder)) => {
+                let tree = self.site.tree(&host).expect("looked up above");
+                let parent = spot.frames[k].path.parent().unwrap_or_else(AbsPath::root);
+                let end = End::Missing(missing(tree, &host, parent, folder, part));
+                (spot, end)
+            }
+            // Nobody looked there. If the innermost host was looked at, that is all there is to say; else the
+            // layout's word counts.
+            _ if k < innermost => declared(spot),
+            _ => {
+                let (host, path) = spot.here();
+                let why = self.gap(&host, &path);
+                (spot, End::Unseen { host, path, why })
+            }
+        }
+    }
+
+    fn gap(&self, host: &str, path: &AbsPath) -> Option<String> {
+        let facts = self.site.facts(host)?;
+        facts.gaps.iter().find(|gap| path.within(&gap.path)).map(|gap| gap.why.clone())
+    }
+
+    /// The entry at a spot, as the innermost host that shows it sees it.
+    fn step(&self, spot: &Spot, attached: bool) -> Step {
+        let innermost = spot.frames.last().expect("a spot has frames");
+        let seer = spot.frames.iter().rev().find(|frame| frame.node.is_some()).unwrap_or(innermost);
+        let host = self.host_of(&seer.level);
+        Step {
+            seen_on: host.clone(),
+            host,
+            path: seer.path.clone(),
+            node: seer.node,
+            subject: innermost.subject.clone(),
+            attached,
+        }
+    }
+
+    fn attach_mapping(&self, mut spot: Spot, k: usize, index: usize, mapping: &Mapping) -> Walked {
+        spot.frames.truncate(k + 1);
+        spot.not_mounted.retain(|(frame, _)| *frame <= k);
+        spot.trail.clear();
+        if k == 0 && matches!(spot.frames[0].level, View::Service(_)) {
+            spot.mapping = Some(index);
+        }
+        let outer = &spot.frames[k];
+        let host = match &outer.level {
+            View::Service(_) => self.host_of(&outer.level),
+            // The folders of a system container come from the host that it is inside of.
+            View::Host(name) => self
+                .site
+                .layout
+                .host(name)
+                .and_then(|host| host.inside.clone())
+                .unwrap_or_else(|| name.clone()),
+        };
+        let subject = outer.subject.clone();
+        let via = Via::Mapping {
+            to: outer.path.clone(),
+            mode: mapping.access,
+            line: mapping.origin.line,
+            seen: false,
+        };
+        match &mapping.source {
+            MapSource::Folder(from) => {
+                let Ok(from) = &from.path else {
+                    return (spot, End::Uncovered { mapped: Vec::new() });
+                };
+                self.append(spot, &host, from.as_bytes(), &subject, via, Entrance::Root)
+            }
+            MapSource::Volume(name) => {
+                spot.volume = Some(name.clone());
+                (spot, End::Volume { name: name.clone() })
+            }
+            MapSource::Share { share, protocol, options, .. } => {
+                let Some(remote) = Remote::of_share(self.site, share, *protocol) else {
+                    return (spot, End::Uncovered { mapped: Vec::new() });
+                };
+                let read_only =
+                    mapping.access == Mode::ReadOnly || options.iter().any(|o| o == "ro");
+                let mount = MountVia {
+                    protocol: *protocol,
+                    point: spot.frames[k].path.clone(),
+                    source: share.clone(),
+                    mode: if read_only { Mode::ReadOnly } else { Mode::ReadWrite },
+                    observed: false,
+                    share: None,
+                };
+                self.attach_remote(spot, k, &host, remote, mount)
+            }
+        }
+    }
+
+    fn attach_observed(
+        &self,
+        mut spot: Spot,
+        k: usize,
+        host: &str,
+        mount: &MountEntry,
+        part: &[u8],
+    ) -> Walked {
+        if let Some(end) = self.hidden_child(&spot, k, host) {
+            return (spot, end);
+        }
+        spot.frames.truncate(k + 1);
+        spot.not_mounted.retain(|(frame, _)| *frame <= k);
+        spot.frames[k].mount = Some(mount.id);
+        if let Some(protocol) = mount.network() {
+            let via = MountVia {
+                protocol,
+                point: mount.point.clone(),
+                source: shown(&mount.source),
+                mode: mount.mode(),
+                observed: true,
+                share: None,
+            };
+            match Remote::parse(self.site, &mount.source, protocol) {
+                Some(remote) if remote.host.is_some() && remote.path.is_some() => {
+                    return self.attach_remote(spot, k, host, remote, via);
+                }
+                _ => spot.frames[k].foreign = Some(via),
+            }
+        }
+        let (mut spot, end) = self.look(spot, part);
+        if let (End::Reached, Some(last)) = (&end, spot.trail.last_mut()) {
+            last.attached = true;
+        }
+        // What a bind shows may have been looked at under its source only.
+        if let End::Unseen { .. } = end
+            && let Some(table) = self.table(host)
+            && let Some(source) = table.bind_source(mount)
+            && let Some(tree) = self.site.tree(host)
+            && let Lookup::Found(node) = tree.find(&source)
+        {
+            spot.frames[k].node = Some(node);
+            let step = Step { path: source, ..self.step(&spot, true) };
+            spot.trail.push(step);
+            return (spot, End::Reached);
+        }
+        (spot, end)
+    }
+
+    /// A dataset below an NFS export that is neither exported itself nor included by `crossmnt`.
+    fn hidden_child(&self, spot: &Spot, k: usize, host: &str) -> Option<End> {
+        let frame = &spot.frames[k];
+        let Via::Mount(MountVia { protocol: Protocol::Nfs, share: Some((name, ..)), .. }) =
+            &frame.via
+        else {
+            return None;
+        };
+        let share = self.site.layout.share(name)?;
+        let crossed = share.nfs.iter().any(|export| export.crossmnt);
+        let exported =
+            self.site.layout.shares.iter().any(|other| {
+                other.host == host && !other.nfs.is_empty() && other.path == frame.path
+            });
+        (!crossed && !exported).then(|| End::HiddenChild {
+            host: host.to_owned(),
+            point: frame.path.clone(),
+            share: name.clone(),
+        })
+    }
+
+    /// Attaches what the layout declares at the path of a frame, where no mount table says otherwise.
+    fn attach_declared(
+        &self,
+        spot: &Spot,
+        k: usize,
+        host: &str,
+        on_demand: bool,
+    ) -> Option<Walked> {
+        let path = &spot.frames[k].path;
+        let declared = self.site.layout.mounts.iter().find(|m| m.host == host && m.at == *path);
+        let datasets = self.site.layout.host(host).map(|host| host.datasets.as_slice());
+        if declared.is_none()
+            && datasets.unwrap_or(&[]).iter().any(|dataset| dataset.at == *path)
+            && let Some(end) = self.hidden_child(spot, k, host)
+        {
+            return Some((spot.clone(), end));
+        }
+        let fstab = self.site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
+        let (protocol, source, mode, remote) = if let Some(mount) = declared {
+            let source = match &mount.from {
+                MountSource::Share(name) => name.clone(),
+                MountSource::Literal(text) => text.clone(),
+            };
+            let remote = Remote::of_mount(self.site, mount);
+            (mount.protocol, source, mount.mode(), remote)
+        } else {
+            let line = fstab.into_iter().find(|line| line.point == *path)?;
+            let protocol = network_protocol(&line.filesystem)?;
+            let read_only = line.options.iter().any(|option| option == "ro");
+            let mode = if read_only { Mode::ReadOnly } else { Mode::ReadWrite };
+            let remote = Remote::parse(self.site, line.source.as_bytes(), protocol);
+            (protocol, line.source.clone(), mode, remote)
+        };
+        let mut spot = spot.clone();
+        spot.frames.truncate(k + 1);
+        spot.not_mounted.retain(|(frame, _)| *frame <= k);
+        let note = if on_demand { " (mounted on demand)" } else { "" };
+        let via = MountVia {
+            protocol,
+            point: path.clone(),
+            source: shown(source.as_bytes()) + note,
+            mode,
+            observed: false,
+            share: None,
+        };
+        match (protocol, remote) {
+            (_, Some(remote)) if remote.host.is_some() && remote.path.is_some() => {
+                Some(self.attach_remote(spot, k, host, remote, via))
+            }
+            (Protocol::Bind, _) => {
+                let subject = spot.frames[k].subject.clone();
+                let from = source.into_bytes();
+                Some(self.append(spot, host, &from, &subject, Via::Mount(via), Entrance::Last))
+            }
+            (Protocol::Disk, _) => None,
+            _ => {
+                spot.frames[k].foreign = Some(via);
+                let part = spot.frames[k].path.name().unwrap_or_default().to_vec();
+                Some(self.look(spot, &part))
+            }
+        }
+    }
+
+    fn note_not_mounted(&self, spot: &mut Spot, k: usize, host: &str) {
+        let absent = NotMounted::expected(self.site, host, &spot.frames[k].path);
+        spot.not_mounted.extend(absent.map(|absent| (k, absent)));
+    }
+
+    /// Steps from a mount point onto a server of the site.
+    fn attach_remote(
+        &self,
+        mut spot: Spot,
+        k: usize,
+        client: &str,
+        remote: Remote,
+        mut via: MountVia,
+    ) -> Walked {
+        let (Some(server), Some(path)) = (remote.host, remote.path) else {
+            let (host, path) = spot.here();
+            return (
+                spot,
+                End::Unseen {
+                    host,
+                    path,
+                    why: Some(format!("{} is not in the layout", remote.server)),
+                },
+            );
+        };
+        let before = spot.frames[k].subject.clone();
+        let mut subject = before.clone();
+        let mut mode = Mode::ReadWrite;
+        let mut remark = "the layout declares no share for it".to_owned();
+        if let Some(share) = remote.share.as_deref().and_then(|name| self.site.layout.share(name)) {
+            match remote.protocol {
+                Protocol::Nfs => match export_for(self.site, share, client) {
+                    Some(export) => {
+                        mode = export.access;
+                        subject = before.over_nfs(export);
+                        remark = format!(
+                            "exported {} to {}",
+                            mode.word(),
+                            shown(export.clients.as_bytes())
+                        );
+                        if subject != before {
+                            remark += &format!(", {before} becomes {subject}");
+                        }
+                    }
+                    None => remark = format!("no NFS export of it names {client}"),
+                },
+                _ => remark = "offered over SMB".to_owned(),
+            }
+            via.share = Some((share.name.clone(), mode, remark));
+        } else {
+            via.share = Some((String::new(), mode, remark));
+        }
+        // An NFS server does not check the folders above an export; an SMB server does check those above a share.
+        let entrance = if via.protocol == Protocol::Smb { Entrance::All } else { Entrance::Last };
+        spot.frames.truncate(k + 1);
+        self.append(spot, &server, path.as_bytes(), &subject, Via::Mount(via), entrance)
+    }
+
+    /// Appends the frames of a path on a host, resolved there, to a spot.
+    fn append(
+        &self,
+        mut spot: Spot,
+        host: &str,
+        path: &[u8],
+        subject: &Subject,
+        via: Via,
+        entrance: Entrance,
+    ) -> Walked {
+        if !self.turn() {
+            return (spot, End::Loop);
+        }
+        let mut links = Vec::new();
+        let (mut inner, end) = self.walk(self.host_top(host, subject), path, &mut links);
+        inner.frames[0].via = match via {
+            Via::Mapping { to, mode, line, .. } => {
+                Via::Mapping { to, mode, line, seen: inner.frames[0].node.is_some() }
+            }
+            via => via,
+        };
+        inner.frames[0].links = links;
+        let depth = spot.frames.len();
+        spot.frames.append(&mut inner.frames);
+        spot.not_mounted.extend(inner.not_mounted.into_iter().map(|(k, m)| (k + depth, m)));
+        let last = inner.trail.pop().map(|step| Step { attached: true, ..step });
+        match entrance {
+            Entrance::Root => spot.trail = last.into_iter().collect(),
+            Entrance::Last => spot.trail.extend(last),
+            Entrance::All => spot.trail.extend(inner.trail.into_iter().chain(last)),
+        }
+        (spot, end)
+    }
+}
+
+/// Which entries of an appended path are checked.
+#[derive(Clone, Copy)]
+enum Entrance {
+    /// Only the attached folder, which is where the view starts.
+    Root,
+    /// Those above the mount point, and the attached folder.
+    Last,
+    /// Those above the mount point, and all on the server.
+    All,
+}
+
+impl Spot {
+    fn here(&self) -> (String, AbsPath) {
+        let frame = self.frames.last().expect("a spot has frames");
+        let (View::Host(name) | View::Service(name)) = &frame.level;
+        (name.clone(), frame.path.clone())
+    }
+
+    fn on_smb_server(&self) -> bool {
+        let via = self.frames.last().map(|frame| &frame.via);
+        matches!(via, Some(Via::Mount(MountVia { protocol: Protocol::Smb, .. })))
+    }
+}
+
+fn folded(name: &[u8]) -> String {
+    String::from_utf8_lossy(name).to_lowercase()
+}
+
+/// SMB names compare without regard to case; an exact match was tried before.
+fn fold_case(tree: &Tree, folder: NodeId, name: &[u8]) -> Lookup {
+    let wanted = folded(name);
+    let found = tree.children(folder).find(|child| folded(tree.name(*child)) == wanted);
+    found.map_or(Lookup::Absent, Lookup::Found)
+}
+
+fn missing(tree: &Tree, host: &str, path: AbsPath, folder: NodeId, name: &[u8]) -> Missing {
+    let names: Vec<&[u8]> = tree.children(folder).map(|child| tree.name(child)).collect();
+    let wanted = folded(name);
+    let other_case = names.iter().find(|other| folded(other) == wanted).map(|n| n.to_vec());
+    let texts: Vec<String> =
+        names.iter().map(|n| String::from_utf8_lossy(n).into_owned()).collect();
+    let near = crate::text::nearest(&wanted, texts.iter().map(String::as_str));
+    let near = near.and_then(|near| texts.iter().position(|text| text == near));
+    Missing {
+        host: host.to_owned(),
+        folder: path,
+        name: name.to_vec(),
+        other_case,
+        near: near.map(|index| names[index].to_vec()),
+        entries: names.len(),
+    }
+}
+
+/// Turns a walked spot into a route: hops for people, layers for the decision.
+struct Finish<'a> {
+    site: &'a Site,
+    spot: &'a Spot,
+    end: &'a End,
+}
+
+impl Finish<'_> {
+    fn host(&self, frame: &Frame) -> String {
+        match &frame.level {
+            View::Host(name) => name.clone(),
+            View::Service(name) => {
+                self.site.layout.service(name).map(|s| s.host.clone()).unwrap_or_default()
+            }
+        }
+    }
+
+    fn local_mount(&self, frame: &Frame) -> Option<(&MountTable, &MountEntry)> {
+        let View::Host(host) = &frame.level else { return None };
+        let table = self.site.facts(host)?.mounts.as_ref()?;
+        let mount = table.entries().iter().find(|entry| Some(entry.id) == frame.mount)?;
+        (mount.network().is_none()).then_some((table, mount))
+    }
+
+    fn route(&self, view: &View, asked: &AbsPath, links: Vec<Hop>) -> Route {
+        let mut hops = links;
+        let mut layers = Vec::new();
+        let frames = &self.spot.frames;
+        for (k, frame) in frames.iter().enumerate() {
+            if k > 0 {
+                self.enter_hops(&frames[k - 1], frame, &mut hops, &mut layers);
+            }
+            for (_, absent) in self.spot.not_mounted.iter().filter(|(at, _)| *at == k) {
+                hops.push(self.absent_hop(frame, absent));
+            }
+            if let Some(via) = &frame.foreign {
+                hops.push(self.foreign_hop(frame, via));
+                layers.push(mount_layer(&self.host(frame), via));
+            }
+            if let Some((table, mount)) = self.local_mount(frame) {
+                layers.push(Layer {
+                    what: format!("the filesystem mounted at {}", mount.point),
+                    host: self.host(frame),
+                    path: mount.point.clone(),
+                    mode: mount.mode(),
+                });
+                if let Some(source) = table.bind_source(mount) {
+                    hops.push(self.bind_hop(frame, mount, &source));
+                }
+            }
+        }
+        let here = self.ending(frames.last().expect("a spot has frames"), &hops);
+        self.end_hops(&here, &mut hops);
+        Route {
+            view: view.clone(),
+            asked: asked.clone(),
+            subject: frames[0].subject.clone(),
+            hops,
+            trail: self.spot.trail.clone(),
+            layers,
+            levels: frames.iter().map(|f| (f.level.clone(), f.path.clone())).collect(),
+            not_mounted: self.spot.not_mounted.iter().map(|(_, m)| m.clone()).collect(),
+            mapping: self.spot.mapping,
+            end: self.end.clone(),
+            here,
+        }
+    }
+
+    /// Where the innermost frame ends, after a last bind.
+    fn ending(&self, frame: &Frame, hops: &[Hop]) -> (String, AbsPath) {
+        match (hops.last(), &frame.level) {
+            (Some(hop), View::Host(host))
+                if hop.kind == HopKind::Mount && hop.host_out == *host =>
+            {
+                (host.clone(), hop.path_out.clone())
+            }
+            _ => (self.host(frame), frame.path.clone()),
+        }
+    }
+
+    fn enter_hops(
+        &self,
+        outer: &Frame,
+        inner: &Frame,
+        hops: &mut Vec<Hop>,
+        layers: &mut Vec<Layer>,
+    ) {
+        let hop = |kind, mode, evidence, note| Hop {
+            kind,
+            host: self.host(outer),
+            path_in: outer.path.clone(),
+            path_out: inner.path.clone(),
+            host_out: self.host(inner),
+            mode,
+            subject: inner.subject.clone(),
+            evidence,
+            note,
+            doubt: None,
+            broken: false,
+        };
+        match &inner.via {
+            Via::Top => {}
+            Via::Mapping { to, mode, line, seen } => {
+                let note = format!("mapped to {to} in line {line} of the layout");
+                let own = format!("the mapping to {to}");
+                layers.push(Layer {
+                    what: own,
+                    host: self.host(outer),
+                    path: to.clone(),
+                    mode: *mode,
+                });
+                let evidence = if *seen { Evidence::Observed } else { Evidence::Declared };
+                hops.push(hop(HopKind::Mapping, *mode, evidence, note));
+            }
+            Via::Mount(via) => {
+                let evidence = if via.observed { Evidence::Observed } else { Evidence::Declared };
+                let note =
+                    format!("{} {} mounted at {}", via.protocol.word(), via.source, via.point);
+                layers.push(mount_layer(&self.host(outer), via));
+                hops.push(Hop {
+                    subject: outer.subject.clone(),
+                    ..hop(HopKind::Mount, via.mode, evidence, note)
+                });
+                if let Some((name, mode, remark)) = &via.share {
+                    let server = self.host(inner);
+                    let note = if name.is_empty() {
+                        remark.clone()
+                    } else {
+                        layers.push(Layer {
+                            what: format!("the share {name}"),
+                            host: server.clone(),
+                            path: inner.path.clone(),
+                            mode: *mode,
+                        });
+                        format!("share {name}, {remark}")
+                    };
+                    hops.push(Hop {
+                        host: server,
+                        path_in: inner.path.clone(),
+                        ..hop(HopKind::Share, *mode, Evidence::Declared, note)
+                    });
+                }
+            }
+        }
+        hops.extend(inner.links.iter().cloned());
+    }
+
+    fn here_hop(&self, frame: &Frame, kind: HopKind) -> Hop {
+        Hop {
+            kind,
+            host: self.host(frame),
+            path_in: frame.path.clone(),
+            path_out: frame.path.clone(),
+            host_out: self.host(frame),
+            mode: Mode::ReadWrite,
+            subject: frame.subject.clone(),
+            evidence: Evidence::Observed,
+            note: String::new(),
+            doubt: None,
+            broken: false,
+        }
+    }
+
+    fn absent_hop(&self, frame: &Frame, absent: &NotMounted) -> Hop {
+        let by = if absent.origin.is_some() { "the layout" } else { "fstab" };
+        let note = format!(
+            "{} is not mounted at {}, though {by} says so: what lies beneath is seen",
+            shown(absent.source.as_bytes()),
+            absent.point
+        );
+        Hop { note, broken: true, ..self.here_hop(frame, HopKind::Mount) }
+    }
+
+    fn foreign_hop(&self, frame: &Frame, via: &MountVia) -> Hop {
+        let evidence = if via.observed { Evidence::Observed } else { Evidence::Declared };
+        let note = format!(
+            "{} {} mounted at {}; its server is not in the layout, so this host's view of it counts",
+            via.protocol.word(),
+            via.source,
+            via.point
+        );
+        Hop { mode: via.mode, evidence, note, ..self.here_hop(frame, HopKind::Mount) }
+    }
+
+    fn bind_hop(&self, frame: &Frame, mount: &MountEntry, source: &AbsPath) -> Hop {
+        let rest = frame.path.below(&mount.point).unwrap_or_default();
+        let mut hop = self.here_hop(frame, HopKind::Mount);
+        hop.path_out = source.join(rest);
+        hop.mode = mount.mode();
+        hop.note = format!("bind of {source} at {}", mount.point);
+        hop
+    }
+
+    fn end_hops(&self, here: &(String, AbsPath), hops: &mut Vec<Hop>) {
+        let (host, path) = here;
+        let frame = self.spot.frames.last().expect("a spot has frames");
+        let base = Hop {
+            path_in: path.clone(),
+            path_out: path.clone(),
+            ..self.here_hop(frame, HopKind::Entry)
+        };
+        if let Some(name) = &self.spot.volume {
+            let note = format!("the engine's volume {}", shown(name.as_bytes()));
+            hops.push(Hop { kind: HopKind::Volume, evidence: Evidence::Declared, note, ..base });
+            return;
+        }
+        if matches!(frame.level, View::Service(_)) {
+            let note = self.end.words();
+            hops.push(Hop { evidence: Evidence::Declared, note, broken: true, ..base });
+            return;
+        }
+        hops.extend(self.dataset_hop(host, path, &base));
+        let step = self.spot.trail.last().filter(|_| *self.end == End::Reached);
+        let entry = step.and_then(|step| Some((self.site.tree(&step.seen_on)?, step, step.node?)));
+        let (evidence, note) = match (self.end, entry) {
+            (End::Reached, Some((tree, step, node))) => {
+                let meta = tree.meta(node);
+                let owner = self.site.owner_text(&step.seen_on, meta);
+                let acl = if tree.acl(node).is_some() { " with an ACL" } else { "" };
+                let holds = match (meta.kind, tree.listing(node), tree.children(node).len()) {
+                    (EntryKind::Folder, Listing::Complete, 0) => ", empty".to_owned(),
+                    (EntryKind::Folder, Listing::Complete, n) => {
+                        format!(", {}", counted(n as u64, "entry"))
+                    }
+                    _ => String::new(),
+                };
+                let kind = meta.kind.word();
+                let note = format!("{kind} {:04o} {owner}{acl}{holds}", meta.mode);
+                (Evidence::Observed, note)
+            }
+            (End::Reached, None) => (Evidence::Declared, format!("nobody has looked at {host}")),
+            (End::Unseen { .. }, _) => (Evidence::Declared, self.end.words()),
+            (end, _) => (Evidence::Observed, end.words()),
+        };
+        let broken = !matches!(self.end, End::Reached | End::Unseen { .. });
+        let doubt = self.role_doubt(host);
+        hops.push(Hop { evidence, note, doubt, broken, ..base });
+    }
+
+    /// Media on a host that is not there to hold any is worth a second look.
+    fn role_doubt(&self, host: &str) -> Option<String> {
+        let declared = self.site.layout.host(host)?;
+        let storage = declared.roles.contains(&HostRole::Storage);
+        (!storage).then(|| format!("{host} is not a storage host"))
+    }
+
+    fn dataset_hop(&self, host: &str, path: &AbsPath, base: &Hop) -> Option<Hop> {
+        let declared = self.site.layout.host(host).into_iter().flat_map(|host| &host.datasets);
+        let declared = declared
+            .filter(|dataset| path.within(&dataset.at))
+            .max_by_key(|dataset| dataset.at.as_bytes().len());
+        let mount =
+            self.site.facts(host).and_then(|facts| facts.mounts.as_ref()).and_then(|t| t.at(path));
+        let (evidence, mode, note) = match (mount, declared) {
+            (Some(mount), _) => {
+                let source = shown(&mount.source);
+                let note = format!("{} {source} at {}", mount.filesystem, mount.point);
+                (Evidence::Observed, mount.mode(), note)
+            }
+            (None, Some(dataset)) => {
+                let filesystem = dataset.filesystem.as_deref().unwrap_or("dataset");
+                let note = format!("{filesystem} {} at {}", dataset.name, dataset.at);
+                (Evidence::Declared, Mode::ReadWrite, note)
+            }
+            (None, None) => return None,
+        };
+        Some(Hop { kind: HopKind::Dataset, evidence, mode, note, ..base.clone() })
+    }
+}
+
+fn mount_layer(host: &str, via: &MountVia) -> Layer {
+    Layer {
+        what: format!("the {} mount at {}", via.protocol.word(), via.point),
+        host: host.to_owned(),
+        path: via.point.clone(),
+        mode: via.mode,
+    }
+}

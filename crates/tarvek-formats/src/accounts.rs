@@ -1,0 +1,60 @@
+//! `passwd(5)` and `group(5)`.
+
+use tarvek_core::layout::{Account, Group};
+
+/// Reads both files together: each account gets the groups that list it. Lines without numbers are passed over, as the
+/// C library does; password fields are never looked at.
+pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
+    let mut groups = Vec::new();
+    let mut members: Vec<(String, Vec<String>)> = Vec::new();
+    for fields in records(group) {
+        let (Some(name), Some(Ok(gid))) = (fields.first(), fields.get(2).map(|gid| gid.parse()))
+        else {
+            continue;
+        };
+        let listed = fields
+            .get(3)
+            .map(|names| names.split(',').map(|name| name.trim().to_owned()).collect());
+        members.push((name.clone(), listed.unwrap_or_default()));
+        groups.push(Group { name: name.clone(), gid });
+    }
+    let mut accounts = Vec::new();
+    for fields in records(passwd) {
+        let (Some(name), Some(Ok(uid))) = (fields.first(), fields.get(2).map(|uid| uid.parse()))
+        else {
+            continue;
+        };
+        let gid = fields.get(3).and_then(|gid| gid.parse().ok());
+        let groups = members
+            .iter()
+            .filter(|(_, names)| names.contains(name))
+            .map(|(group, _)| group.clone());
+        accounts.push(Account { name: name.clone(), uid, gid, groups: groups.collect() });
+    }
+    (accounts, groups)
+}
+
+fn records(text: &[u8]) -> impl Iterator<Item = Vec<String>> {
+    text.split(|&b| b == b'\n').filter(|line| !line.is_empty() && !line.starts_with(b"#")).map(
+        |line| {
+            let line = String::from_utf8_lossy(line);
+            line.trim_end_matches('\r').split(':').map(str::to_owned).collect()
+        },
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn accounts_get_the_groups_that_list_them() {
+        let (accounts, groups) = read(
+            b"root:x:0:0::/root:/bin/sh\nmira:x:1101:1101::/:\nbroken:x:x:1\n+::::::\n",
+            b"root:x:0:\nkeepers:x:2100:mira, oskar\nmira:x:1101:\n",
+        );
+        assert_eq!(groups.len(), 3);
+        assert_eq!(accounts[1].groups, ["keepers"]);
+        assert_eq!(accounts.len(), 2);
+    }
+}

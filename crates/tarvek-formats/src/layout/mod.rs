@@ -1,0 +1,60 @@
+//! The layout file: read with positions, checked against its schema, then validated into the core's types.
+//!
+//! One definition, [`raw`], makes the schema, finds wrong keys and types through it, and receives what is left. That way
+//! a layout's mistakes are all reported at once, whatever their sort.
+
+mod raw;
+mod structure;
+mod validate;
+
+use tarvek_core::layout::Layout;
+use tarvek_core::text::shown;
+
+use crate::mistake::{Mistakes, Refused};
+
+/// A layout larger than this is some other file.
+pub const MOST_BYTES: usize = 8 << 20;
+
+/// The JSON Schema of the layout file.
+pub fn schema() -> serde_json::Value {
+    structure::schema().clone()
+}
+
+/// Reads a layout.
+///
+/// # Errors
+/// Everything that is wrong with it.
+pub fn read(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
+    let text = text(file, bytes)?;
+    let mut mistakes = Mistakes::new(text);
+    let raw = structure::read(text, &mut mistakes);
+    let layout = validate::layout(text, raw, &mut mistakes);
+    if mistakes.is_empty() { Ok(layout) } else { Err(mistakes.into_refused(file)) }
+}
+
+fn text<'a>(file: &str, bytes: &'a [u8]) -> Result<&'a str, Refused> {
+    let refuse = |upto: &str, message: String, remedy: &str| {
+        let mut mistakes = Mistakes::new(upto);
+        mistakes.add(upto.len()..upto.len(), message, Some(remedy.to_owned()));
+        Err(mistakes.into_refused(file))
+    };
+    const NO_LAYOUT: &str =
+        "give the TOML file that describes the site; `tarvek schema layout` says what it may hold";
+    if bytes.len() > MOST_BYTES {
+        let message = format!("{} MiB is too large for a layout", bytes.len() >> 20);
+        return refuse("", message, NO_LAYOUT);
+    }
+    let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
+    if bytes.iter().all(u8::is_ascii_whitespace) {
+        return refuse("", "the layout is empty".into(), "start with: tarvek = 1");
+    }
+    let chunk = bytes.utf8_chunks().next().expect("not empty");
+    if let Some(nul) = chunk.valid().find('\0') {
+        return refuse(&chunk.valid()[..nul], "a NUL byte: this is no text file".into(), NO_LAYOUT);
+    }
+    if !chunk.invalid().is_empty() {
+        let message = format!("the bytes {} are no UTF-8", shown(chunk.invalid()));
+        return refuse(chunk.valid(), message, "save the layout as UTF-8");
+    }
+    Ok(chunk.valid())
+}

@@ -1,0 +1,611 @@
+//! The layout file as it is written, and thereby its schema: the doc comments here are the schema's descriptions.
+//!
+//! What the schema requires is still optional here: what is wrong is taken out before this is filled, so that the rest can
+//! be judged all the same.
+
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::ops::Range;
+
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::Deserialize;
+use serde::de::{Deserializer, IntoDeserializer, SeqAccess, Visitor};
+
+/// A value with its place in the file.
+#[derive(Clone, Debug)]
+pub(super) struct At<T> {
+    pub(super) value: T,
+    pub(super) span: Range<usize>,
+}
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for At<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let spanned = toml::Spanned::<T>::deserialize(deserializer)?;
+        Ok(Self { span: spanned.span(), value: spanned.into_inner() })
+    }
+}
+
+impl<T: PartialEq> PartialEq for At<T> {
+    fn eq(&self, other: &Self) -> bool {
+        self.value == other.value
+    }
+}
+impl<T: Eq> Eq for At<T> {}
+impl<T: PartialOrd> PartialOrd for At<T> {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        self.value.partial_cmp(&other.value)
+    }
+}
+impl<T: Ord> Ord for At<T> {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        self.value.cmp(&other.value)
+    }
+}
+
+impl<T: JsonSchema> JsonSchema for At<T> {
+    fn schema_name() -> Cow<'static, str> {
+        T::schema_name()
+    }
+    fn inline_schema() -> bool {
+        T::inline_schema()
+    }
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        T::json_schema(generator)
+    }
+}
+
+/// One value, or a list of them.
+#[derive(Clone, Debug, Default)]
+pub(super) struct OneOrMany<T>(pub(super) Vec<T>);
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Both<T>(std::marker::PhantomData<T>);
+        impl<'de, T: Deserialize<'de>> Visitor<'de> for Both<T> {
+            type Value = OneOrMany<T>;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a string or a list of strings")
+            }
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Self::Value, E> {
+                T::deserialize(text.into_deserializer()).map(|one| OneOrMany(vec![one]))
+            }
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Self::Value, A::Error> {
+                let mut all = Vec::new();
+                while let Some(one) = seq.next_element()? {
+                    all.push(one);
+                }
+                Ok(OneOrMany(all))
+            }
+        }
+        deserializer.deserialize_any(Both(std::marker::PhantomData))
+    }
+}
+
+impl<T: JsonSchema> JsonSchema for OneOrMany<T> {
+    fn schema_name() -> Cow<'static, str> {
+        format!("OneOrMany_{}", T::schema_name()).into()
+    }
+    fn inline_schema() -> bool {
+        true
+    }
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        let one = generator.subschema_for::<T>();
+        json_schema!({ "anyOf": [one, { "type": "array", "items": one, "minItems": 1 }] })
+    }
+}
+
+/// Strings of a certain form; the schema holds the form, and an example that messages show.
+macro_rules! forms {
+    ($($(#[$doc:meta])* $name:ident: $pattern:literal, $example:literal;)*) => {$(
+        $(#[$doc])*
+        #[derive(Clone, Debug, Deserialize)]
+        #[serde(transparent)]
+        pub(super) struct $name(pub(super) String);
+
+        impl JsonSchema for $name {
+            fn schema_name() -> Cow<'static, str> {
+                stringify!($name).into()
+            }
+            fn inline_schema() -> bool {
+                true
+            }
+            fn json_schema(_: &mut SchemaGenerator) -> Schema {
+                json_schema!({ "type": "string", "pattern": $pattern, "examples": [$example] })
+            }
+        }
+    )*};
+}
+
+forms! {
+    /// Permission bits in octal digits.
+    Octal: "^[0-7]{1,5}$", "0775";
+    /// A size with a binary unit.
+    Size: "^[0-9]+(\\.[0-9]+)? ?([KMGTP](iB|B)?|B)?$", "500G";
+    /// A uid, a uid and gid, or an account.
+    RunAs: "^([0-9]+(:[0-9]+)?|[A-Za-z_][A-Za-z0-9_.-]*)$", "972:972";
+}
+
+/// A site: hosts, shares, mounts, services, intakes and folders.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(title = "Layout of a site", rename = "Layout")]
+pub(super) struct Raw {
+    /// The version of this format: 1.
+    #[schemars(required, range(min = 1, max = 1))]
+    pub(super) tarvek: Option<i64>,
+    /// The site's name.
+    #[schemars(required)]
+    pub(super) site: Option<String>,
+    /// Machines, by name.
+    pub(super) host: BTreeMap<At<String>, RawHost>,
+    /// Folders offered over the network, by name.
+    pub(super) share: BTreeMap<At<String>, RawShare>,
+    /// Folders with a declared owner, mode or rights.
+    pub(super) folder: Vec<At<RawFolder>>,
+    /// Shares and filesystems attached at a path.
+    pub(super) mount: Vec<At<RawMount>>,
+    /// Programs that touch media, by name.
+    pub(super) service: BTreeMap<At<String>, RawService>,
+    /// Ways a download takes, by name.
+    pub(super) intake: BTreeMap<At<String>, RawIntake>,
+    /// Changed severities and silenced rules.
+    pub(super) rules: RawRules,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawHostRole {
+    Storage,
+    Apps,
+    Client,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawOs {
+    Linux,
+    Windows,
+    Macos,
+}
+
+/// A machine, or a system container inside one.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Host")]
+pub(super) struct RawHost {
+    /// What it is for.
+    #[schemars(required, with = "OneOrMany<RawHostRole>")]
+    pub(super) role: Option<OneOrMany<RawHostRole>>,
+    /// Its system; linux unless said otherwise.
+    pub(super) os: Option<RawOs>,
+    /// Names and numbers under which others reach it.
+    pub(super) addresses: Vec<At<String>>,
+    /// The host whose system container this is.
+    pub(super) inside: Option<At<String>>,
+    /// Folders that come from the outer host.
+    pub(super) map: Vec<At<RawMapping>>,
+    /// Shifted ids of a system container.
+    pub(super) idmap: Vec<RawIdRange>,
+    /// Whether SELinux enforces.
+    pub(super) selinux: Option<bool>,
+    /// Separately mounted filesystems.
+    pub(super) datasets: Vec<At<RawDataset>>,
+    /// Accounts, by name.
+    pub(super) accounts: BTreeMap<At<String>, RawAccount>,
+    /// Groups, by name, with their numbers.
+    pub(super) groups: BTreeMap<At<String>, u32>,
+}
+
+/// One line of an id map.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "IdRange")]
+pub(super) struct RawIdRange {
+    /// First id inside.
+    #[schemars(required)]
+    pub(super) inside: Option<u32>,
+    /// First id outside.
+    #[schemars(required)]
+    pub(super) outside: Option<u32>,
+    /// How many.
+    #[schemars(required)]
+    pub(super) count: Option<u32>,
+}
+
+/// A separately mounted filesystem.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Dataset")]
+pub(super) struct RawDataset {
+    /// As the filesystem names it.
+    #[schemars(required)]
+    pub(super) name: Option<At<String>>,
+    /// Its mount point.
+    #[schemars(required)]
+    pub(super) at: Option<At<String>>,
+    /// zfs, btrfs, xfs, ext4, …
+    pub(super) filesystem: Option<String>,
+    /// The most it may hold.
+    pub(super) quota: Option<Size>,
+    /// Properties as the filesystem names them.
+    pub(super) properties: BTreeMap<String, String>,
+}
+
+/// An account of a host.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Account")]
+pub(super) struct RawAccount {
+    /// User id.
+    #[schemars(required)]
+    pub(super) uid: Option<u32>,
+    /// Primary group id.
+    pub(super) gid: Option<u32>,
+    /// Names of further groups.
+    pub(super) groups: Vec<At<String>>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawAccess {
+    Ro,
+    Rw,
+}
+
+/// A folder that a storage host offers.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Share")]
+pub(super) struct RawShare {
+    /// The host that offers it.
+    #[schemars(required)]
+    pub(super) host: Option<At<String>>,
+    /// The folder, as that host sees it.
+    #[schemars(required)]
+    pub(super) path: Option<At<String>>,
+    /// NFS exports, one per set of clients.
+    pub(super) nfs: Vec<RawExport>,
+    /// The SMB offer.
+    pub(super) smb: Option<RawSmb>,
+    /// Other protocols it is offered over.
+    pub(super) also: Vec<RawAlso>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawAlso {
+    Ftp,
+    Http,
+    Webdav,
+    Dlna,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawSquash {
+    Root,
+    All,
+    None,
+}
+
+/// An NFS export to a set of clients.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Export")]
+pub(super) struct RawExport {
+    /// Host, network, wildcard, netgroup or *.
+    #[schemars(required)]
+    pub(super) clients: Option<String>,
+    /// ro unless said otherwise.
+    pub(super) access: Option<RawAccess>,
+    /// Whose ids are replaced: root unless said otherwise.
+    pub(super) squash: Option<RawSquash>,
+    /// The uid that squashed users become.
+    pub(super) anonuid: Option<u32>,
+    /// The gid that squashed users become.
+    pub(super) anongid: Option<u32>,
+    /// Whether child datasets are exported with it.
+    pub(super) crossmnt: bool,
+    /// Further options, comma separated.
+    pub(super) options: Option<String>,
+}
+
+/// An SMB offer.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Smb")]
+pub(super) struct RawSmb {
+    /// Whether guests are let in.
+    pub(super) guests: bool,
+    /// Who may connect; everyone with an account if empty. @name is a group.
+    pub(super) only: Vec<At<String>>,
+    /// Who may only read.
+    pub(super) read: Vec<At<String>>,
+    /// Who may write.
+    pub(super) write: Vec<At<String>>,
+    /// All file access happens as this user.
+    pub(super) force_user: Option<At<String>>,
+    /// All file access happens with this group.
+    pub(super) force_group: Option<At<String>>,
+    /// Permission bits that new files may keep.
+    pub(super) create_mask: Option<Octal>,
+    /// Permission bits that new folders may keep.
+    pub(super) folder_mask: Option<Octal>,
+    /// Whether deleted files are kept in a recycle folder.
+    pub(super) recycle: bool,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawRight {
+    Read,
+    Add,
+    Change,
+    None,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawPurpose {
+    Media,
+    Intake,
+    Config,
+}
+
+/// A folder with a declared owner, mode or rights.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Folder")]
+pub(super) struct RawFolder {
+    /// The host.
+    #[schemars(required)]
+    pub(super) host: Option<At<String>>,
+    /// The folder, as the host sees it.
+    #[schemars(required)]
+    pub(super) path: Option<At<String>>,
+    /// Owner.
+    pub(super) owner: Option<At<String>>,
+    /// Owning group.
+    pub(super) group: Option<At<String>>,
+    /// Permission bits.
+    pub(super) mode: Option<Octal>,
+    /// Who may do what, for everything below, and inherited: account, service or @group.
+    pub(super) rights: BTreeMap<At<String>, RawRight>,
+    /// What it is for.
+    pub(super) is: Option<RawPurpose>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawProtocol {
+    Nfs,
+    Smb,
+    Disk,
+    Bind,
+}
+
+/// A share or filesystem attached at a path.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Mount")]
+pub(super) struct RawMount {
+    /// The host that mounts.
+    #[schemars(required)]
+    pub(super) host: Option<At<String>>,
+    /// HOST:SHARE, or a literal source: server:/path, //server/share, UUID=…, a path.
+    #[schemars(required)]
+    pub(super) from: Option<At<String>>,
+    /// How.
+    #[schemars(required)]
+    pub(super) protocol: Option<RawProtocol>,
+    /// The mount point; a drive letter on a Windows client.
+    #[schemars(required)]
+    pub(super) at: Option<At<String>>,
+    /// Mount options, comma separated.
+    pub(super) options: Option<String>,
+    /// The SMB user that connects.
+    pub(super) user: Option<String>,
+    /// The credentials file.
+    pub(super) credentials: Option<At<String>>,
+    /// Whether it may be absent at times.
+    pub(super) removable: bool,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawServiceRole {
+    Serve,
+    Fetch,
+    Sort,
+}
+
+/// A program that touches media.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Service")]
+pub(super) struct RawService {
+    /// The host it runs on.
+    #[schemars(required)]
+    pub(super) host: Option<At<String>>,
+    /// What it is for.
+    #[schemars(required, with = "OneOrMany<RawServiceRole>")]
+    pub(super) role: Option<OneOrMany<RawServiceRole>>,
+    /// UID, UID:GID, or an account of its host.
+    pub(super) runs_as: Option<At<RunAs>>,
+    /// Further groups, by number or name.
+    pub(super) groups: Vec<At<String>>,
+    /// Its umask; 022 unless said otherwise.
+    pub(super) umask: Option<Octal>,
+    /// Its user namespace.
+    pub(super) userns: Option<String>,
+    /// What it sees of its host; without this it runs straight on the host.
+    pub(super) map: Option<Vec<At<RawMapping>>>,
+    /// Published ports, as HOST:INSIDE or one number.
+    pub(super) ports: Vec<String>,
+    /// The network it is in.
+    pub(super) network: Option<String>,
+    /// Its configuration folder on the host.
+    pub(super) config: Option<At<String>>,
+    /// Where that is backed up to.
+    pub(super) backup: Option<String>,
+    /// Libraries it serves.
+    pub(super) libraries: Vec<At<RawLibrary>>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawLabel {
+    Shared,
+    Private,
+}
+
+/// A host path, a share or a volume that a service sees under a path of its own.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Mapping")]
+pub(super) struct RawMapping {
+    /// A folder of the host.
+    pub(super) from: Option<At<String>>,
+    /// Or a share, mounted by the engine.
+    pub(super) share: Option<At<String>>,
+    /// Or a volume that the engine keeps.
+    pub(super) volume: Option<String>,
+    /// For a share: how.
+    pub(super) protocol: Option<RawProtocol>,
+    /// For a share: mount options, comma separated.
+    pub(super) options: Option<String>,
+    /// For a share: the SMB user.
+    pub(super) user: Option<String>,
+    /// Where the service sees it.
+    #[schemars(required)]
+    pub(super) to: Option<At<String>>,
+    /// rw unless said otherwise.
+    pub(super) access: Option<RawAccess>,
+    /// SELinux relabelling.
+    pub(super) label: Option<RawLabel>,
+    /// Mount propagation, as the engine names it.
+    pub(super) propagation: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawKind {
+    Films,
+    Series,
+    Music,
+    Photos,
+    Books,
+    HomeVideo,
+}
+
+/// A library of a service.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Library")]
+pub(super) struct RawLibrary {
+    /// Its name.
+    #[schemars(required)]
+    pub(super) name: Option<At<String>>,
+    /// What it holds.
+    #[schemars(required)]
+    pub(super) kind: Option<RawKind>,
+    /// Its root folders, as the service sees them.
+    #[schemars(required, length(min = 1), with = "Vec<String>")]
+    pub(super) roots: Option<Vec<At<String>>>,
+    /// It can't be replaced.
+    pub(super) original: bool,
+    /// Which version to keep of several.
+    pub(super) prefer: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawWant {
+    Hardlink,
+    Rename,
+    Copy,
+}
+
+/// The way a download takes.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Intake")]
+pub(super) struct RawIntake {
+    /// Where the fetching service puts files.
+    pub(super) fetch: Option<RawFetch>,
+    /// Where the sorting service files them.
+    pub(super) sort: Option<RawSort>,
+    /// What should happen between the steps; hardlink unless said otherwise.
+    pub(super) want: Option<RawWant>,
+}
+
+/// The fetching side of an intake, in the view of its service.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Fetch")]
+pub(super) struct RawFetch {
+    /// The service.
+    #[schemars(required)]
+    pub(super) service: Option<At<String>>,
+    /// The folder of unfinished files.
+    pub(super) partial: Option<At<String>>,
+    /// The folder of finished files.
+    #[schemars(required)]
+    pub(super) done: Option<At<String>>,
+    /// The category.
+    pub(super) category: Option<String>,
+}
+
+/// The sorting side of an intake, in the view of its service.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Sort")]
+pub(super) struct RawSort {
+    /// The service.
+    #[schemars(required)]
+    pub(super) service: Option<At<String>>,
+    /// The done folder.
+    #[schemars(required)]
+    pub(super) reads: Option<At<String>>,
+    /// The library folder.
+    #[schemars(required)]
+    pub(super) files_into: Option<At<String>>,
+    /// The category.
+    pub(super) category: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub(super) enum RawSeverity {
+    Blocker,
+    Risk,
+    Note,
+}
+
+/// Changes to the rules.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Rules")]
+pub(super) struct RawRules {
+    /// Other severities, by rule.
+    pub(super) severity: BTreeMap<At<String>, RawSeverity>,
+    /// Findings not to report.
+    pub(super) silence: Vec<RawSilence>,
+}
+
+/// One silenced rule.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Silence")]
+pub(super) struct RawSilence {
+    /// The rule.
+    #[schemars(required)]
+    pub(super) rule: Option<At<String>>,
+    /// Only below this path of a host.
+    #[serde(rename = "where")]
+    pub(super) below: Option<At<String>>,
+    /// The reason.
+    #[schemars(required)]
+    pub(super) why: Option<String>,
+}

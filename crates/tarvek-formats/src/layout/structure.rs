@@ -1,0 +1,420 @@
+//! From text to [`Raw`]: syntax, keys and types, checked against the schema with the place of each mistake.
+
+use std::ops::Range;
+use std::sync::OnceLock;
+
+use jsonschema::error::ValidationErrorKind;
+use jsonschema::paths::LocationSegment;
+use serde::Deserialize;
+use serde_json::{Map, Value};
+use toml::Spanned;
+use toml::de::{DeArray, DeTable, DeValue};
+
+use super::raw::Raw;
+use crate::mistake::Mistakes;
+use tarvek_core::text::{nearest, shown};
+
+/// The schema, made once.
+pub(super) fn schema() -> &'static Value {
+    static SCHEMA: OnceLock<Value> = OnceLock::new();
+    SCHEMA.get_or_init(|| {
+        let mut schema = schemars::schema_for!(Raw).to_value();
+        tidied(&mut schema);
+        schema
+    })
+}
+
+/// What the schema's maker writes for Rust, said for TOML: there is no null, so an optional key is one that may be left out, never one that may be null.
+fn tidied(schema: &mut Value) {
+    match schema {
+        Value::Object(object) => {
+            if let Some(Value::Array(types)) = object.get_mut("type") {
+                types.retain(|kind| kind != "null");
+                if let [only] = types.as_slice() {
+                    let only = only.clone();
+                    object.insert("type".into(), only);
+                }
+            }
+            if let Some(Value::Array(options)) = object.get_mut("anyOf") {
+                options.retain(|option| option.get("type").is_none_or(|kind| kind != "null"));
+                if let [Value::Object(only)] = options.as_slice() {
+                    let only = only.clone();
+                    object.remove("anyOf");
+                    object.extend(only);
+                }
+            }
+            if let Some(Value::Array(options)) = object.get_mut("enum") {
+                options.retain(|option| !option.is_null());
+            }
+            object.retain(|key, value| !(key == "default" && value.is_null()));
+            // A width that only the schema's maker knows becomes a limit that every reader knows.
+            if object.get("format").is_some_and(|format| format == "uint32") {
+                object.remove("format");
+                object.insert("maximum".into(), u32::MAX.into());
+            }
+            object.values_mut().for_each(tidied);
+        }
+        Value::Array(items) => items.iter_mut().for_each(tidied),
+        _ => {}
+    }
+}
+
+/// Reads the text as far as it is right, and notes everything that is not.
+pub(super) fn read(text: &str, mistakes: &mut Mistakes) -> Raw {
+    let (mut table, errors) = DeTable::parse_recoverable(text);
+    for error in errors {
+        let span = error.span().unwrap_or(0..0);
+        let line = error.message().lines().next().unwrap_or("no TOML").to_owned();
+        mistakes.add(span, line, None);
+    }
+    let mut wrong: Vec<Vec<Step>> = Vec::new();
+    let json = json_table(table.get_ref());
+    let validator = jsonschema::validator_for(schema()).expect("the schema is sound");
+    for error in validator.iter_errors(&json) {
+        note(&error, &table, mistakes, &mut wrong);
+    }
+    let sound = without(std::mem::take(table.get_mut()), &wrong, &mut Vec::new());
+    *table.get_mut() = sound;
+    Raw::deserialize(toml::Deserializer::from(table)).unwrap_or_else(|error| {
+        let line = error.message().lines().next().unwrap_or_default().to_owned();
+        mistakes.add(error.span().unwrap_or(0..0), line, None);
+        Raw::default()
+    })
+}
+
+/// One step down into the document.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Step {
+    Key(String),
+    Index(usize),
+}
+
+fn json_table(table: &DeTable) -> Value {
+    let entries =
+        table.iter().map(|(key, value)| (key.get_ref().to_string(), json(value.get_ref())));
+    Value::Object(entries.collect::<Map<_, _>>())
+}
+
+fn json(value: &DeValue) -> Value {
+    match value {
+        DeValue::String(text) => Value::String(text.to_string()),
+        DeValue::Integer(number) => {
+            let parsed = i128::from_str_radix(number.as_str(), number.radix()).ok();
+            parsed.and_then(|n| serde_json::Number::from_i128(n)).map_or(Value::Null, Value::Number)
+        }
+        DeValue::Float(number) => {
+            let parsed = number.as_str().parse::<f64>().ok();
+            parsed.and_then(serde_json::Number::from_f64).map_or(Value::Null, Value::Number)
+        }
+        DeValue::Boolean(flag) => Value::Bool(*flag),
+        // No key of a layout takes a date; null is refused everywhere.
+        DeValue::Datetime(_) => Value::Null,
+        DeValue::Array(items) => items.iter().map(|item| json(item.get_ref())).collect(),
+        DeValue::Table(table) => json_table(table),
+    }
+}
+
+fn kind(value: &DeValue) -> &'static str {
+    match value {
+        DeValue::String(_) => "a string",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+fn expected(schema: &Value) -> String {
+    let of = |kind: &str| match kind {
+        "string" => "a string",
+        "integer" => "a whole number",
+        "number" => "a number",
+        "boolean" => "true or false",
+        "array" => "a list",
+        "object" => "a table",
+        _ => "another type",
+    };
+    match schema {
+        Value::String(kind) => of(kind).to_owned(),
+        Value::Array(kinds) => {
+            kinds.iter().filter_map(Value::as_str).map(of).collect::<Vec<_>>().join(" or ")
+        }
+        _ => "another type".to_owned(),
+    }
+}
+
+/// What stands at a path, with the key that leads to it.
+struct Found<'t> {
+    value: &'t DeValue<'t>,
+    span: Range<usize>,
+    key: Option<Range<usize>>,
+}
+
+fn find<'t>(table: &'t Spanned<DeTable<'t>>, path: &[Step]) -> Option<Found<'t>> {
+    let mut here: Option<Found<'t>> = None;
+    let mut inside: Option<&'t DeTable<'t>> = Some(table.get_ref());
+    for step in path {
+        let (value, key) = match step {
+            Step::Key(name) => {
+                let (key, value) = inside?.iter().find(|(key, _)| key.get_ref() == name)?;
+                (value, Some(key.span()))
+            }
+            Step::Index(index) => (here?.value.as_array()?.get(*index)?, None),
+        };
+        inside = value.get_ref().as_table();
+        here = Some(Found { value: value.get_ref(), span: value.span(), key });
+    }
+    here
+}
+
+/// The table without what is wrong in it.
+fn without<'t>(table: DeTable<'t>, wrong: &[Vec<Step>], here: &mut Vec<Step>) -> DeTable<'t> {
+    let mut kept = DeTable::new();
+    for (key, value) in table {
+        here.push(Step::Key(key.get_ref().to_string()));
+        if !wrong.contains(here) {
+            kept.insert(key, sound(value, wrong, here));
+        }
+        here.pop();
+    }
+    kept
+}
+
+fn sound<'t>(
+    value: Spanned<DeValue<'t>>,
+    wrong: &[Vec<Step>],
+    here: &mut Vec<Step>,
+) -> Spanned<DeValue<'t>> {
+    let span = value.span();
+    let value = match value.into_inner() {
+        DeValue::Table(table) => DeValue::Table(without(table, wrong, here)),
+        DeValue::Array(items) => {
+            let mut kept = DeArray::new();
+            for (index, item) in items.into_iter().enumerate() {
+                here.push(Step::Index(index));
+                if !wrong.contains(here) {
+                    kept.push(sound(item, wrong, here));
+                }
+                here.pop();
+            }
+            DeValue::Array(kept)
+        }
+        other => other,
+    };
+    Spanned::new(span, value)
+}
+
+/// Says what one violation of the schema means, and what to take out because of it.
+fn note(
+    error: &jsonschema::ValidationError,
+    table: &Spanned<DeTable>,
+    mistakes: &mut Mistakes,
+    wrong: &mut Vec<Vec<Step>>,
+) {
+    let path: Vec<Step> = error
+        .instance_path()
+        .into_iter()
+        .map(|segment| match segment {
+            LocationSegment::Property(name) => Step::Key(name.to_string()),
+            LocationSegment::Index(index) => Step::Index(index),
+        })
+        .collect();
+    let found = find(table, &path);
+    let span = found.as_ref().map_or(0..0, |found| found.span.clone());
+    let what = found.as_ref().map_or("nothing", |found| kind(found.value));
+    let place = place(&path);
+    let rule = rule_at(error.schema_path().as_str());
+    match error.kind() {
+        ValidationErrorKind::AdditionalProperties { unexpected } => {
+            let known = rule.and_then(|rule| rule.get("properties")?.as_object());
+            let known: Vec<&str> =
+                known.into_iter().flatten().map(|(key, _)| key.as_str()).collect();
+            for key in unexpected {
+                let mut inner = path.clone();
+                inner.push(Step::Key(key.clone()));
+                let at = find(table, &inner).and_then(|found| found.key).unwrap_or(span.clone());
+                let remedy = match nearest(key, known.iter().copied()) {
+                    Some(near) => format!("did you mean {near:?}?"),
+                    None => format!("known here: {}", known.join(", ")),
+                };
+                mistakes.add(
+                    at,
+                    format!("unknown key {:?}{place}", shown(key.as_bytes())),
+                    Some(remedy),
+                );
+                wrong.push(inner);
+            }
+        }
+        ValidationErrorKind::Required { property } => {
+            let name = property.as_str().unwrap_or_default();
+            let at = match found.as_ref().and_then(|found| found.key.clone()) {
+                Some(key) => key,
+                None => span,
+            };
+            mistakes.add(at, format!("{name:?} is missing{place}"), Some(missing_remedy(name)));
+        }
+        ValidationErrorKind::Enum { options } => {
+            let options: Vec<&str> =
+                options.as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+            not_among(error.instance().as_str(), what, &options, span, mistakes);
+            wrong.push(path);
+        }
+        ValidationErrorKind::AnyOf { .. } | ValidationErrorKind::OneOfNotValid { .. } => {
+            one_or_many(table, &path, rule, mistakes);
+            wrong.push(path);
+        }
+        ValidationErrorKind::Type { .. } => {
+            let wanted = rule.and_then(|rule| rule.get("type")).map(expected).unwrap_or_default();
+            mistakes.add(span, format!("expected {wanted}, found {what}"), None);
+            wrong.push(path);
+        }
+        ValidationErrorKind::Pattern { .. } => {
+            let example =
+                rule.and_then(|rule| rule.get("examples")?.get(0)?.as_str().map(str::to_owned));
+            let remedy = example.map(|example| format!("for example {example:?}"));
+            let text = error.instance().as_str().unwrap_or_default();
+            mistakes.add(
+                span,
+                format!("{:?} does not have the right form", shown(text.as_bytes())),
+                remedy,
+            );
+            wrong.push(path);
+        }
+        ValidationErrorKind::Minimum { limit } | ValidationErrorKind::Maximum { limit } => {
+            if path == [Step::Key("tarvek".into())] {
+                let remedy = "this Tarvek reads layouts of version 1".to_owned();
+                mistakes.add(span, "a layout of another version", Some(remedy));
+            } else {
+                let word = if matches!(error.kind(), ValidationErrorKind::Minimum { .. }) {
+                    "small"
+                } else {
+                    "large"
+                };
+                mistakes.add(
+                    span,
+                    format!("this number is too {word}; the limit is {limit}"),
+                    None,
+                );
+            }
+            wrong.push(path);
+        }
+        ValidationErrorKind::MinItems { .. } => {
+            mistakes.add(span, "an empty list, where at least one is needed", None);
+            wrong.push(path);
+        }
+        _ => {
+            mistakes.add(span, shown(error.to_string().as_bytes()), None);
+            wrong.push(path);
+        }
+    }
+}
+
+fn missing_remedy(name: &str) -> String {
+    match name {
+        "tarvek" => "start the file with: tarvek = 1".to_owned(),
+        "site" => "name the site: site = \"Kestrel Hollow\"".to_owned(),
+        "roots" => "roots = [\"/folder/as/the/service/sees/it\"]".to_owned(),
+        "runs_as" => "runs_as = \"972:972\"".to_owned(),
+        "role" | "kind" | "protocol" => {
+            let allowed = match name {
+                "kind" => "films, series, music, photos, books, home-video",
+                "protocol" => "nfs, smb, disk, bind",
+                _ => "storage, apps, client for a host; serve, fetch, sort for a service",
+            };
+            format!("add {name}; it may be {allowed}")
+        }
+        name => format!("add {name} = …"),
+    }
+}
+
+fn not_among(
+    found: Option<&str>,
+    what: &str,
+    options: &[&str],
+    span: Range<usize>,
+    mistakes: &mut Mistakes,
+) {
+    let all = options.join(", ");
+    let Some(text) = found else {
+        mistakes.add(span, format!("expected one of {all}, found {what}"), None);
+        return;
+    };
+    let remedy = match nearest(text, options.iter().copied()) {
+        Some(near) => format!("did you mean {near:?}? (known: {all})"),
+        None => format!("known: {all}"),
+    };
+    mistakes.add(span, format!("{:?} is not known here", shown(text.as_bytes())), Some(remedy));
+}
+
+/// A value that may be one word or a list of words.
+fn one_or_many(
+    table: &Spanned<DeTable>,
+    path: &[Step],
+    rule: Option<&'static Value>,
+    mistakes: &mut Mistakes,
+) {
+    let Some(found) = find(table, path) else { return };
+    let item = rule.and_then(|rule| rule.get("anyOf")?.get(0)).map(resolved);
+    let options: Vec<&str> = item
+        .and_then(|item| item.get("enum")?.as_array())
+        .into_iter()
+        .flatten()
+        .filter_map(Value::as_str)
+        .collect();
+    let judge = |value: &DeValue, span: Range<usize>, mistakes: &mut Mistakes| {
+        if value.as_str().is_none_or(|text| !options.contains(&text)) {
+            not_among(value.as_str(), kind(value), &options, span, mistakes);
+        }
+    };
+    match found.value {
+        DeValue::Array(items) if items.is_empty() => {
+            mistakes.add(found.span, "an empty list, where at least one is needed", None);
+        }
+        DeValue::Array(items) => {
+            items.iter().for_each(|item| judge(item.get_ref(), item.span(), mistakes));
+        }
+        value => judge(value, found.span, mistakes),
+    }
+}
+
+/// The part of the schema that holds the keyword of a violation.
+fn rule_at(schema_path: &str) -> Option<&'static Value> {
+    let mut here = resolved(schema());
+    let segments: Vec<&str> = schema_path.trim_start_matches(['#', '/']).split('/').collect();
+    let (_, above) = segments.split_last()?;
+    for segment in above.iter().filter(|segment| **segment != "$ref") {
+        let name = segment.replace("~1", "/").replace("~0", "~");
+        let next = match here {
+            Value::Array(items) => items.get(name.parse::<usize>().ok()?)?,
+            value => value.get(&name)?,
+        };
+        here = resolved(next);
+    }
+    Some(here)
+}
+
+fn resolved(value: &'static Value) -> &'static Value {
+    value
+        .get("$ref")
+        .and_then(Value::as_str)
+        .and_then(|reference| schema().pointer(reference.trim_start_matches('#')))
+        .unwrap_or(value)
+}
+
+/// ` in [service.lantern]`, for the end of a message.
+fn place(path: &[Step]) -> String {
+    if path.is_empty() {
+        return String::new();
+    }
+    let mut text = String::new();
+    for step in path {
+        match step {
+            Step::Key(name) if text.is_empty() => text = shown(name.as_bytes()),
+            Step::Key(name) => text += &format!(".{}", shown(name.as_bytes())),
+            Step::Index(_) => {}
+        }
+    }
+    format!(" in [{text}]")
+}

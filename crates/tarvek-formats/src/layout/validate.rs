@@ -1,0 +1,717 @@
+//! From [`Raw`] to the core's [`Layout`]: names that refer to something, paths, duplicates.
+
+use std::collections::HashMap;
+use std::ops::Range;
+
+use tarvek_core::layout::{
+    Account, Dataset, Declared, FetchStep, Folder, Group, GroupRef, Host, HostRole, IdRange,
+    Intake, Kind, Label, Layout, Library, MapSource, Mapping, Mode, Mount, MountSource, NfsExport,
+    Origin, Os, Protocol, Purpose, Right, RuleSettings, RunAs, Service, ServiceRole, Share,
+    Silence, SmbOffer, SortStep, Squash, Want,
+};
+use tarvek_core::path::{AbsPath, PathFault, components};
+use tarvek_core::rules::{self, Severity};
+use tarvek_core::secret;
+use tarvek_core::text::{nearest, shown};
+
+use super::raw::{
+    At, Octal, OneOrMany, Raw, RawAccess, RawAlso, RawExport, RawFolder, RawHost, RawHostRole,
+    RawIntake, RawKind, RawLabel, RawLibrary, RawMapping, RawMount, RawOs, RawProtocol, RawPurpose,
+    RawRight, RawRules, RawService, RawServiceRole, RawSeverity, RawShare, RawSmb, RawSquash,
+    RawWant, Size,
+};
+use crate::mistake::Mistakes;
+
+/// Validates everything, and notes every mistake. Parts with mistakes are left out of the result.
+pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
+    let names = Names::of(&raw);
+    let mut validator = Validator { lines: Lines::of(text), names, mistakes };
+    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules } = raw;
+    let mut layout = Layout { site: site.unwrap_or_default(), ..Layout::default() };
+    for (name, raw) in in_order(host) {
+        layout.hosts.push(validator.host(name, raw));
+    }
+    validator.unique_addresses(&layout.hosts);
+    layout.shares =
+        in_order(share).into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
+    let mut points: HashMap<(String, AbsPath), usize> = HashMap::new();
+    for raw in mount {
+        let span = raw.value.at.as_ref().map_or(raw.span.clone(), |at| at.span.clone());
+        if let Some(mount) = validator.mount(raw) {
+            validator.once(
+                &mut points,
+                (mount.host.clone(), mount.at.clone()),
+                span,
+                |(host, at)| format!("{host} has a second mount at {at}"),
+            );
+            layout.mounts.push(mount);
+        }
+    }
+    layout.services = in_order(service)
+        .into_iter()
+        .filter_map(|(name, raw)| validator.service(name, raw))
+        .collect();
+    layout.folders = folder.into_iter().filter_map(|raw| validator.folder(raw)).collect();
+    layout.intakes = in_order(intake)
+        .into_iter()
+        .filter_map(|(name, raw)| validator.intake(name, raw))
+        .collect();
+    layout.rules = validator.rules(rules);
+    validator.unknown_accounts(&layout);
+    layout
+}
+
+/// Named things in the order of the file.
+fn in_order<T>(map: std::collections::BTreeMap<At<String>, T>) -> Vec<(At<String>, T)> {
+    let mut items: Vec<_> = map.into_iter().collect();
+    items.sort_by_key(|(name, _)| name.span.start);
+    items
+}
+
+/// What references may refer to.
+struct Names {
+    hosts: Vec<String>,
+    shares: Vec<(String, Option<String>)>,
+    services: Vec<String>,
+}
+
+impl Names {
+    fn of(raw: &Raw) -> Self {
+        let share = |(name, share): (&At<String>, &RawShare)| {
+            (name.value.clone(), share.host.as_ref().map(|host| host.value.clone()))
+        };
+        Self {
+            hosts: raw.host.keys().map(|name| name.value.clone()).collect(),
+            shares: raw.share.iter().map(share).collect(),
+            services: raw.service.keys().map(|name| name.value.clone()).collect(),
+        }
+    }
+}
+
+/// Line and column of byte offsets.
+struct Lines<'a> {
+    text: &'a str,
+    starts: Vec<usize>,
+}
+
+impl<'a> Lines<'a> {
+    fn of(text: &'a str) -> Self {
+        let starts =
+            std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
+        Self { text, starts }
+    }
+
+    fn origin(&self, span: &Range<usize>) -> Origin {
+        let line = self.starts.partition_point(|start| *start <= span.start);
+        let start = self.starts[line - 1];
+        let column =
+            self.text.get(start..span.start).map_or(0, |before| before.chars().count()) + 1;
+        Origin { line: line as u32, column: column as u32 }
+    }
+}
+
+struct Validator<'a, 'm, 't> {
+    lines: Lines<'a>,
+    names: Names,
+    mistakes: &'m mut Mistakes<'t>,
+}
+
+impl Validator<'_, '_, '_> {
+    fn origin(&self, span: &Range<usize>) -> Origin {
+        self.lines.origin(span)
+    }
+
+    /// Checks a reference; the mistake names the nearest known name.
+    fn refer(&mut self, what: &str, name: &At<String>, known: &[String]) -> Option<String> {
+        if known.contains(&name.value) {
+            return Some(name.value.clone());
+        }
+        let remedy = match nearest(&name.value, known.iter().map(String::as_str)) {
+            Some(near) => format!("did you mean {near:?}?"),
+            None if known.is_empty() => {
+                format!("declare it as [{what}.{}]", shown(name.value.as_bytes()))
+            }
+            None => format!("known: {}", known.join(", ")),
+        };
+        let message = format!("there is no {what} {:?}", shown(name.value.as_bytes()));
+        self.mistakes.add(name.span.clone(), message, Some(remedy));
+        None
+    }
+
+    fn host_named(&mut self, name: Option<At<String>>) -> Option<String> {
+        let known = self.names.hosts.clone();
+        self.refer("host", &name?, &known)
+    }
+
+    fn share_named(&mut self, name: &At<String>) -> Option<String> {
+        let known: Vec<String> = self.names.shares.iter().map(|(name, _)| name.clone()).collect();
+        self.refer("share", name, &known)
+    }
+
+    fn service_named(&mut self, name: Option<At<String>>) -> Option<String> {
+        let known = self.names.services.clone();
+        self.refer("service", &name?, &known)
+    }
+
+    /// A path that has to be absolute.
+    fn path(&mut self, written: Option<At<String>>) -> Option<AbsPath> {
+        let written = written?;
+        match AbsPath::of_client(written.value.as_bytes()) {
+            Ok(path) => Some(path),
+            Err(fault) => {
+                let message = format!("the path {:?} {fault}", shown(written.value.as_bytes()));
+                self.mistakes.add(written.span, message, absolute_remedy(&written.value, fault));
+                None
+            }
+        }
+    }
+
+    /// A path that `check` judges if it is not absolute.
+    fn declared(&mut self, written: At<String>) -> Declared {
+        let path = AbsPath::of_client(written.value.as_bytes());
+        Declared { origin: self.origin(&written.span), written: written.value, path }
+    }
+
+    fn once<K: std::hash::Hash + Eq>(
+        &mut self,
+        seen: &mut HashMap<K, usize>,
+        key: K,
+        span: Range<usize>,
+        message: impl Fn(&K) -> String,
+    ) {
+        match seen.get(&key) {
+            Some(first) => {
+                let line = self.origin(&(*first..*first)).line;
+                self.mistakes.add(
+                    span,
+                    message(&key),
+                    Some(format!("the first is in line {line}")),
+                );
+            }
+            None => drop(seen.insert(key, span.start)),
+        }
+    }
+
+    fn host(&mut self, name: At<String>, raw: RawHost) -> Host {
+        let mut seen = HashMap::new();
+        let mut datasets = Vec::new();
+        for raw in raw.datasets {
+            let span = raw.value.name.as_ref().map_or(raw.span.clone(), |name| name.span.clone());
+            if let Some(dataset) = self.dataset(raw) {
+                self.once(&mut seen, dataset.name.clone(), span, |name| {
+                    format!("the dataset {name} is declared twice")
+                });
+                datasets.push(dataset);
+            }
+        }
+        let groups: Vec<Group> = in_order(raw.groups)
+            .into_iter()
+            .map(|(name, gid)| Group { name: name.value, gid })
+            .collect();
+        let known: Vec<String> = groups.iter().map(|group| group.name.clone()).collect();
+        let mut accounts = Vec::new();
+        for (name, raw) in in_order(raw.accounts) {
+            let named =
+                raw.groups.iter().filter_map(|group| self.refer("group", group, &known)).collect();
+            if let Some(uid) = raw.uid {
+                accounts.push(Account { name: name.value, uid, gid: raw.gid, groups: named });
+            }
+        }
+        let inside = raw.inside.and_then(|inside| self.host_named(Some(inside)));
+        Host {
+            origin: self.origin(&name.span),
+            name: name.value,
+            roles: raw
+                .role
+                .map(|roles| roles.0.into_iter().map(host_role).collect())
+                .unwrap_or_default(),
+            os: match raw.os {
+                Some(RawOs::Windows) => Os::Windows,
+                Some(RawOs::Macos) => Os::Macos,
+                Some(RawOs::Linux) | None => Os::Linux,
+            },
+            addresses: raw.addresses.into_iter().map(|address| address.value).collect(),
+            inside,
+            map: self.maps(raw.map),
+            idmap: raw
+                .idmap
+                .into_iter()
+                .filter_map(|r| {
+                    Some(IdRange { inside: r.inside?, outside: r.outside?, count: r.count? })
+                })
+                .collect(),
+            selinux: raw.selinux,
+            datasets,
+            accounts,
+            groups,
+        }
+    }
+
+    fn unique_addresses(&mut self, hosts: &[Host]) {
+        let mut seen: HashMap<String, &Host> = HashMap::new();
+        for host in hosts {
+            for address in &host.addresses {
+                if let Some(first) = seen.insert(address.to_ascii_lowercase(), host)
+                    && first.name != host.name
+                {
+                    let at = self.lines.starts[host.origin.line as usize - 1];
+                    let message = format!(
+                        "{} and {} have the same address {}",
+                        first.name,
+                        host.name,
+                        shown(address.as_bytes())
+                    );
+                    self.mistakes.add(
+                        at..at,
+                        message,
+                        Some("an address belongs to one host".into()),
+                    );
+                }
+            }
+        }
+    }
+
+    fn dataset(&mut self, raw: At<super::raw::RawDataset>) -> Option<Dataset> {
+        let origin = self.origin(&raw.span);
+        let raw = raw.value;
+        let at = self.path(raw.at);
+        Some(Dataset {
+            name: raw.name?.value,
+            at: at?,
+            filesystem: raw.filesystem,
+            quota: raw.quota.as_ref().and_then(bytes),
+            properties: raw.properties.into_iter().collect(),
+            origin,
+        })
+    }
+
+    fn share(&mut self, name: At<String>, raw: RawShare) -> Option<Share> {
+        let (host, path) = (self.host_named(raw.host), self.path(raw.path));
+        let smb = raw.smb.map(smb);
+        Some(Share {
+            origin: self.origin(&name.span),
+            name: name.value,
+            host: host?,
+            path: path?,
+            nfs: raw.nfs.into_iter().filter_map(export).collect(),
+            smb,
+            also: raw.also.into_iter().map(also).collect(),
+        })
+    }
+
+    fn mount(&mut self, raw: At<RawMount>) -> Option<Mount> {
+        let origin = self.origin(&raw.span);
+        let raw = raw.value;
+        let (host, at) = (self.host_named(raw.host), self.path(raw.at));
+        let credentials = raw.credentials.and_then(|file| self.path(Some(file)));
+        let from = self.mount_source(raw.from, raw.protocol);
+        let options = raw.options.as_deref().map(options).unwrap_or_default();
+        Some(Mount {
+            host: host?,
+            from: from?,
+            protocol: protocol(raw.protocol?),
+            at: at?,
+            options,
+            user: raw.user,
+            credentials,
+            removable: raw.removable,
+            origin,
+        })
+    }
+
+    /// `HOST:SHARE` refers to a share of the layout; everything else is a source as mount(8) takes it.
+    fn mount_source(
+        &mut self,
+        from: Option<At<String>>,
+        protocol: Option<RawProtocol>,
+    ) -> Option<MountSource> {
+        let from = from?;
+        let text = from.value.as_str();
+        let network = matches!(protocol, Some(RawProtocol::Nfs | RawProtocol::Smb));
+        let reference = text.split_once(':').filter(|(host, rest)| {
+            network
+                && !host.contains('/')
+                && !rest.is_empty()
+                && !rest.starts_with('/')
+                && !rest.contains('=')
+        });
+        let Some((host, share)) = reference else {
+            if matches!(protocol, Some(RawProtocol::Bind)) && !text.starts_with('/') {
+                self.path(Some(from.clone()))?;
+            }
+            return Some(MountSource::Literal(text.to_owned()));
+        };
+        let part = |text: &str| At { value: text.to_owned(), span: from.span.clone() };
+        let named = self.share_named(&part(share));
+        self.host_named(Some(part(host)))?;
+        let offered = self
+            .names
+            .shares
+            .iter()
+            .find(|(name, _)| name == share)
+            .and_then(|(_, host)| host.clone());
+        if let Some(offered) = offered.filter(|offered| offered != host) {
+            let message = format!("the share {share} is offered by {offered}, not by {host}");
+            self.mistakes.add(from.span, message, Some(format!("write \"{offered}:{share}\"")));
+            return None;
+        }
+        named.map(MountSource::Share)
+    }
+
+    fn maps(&mut self, raw: Vec<At<RawMapping>>) -> Vec<Mapping> {
+        let mut seen = HashMap::new();
+        let mut maps = Vec::new();
+        for raw in raw {
+            let span = raw.value.to.as_ref().map_or(raw.span.clone(), |to| to.span.clone());
+            if let Some(map) = self.mapping(raw) {
+                if let Ok(to) = &map.to.path {
+                    self.once(&mut seen, to.clone(), span, |to| {
+                        format!("two mappings have the same place {to}")
+                    });
+                }
+                maps.push(map);
+            }
+        }
+        maps
+    }
+
+    fn mapping(&mut self, raw: At<RawMapping>) -> Option<Mapping> {
+        let (span, raw) = (raw.span, raw.value);
+        let origin = self.origin(&span);
+        let sources = [raw.from.is_some(), raw.share.is_some(), raw.volume.is_some()];
+        if sources.iter().filter(|given| **given).count() != 1 {
+            let message = "a mapping needs exactly one of from, share and volume";
+            let remedy = "{ from = \"/folder/of/the/host\", to = \"/media\", access = \"ro\" }";
+            self.mistakes.add(span, message, Some(remedy.to_owned()));
+            return None;
+        }
+        let source = if let Some(from) = raw.from {
+            MapSource::Folder(self.declared(from))
+        } else if let Some(volume) = raw.volume {
+            MapSource::Volume(volume)
+        } else {
+            let share = self.share_named(&raw.share?)?;
+            let how = match raw.protocol {
+                Some(RawProtocol::Nfs) => Protocol::Nfs,
+                Some(RawProtocol::Smb) => Protocol::Smb,
+                _ => {
+                    let remedy = Some("protocol = \"nfs\" or \"smb\"".to_owned());
+                    self.mistakes.add(span, "a mapping of a share needs its protocol", remedy);
+                    return None;
+                }
+            };
+            let options = raw.options.as_deref().map(options).unwrap_or_default();
+            MapSource::Share { share, protocol: how, options, user: raw.user }
+        };
+        let to = self.declared(raw.to?);
+        Some(Mapping {
+            source,
+            to,
+            access: raw.access.map_or(Mode::ReadWrite, mode),
+            label: raw.label.map(|label| match label {
+                RawLabel::Shared => Label::Shared,
+                RawLabel::Private => Label::Private,
+            }),
+            propagation: raw.propagation,
+            origin,
+        })
+    }
+
+    fn service(&mut self, name: At<String>, raw: RawService) -> Option<Service> {
+        let host = self.host_named(raw.host);
+        let map = raw.map.map(|maps| self.maps(maps));
+        let mut seen = HashMap::new();
+        let mut libraries = Vec::new();
+        for raw in raw.libraries {
+            let span = raw.value.name.as_ref().map_or(raw.span.clone(), |name| name.span.clone());
+            if let Some(library) = self.library(raw) {
+                self.once(&mut seen, library.name.clone(), span, |name| {
+                    format!("a second library is called {:?}", shown(name.as_bytes()))
+                });
+                libraries.push(library);
+            }
+        }
+        let config = raw.config.and_then(|config| self.path(Some(config)));
+        let runs_as = match raw.runs_as {
+            Some(text) => self.runs_as(text.value.0, text.span)?,
+            None => RunAs::Unset,
+        };
+        let group = |name: At<String>| match name.value.parse() {
+            Ok(gid) => GroupRef::Gid(gid),
+            Err(_) => GroupRef::Name(name.value),
+        };
+        Some(Service {
+            origin: self.origin(&name.span),
+            name: name.value,
+            host: host?,
+            roles: raw
+                .role
+                .map(|OneOrMany(roles)| roles.into_iter().map(service_role).collect())
+                .unwrap_or_default(),
+            runs_as,
+            groups: raw.groups.into_iter().map(group).collect(),
+            umask: raw.umask.as_ref().and_then(octal),
+            userns: raw.userns,
+            map,
+            ports: raw.ports,
+            network: raw.network,
+            config,
+            backup: raw.backup,
+            libraries,
+        })
+    }
+
+    fn runs_as(&mut self, text: String, span: Range<usize>) -> Option<RunAs> {
+        if !text.starts_with(|c: char| c.is_ascii_digit()) {
+            return Some(RunAs::Account(text));
+        }
+        let (uid, gid) = match text.split_once(':') {
+            Some((uid, gid)) => (uid, Some(gid)),
+            None => (text.as_str(), None),
+        };
+        match (uid.parse(), gid.map(str::parse).transpose()) {
+            (Ok(uid), Ok(gid)) => Some(RunAs::Numbers(uid, gid)),
+            _ => {
+                let remedy = Some(format!("the largest id is {}", u32::MAX));
+                self.mistakes.add(span, format!("{text:?} is too large for an id"), remedy);
+                None
+            }
+        }
+    }
+
+    fn library(&mut self, raw: At<RawLibrary>) -> Option<Library> {
+        let origin = self.origin(&raw.span);
+        let raw = raw.value;
+        let roots: Vec<Declared> = raw.roots?.into_iter().map(|root| self.declared(root)).collect();
+        Some(Library {
+            name: raw.name?.value,
+            kind: kind(raw.kind?),
+            roots,
+            original: raw.original,
+            prefer: raw.prefer,
+            origin,
+        })
+    }
+
+    fn folder(&mut self, raw: At<RawFolder>) -> Option<Folder> {
+        let origin = self.origin(&raw.span);
+        let raw = raw.value;
+        let (host, path) = (self.host_named(raw.host), self.path(raw.path));
+        Some(Folder {
+            host: host?,
+            path: path?,
+            owner: raw.owner.map(|owner| owner.value),
+            group: raw.group.map(|group| group.value),
+            mode: raw.mode.as_ref().and_then(octal),
+            rights: in_order(raw.rights)
+                .into_iter()
+                .map(|(who, right)| (who.value, self::right(right)))
+                .collect(),
+            purpose: raw.is.map(|purpose| match purpose {
+                RawPurpose::Media => Purpose::Media,
+                RawPurpose::Intake => Purpose::Intake,
+                RawPurpose::Config => Purpose::Config,
+            }),
+            origin,
+        })
+    }
+
+    fn intake(&mut self, name: At<String>, raw: RawIntake) -> Option<Intake> {
+        let fetch = raw.fetch.and_then(|raw| {
+            let (service, done) = (self.service_named(raw.service), self.path(raw.done));
+            let partial = raw.partial.and_then(|partial| self.path(Some(partial)));
+            Some(FetchStep { service: service?, partial, done: done?, category: raw.category })
+        });
+        let sort = raw.sort.and_then(|raw| {
+            let service = self.service_named(raw.service);
+            let (reads, files_into) = (self.path(raw.reads), self.path(raw.files_into));
+            Some(SortStep {
+                service: service?,
+                reads: reads?,
+                files_into: files_into?,
+                category: raw.category,
+            })
+        });
+        Some(Intake {
+            origin: self.origin(&name.span),
+            name: name.value,
+            fetch,
+            sort,
+            want: match raw.want {
+                Some(RawWant::Rename) => Want::Rename,
+                Some(RawWant::Copy) => Want::Copy,
+                Some(RawWant::Hardlink) | None => Want::Hardlink,
+            },
+        })
+    }
+
+    fn rule(&mut self, name: &At<String>) -> Option<rules::RuleId> {
+        let known: Vec<String> = rules::ALL.iter().map(|rule| rule.id.to_owned()).collect();
+        rules::named(&self.refer("rule", name, &known)?)
+    }
+
+    fn rules(&mut self, raw: RawRules) -> RuleSettings {
+        let mut settings = RuleSettings::default();
+        for (name, severity) in in_order(raw.severity) {
+            let severity = match severity {
+                RawSeverity::Blocker => Severity::Blocker,
+                RawSeverity::Risk => Severity::Risk,
+                RawSeverity::Note => Severity::Note,
+            };
+            settings.severity.extend(self.rule(&name).map(|rule| (rule, severity)));
+        }
+        for raw in raw.silence {
+            let rule = raw.rule.and_then(|name| self.rule(&name));
+            let below = raw.below.and_then(|path| self.path(Some(path)));
+            if let (Some(rule), Some(why)) = (rule, raw.why) {
+                settings.silence.push(Silence { rule, below, why });
+            }
+        }
+        settings
+    }
+
+    /// An account that a service names has to be one that its host declares, where the host declares any.
+    fn unknown_accounts(&mut self, layout: &Layout) {
+        for service in &layout.services {
+            let (RunAs::Account(name), Some(host)) = (&service.runs_as, layout.host(&service.host))
+            else {
+                continue;
+            };
+            let known: Vec<String> =
+                host.accounts.iter().map(|account| account.name.clone()).collect();
+            if !known.is_empty() && !known.contains(name) {
+                let line = self.lines.starts[service.origin.line as usize - 1];
+                let span = self.lines.text[line..]
+                    .find("runs_as")
+                    .map_or(line..line, |at| line + at..line + at + "runs_as".len());
+                self.refer("account", &At { value: name.clone(), span }, &known);
+            }
+        }
+    }
+}
+
+/// Offers the absolute form where one can be guessed.
+fn absolute_remedy(written: &str, fault: PathFault) -> Option<String> {
+    let clean: Vec<&[u8]> = components(written.as_bytes()).filter(|part| *part != b"..").collect();
+    let form = clean.into_iter().fold(AbsPath::root(), |path, part| path.child(part));
+    match fault {
+        PathFault::Relative => Some(format!("write it as {form}")),
+        PathFault::DotDot => Some("write it without \"..\"".to_owned()),
+        PathFault::Nul => Some("no path has a NUL byte".to_owned()),
+        PathFault::Empty => Some("write an absolute path".to_owned()),
+    }
+}
+
+/// Mount options, split at commas; a secret among them is not kept.
+fn options(text: &str) -> Vec<String> {
+    let parts = text.split(',').map(str::trim).filter(|option| !option.is_empty());
+    parts.map(secret::hide).collect()
+}
+
+fn octal(text: &Octal) -> Option<u16> {
+    u16::from_str_radix(&text.0, 8).ok()
+}
+
+fn bytes(size: &Size) -> Option<u64> {
+    let text = size.0.trim();
+    let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+    let number: f64 = text[..digits].parse().ok()?;
+    let power = match text[digits..].trim().chars().next() {
+        Some(unit) => "BKMGTP".find(unit)?,
+        None => 0,
+    };
+    Some((number * 1024f64.powi(power as i32)) as u64)
+}
+
+fn host_role(role: RawHostRole) -> HostRole {
+    match role {
+        RawHostRole::Storage => HostRole::Storage,
+        RawHostRole::Apps => HostRole::Apps,
+        RawHostRole::Client => HostRole::Client,
+    }
+}
+
+fn service_role(role: RawServiceRole) -> ServiceRole {
+    match role {
+        RawServiceRole::Serve => ServiceRole::Serve,
+        RawServiceRole::Fetch => ServiceRole::Fetch,
+        RawServiceRole::Sort => ServiceRole::Sort,
+    }
+}
+
+fn mode(access: RawAccess) -> Mode {
+    match access {
+        RawAccess::Ro => Mode::ReadOnly,
+        RawAccess::Rw => Mode::ReadWrite,
+    }
+}
+
+fn protocol(raw: RawProtocol) -> Protocol {
+    match raw {
+        RawProtocol::Nfs => Protocol::Nfs,
+        RawProtocol::Smb => Protocol::Smb,
+        RawProtocol::Disk => Protocol::Disk,
+        RawProtocol::Bind => Protocol::Bind,
+    }
+}
+
+fn kind(raw: RawKind) -> Kind {
+    match raw {
+        RawKind::Films => Kind::Films,
+        RawKind::Series => Kind::Series,
+        RawKind::Music => Kind::Music,
+        RawKind::Photos => Kind::Photos,
+        RawKind::Books => Kind::Books,
+        RawKind::HomeVideo => Kind::HomeVideo,
+    }
+}
+
+fn right(raw: RawRight) -> Right {
+    match raw {
+        RawRight::Read => Right::Read,
+        RawRight::Add => Right::Add,
+        RawRight::Change => Right::Change,
+        RawRight::None => Right::None,
+    }
+}
+
+fn also(raw: RawAlso) -> String {
+    match raw {
+        RawAlso::Ftp => "ftp",
+        RawAlso::Http => "http",
+        RawAlso::Webdav => "webdav",
+        RawAlso::Dlna => "dlna",
+    }
+    .to_owned()
+}
+
+fn export(raw: RawExport) -> Option<NfsExport> {
+    Some(NfsExport {
+        clients: raw.clients?,
+        access: raw.access.map_or(Mode::ReadOnly, mode),
+        squash: match raw.squash {
+            Some(RawSquash::All) => Squash::All,
+            Some(RawSquash::None) => Squash::None,
+            Some(RawSquash::Root) | None => Squash::Root,
+        },
+        anonuid: raw.anonuid,
+        anongid: raw.anongid,
+        crossmnt: raw.crossmnt,
+        options: raw.options.as_deref().map(options).unwrap_or_default(),
+    })
+}
+
+fn smb(raw: RawSmb) -> SmbOffer {
+    let names = |list: Vec<At<String>>| list.into_iter().map(|name| name.value).collect();
+    SmbOffer {
+        guests: raw.guests,
+        only: names(raw.only),
+        read: names(raw.read),
+        write: names(raw.write),
+        force_user: raw.force_user.map(|name| name.value),
+        force_group: raw.force_group.map(|name| name.value),
+        create_mask: raw.create_mask.as_ref().and_then(octal),
+        folder_mask: raw.folder_mask.as_ref().and_then(octal),
+        recycle: raw.recycle,
+    }
+}

@@ -1,0 +1,11 @@
+//! Text in, core types out: the layout file, listings of hosts, and the small tables that hosts keep.
+//!
+//! A reader never judges; it says what is written, or every [`mistake`] that keeps it from saying so.
+
+pub mod accounts;
+pub mod escape;
+pub mod fstab;
+pub mod layout;
+pub mod listing;
+pub mod mistake;
+pub mod mountinfo;

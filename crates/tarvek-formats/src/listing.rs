@@ -1,0 +1,536 @@
+//! Listings: the collected text of a host where Tarvek can't run. `docs/listing.md` describes the format.
+//!
+//! ```text
+//! tarvek-listing 1
+//! host granary
+//! taken 1795305600
+//! section mountinfo
+//! |36 35 98:0 / / rw shared:1 - ext4 /dev/sda1 rw
+//! end mountinfo
+//! section roots
+//! |deep /silo/media
+//! end roots
+//! section tree type mode uid gid size allocated inode links mtime device path
+//! |d 0755 0 0 6 0 34 3 1795300000 - /silo
+//! |d 2775 0 2100 4 0 34 3 1795300000.5 - /silo/media
+//! end tree
+//! complete
+//! ```
+
+use std::collections::HashMap;
+
+use tarvek_core::facts::mounts::MountTable;
+use tarvek_core::facts::tree::{EntryKind, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder};
+use tarvek_core::facts::{Gap, HostFacts, Source};
+use tarvek_core::path::AbsPath;
+use tarvek_core::text::shown;
+
+use crate::escape::unescape;
+use crate::mistake::{Refused, in_line};
+use crate::{accounts, fstab, mountinfo};
+
+/// The first line of every listing of this version.
+pub const FIRST_LINE: &str = "tarvek-listing 1";
+const AGAIN: &str = "collect it again, and copy the whole output";
+
+/// Whether some bytes are the start of a listing, of whatever version.
+pub fn is_listing(bytes: &[u8]) -> bool {
+    bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).starts_with(b"tarvek-listing ")
+}
+
+/// Reads a listing.
+///
+/// # Errors
+/// The first mistake; a listing that is cut off is refused, since nobody knows what it lacks.
+pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
+    let sections = Sections::split(file, bytes)?;
+    let reader = Reader { file, sections };
+    let name = reader.header("host")?;
+    let taken = reader
+        .header("taken")?
+        .parse()
+        .map_err(|_| reader.refuse(1, 1, b"", "taken is no number of seconds".into()))?;
+    let taken_by = reader.sections.headers.get("uid").and_then(|uid| uid.parse().ok());
+    let kernel = reader.sections.headers.get("kernel").cloned();
+    let mounts = reader.mounts()?;
+    let (accounts, groups) = accounts::read(&reader.joined("passwd"), &reader.joined("group"));
+    let fstab = fstab::read(&reader.joined("fstab"));
+    let gaps = reader.gaps()?;
+    let roots = reader.roots()?;
+    let tree = reader.tree(&roots, &gaps)?;
+    let source = Source::File(file.to_owned());
+    Ok(HostFacts {
+        name,
+        source,
+        taken,
+        taken_by,
+        kernel,
+        mounts,
+        fstab,
+        accounts,
+        groups,
+        tree,
+        gaps,
+    })
+}
+
+/// A line with its number.
+type Line<'a> = (usize, &'a [u8]);
+
+struct Section<'a> {
+    columns: Vec<String>,
+    start: usize,
+    lines: Vec<Line<'a>>,
+}
+
+struct Sections<'a> {
+    headers: HashMap<String, String>,
+    sections: HashMap<String, Section<'a>>,
+}
+
+impl<'a> Sections<'a> {
+    fn split(file: &str, bytes: &'a [u8]) -> Result<Self, Refused> {
+        let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
+        let mut headers = HashMap::new();
+        let mut sections: HashMap<String, Section<'a>> = HashMap::new();
+        let mut open: Option<String> = None;
+        let mut complete = false;
+        let mut last = (1, &b""[..]);
+        let lines = bytes.split(|&b| b == b'\n').enumerate().map(|(n, line)| {
+            // A copy through another system may have changed the line ends.
+            (n + 1, line.strip_suffix(b"\r").unwrap_or(line))
+        });
+        for (n, line) in lines {
+            let refuse =
+                |message: String, remedy: &str| Err(in_line(file, n, 1, line, message, remedy));
+            if n == 1 {
+                if line != FIRST_LINE.as_bytes() {
+                    return match line.strip_prefix(b"tarvek-listing ") {
+                        Some(version) => refuse(
+                            format!(
+                                "a listing of version {}; this Tarvek reads version 1",
+                                shown(version)
+                            ),
+                            "collect it with this Tarvek's collector",
+                        ),
+                        None => refuse(
+                            "this is no listing".into(),
+                            "a listing starts with: tarvek-listing 1",
+                        ),
+                    };
+                }
+                continue;
+            }
+            if !line.is_empty() {
+                last = (n, line);
+            }
+            if complete {
+                if !line.is_empty() {
+                    return refuse(
+                        "there is more after the end of the listing".into(),
+                        "give one listing per file",
+                    );
+                }
+                continue;
+            }
+            if let Some(name) = &open {
+                match line.strip_prefix(b"|") {
+                    Some(content) => {
+                        sections.get_mut(name).expect("it was opened").lines.push((n, content));
+                    }
+                    None if line == format!("end {name}").as_bytes() => open = None,
+                    None if line.is_empty() => {}
+                    None => {
+                        return refuse(
+                            format!("a line that does not belong into the section {name}"),
+                            AGAIN,
+                        );
+                    }
+                }
+                continue;
+            }
+            let text = String::from_utf8_lossy(line);
+            let mut words = text.split_whitespace();
+            match words.next() {
+                None => {}
+                Some("complete") => complete = true,
+                Some("section") => {
+                    let name = words.next().unwrap_or_default().to_owned();
+                    let columns = words.map(str::to_owned).collect();
+                    let section = Section { columns, start: n, lines: Vec::new() };
+                    if sections.insert(name.clone(), section).is_some() {
+                        return refuse(
+                            format!("a second section {}", shown(name.as_bytes())),
+                            "give one listing per file",
+                        );
+                    }
+                    open = Some(name);
+                }
+                Some(key) if key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_') => {
+                    let value = text[key.len()..].trim();
+                    let value = String::from_utf8_lossy(&unescape(value.as_bytes())).into_owned();
+                    if headers.insert(key.to_owned(), value).is_some() {
+                        return refuse(format!("a second line {key}"), "give one listing per file");
+                    }
+                }
+                Some(_) => return refuse("a line that is no part of a listing".into(), AGAIN),
+            }
+        }
+        if !complete {
+            let place = match &open {
+                Some(name) => format!(" in the section {name}"),
+                None => String::new(),
+            };
+            let message = format!("the listing is cut off after this line{place}");
+            return Err(in_line(file, last.0, 1, last.1, message, AGAIN));
+        }
+        Ok(Self { headers, sections })
+    }
+}
+
+struct Reader<'a> {
+    file: &'a str,
+    sections: Sections<'a>,
+}
+
+impl Reader<'_> {
+    fn refuse(&self, line: usize, column: usize, text: &[u8], message: String) -> Refused {
+        in_line(self.file, line, column, text, message, AGAIN)
+    }
+
+    fn header(&self, key: &str) -> Result<String, Refused> {
+        let value = self.sections.headers.get(key).filter(|value| !value.is_empty());
+        value.cloned().ok_or_else(|| {
+            self.refuse(1, 1, FIRST_LINE.as_bytes(), format!("the listing has no line {key:?}"))
+        })
+    }
+
+    fn lines(&self, name: &str) -> &[Line<'_>] {
+        self.sections.sections.get(name).map_or(&[], |section| &section.lines)
+    }
+
+    /// A file of the host, as it was.
+    fn joined(&self, name: &str) -> Vec<u8> {
+        let mut text = Vec::new();
+        for (_, line) in self.lines(name) {
+            text.extend_from_slice(line);
+            text.push(b'\n');
+        }
+        text
+    }
+
+    fn mounts(&self) -> Result<Option<MountTable>, Refused> {
+        let Some(section) = self.sections.sections.get("mountinfo") else { return Ok(None) };
+        let table = mountinfo::read(&self.joined("mountinfo")).map_err(|(n, message)| {
+            let (line, text) = section.lines.get(n - 1).copied().unwrap_or((section.start, b""));
+            self.refuse(line, 2, text, message)
+        })?;
+        Ok(Some(table))
+    }
+
+    fn path(&self, line: Line, column: usize, written: &[u8]) -> Result<AbsPath, Refused> {
+        AbsPath::new(&unescape(written)).map_err(|fault| {
+            let message = format!("the path {:?} {fault}", shown(written));
+            self.refuse(line.0, column + 1, line.1, message)
+        })
+    }
+
+    fn gaps(&self) -> Result<Vec<Gap>, Refused> {
+        let gap = |line: &Line<'_>| {
+            let cut = line.1.iter().position(|&b| b == b'\t').unwrap_or(line.1.len());
+            let why = shown(line.1.get(cut + 1..).unwrap_or_default());
+            let why = if why.is_empty() { "it could not be read".to_owned() } else { why };
+            Ok(Gap { path: self.path(*line, 1, &line.1[..cut])?, why })
+        };
+        self.lines("gaps").iter().map(gap).collect()
+    }
+
+    fn roots(&self) -> Result<Roots, Refused> {
+        let mut roots = Roots::default();
+        for line in self.lines("roots") {
+            let (paths, rest) = if let Some(rest) = line.1.strip_prefix(b"deep ") {
+                (&mut roots.deep, rest)
+            } else if let Some(rest) = line.1.strip_prefix(b"names ") {
+                (&mut roots.names, rest)
+            } else {
+                return Err(self.refuse(
+                    line.0,
+                    2,
+                    line.1,
+                    "a root starts with deep or names".into(),
+                ));
+            };
+            paths.push(self.path(*line, 2, rest)?);
+        }
+        Ok(roots)
+    }
+
+    fn tree(&self, roots: &Roots, gaps: &[Gap]) -> Result<Tree, Refused> {
+        let Some(section) = self.sections.sections.get("tree") else {
+            return Err(self.refuse(
+                1,
+                1,
+                FIRST_LINE.as_bytes(),
+                "the listing has no section tree".into(),
+            ));
+        };
+        let columns = Columns::of(&section.columns)
+            .map_err(|message| self.refuse(section.start, 1, b"", message))?;
+        let mut top: Option<NewEntry> = None;
+        let mut folders: HashMap<AbsPath, (Line<'_>, Vec<NewEntry>)> = HashMap::new();
+        let mut last: Option<(AbsPath, usize)> = None;
+        for line in &section.lines {
+            if let Some(target) = line.1.strip_prefix(b"> ") {
+                let entry = last.as_ref().and_then(|(folder, index)| {
+                    folders
+                        .get_mut(folder)?
+                        .1
+                        .get_mut(*index)
+                        .filter(|e| e.meta.kind == EntryKind::Symlink)
+                });
+                let Some(entry) = entry else {
+                    return Err(self.refuse(
+                        line.0,
+                        2,
+                        line.1,
+                        "a target that follows no symlink".into(),
+                    ));
+                };
+                entry.target = Some(unescape(target));
+                continue;
+            }
+            let (written, column, meta) = columns
+                .read(line.1)
+                .map_err(|(column, message)| self.refuse(line.0, column + 1, line.1, message))?;
+            let path = self.path(*line, column, written)?;
+            match (path.parent(), path.name()) {
+                (Some(parent), Some(name)) => {
+                    let (_, entries) =
+                        folders.entry(parent.clone()).or_insert_with(|| (*line, Vec::new()));
+                    entries.push(NewEntry::plain(name, meta));
+                    last = Some((parent, entries.len() - 1));
+                }
+                _ => top = Some(NewEntry::plain("", meta)),
+            }
+        }
+        let Some(top) = top else {
+            return Err(self.refuse(section.start, 1, b"", "the tree has no line for /".into()));
+        };
+        let mut builder = TreeBuilder::new(top);
+        let mut todo: Vec<(NodeId, AbsPath)> = vec![(Tree::ROOT, AbsPath::root())];
+        while let Some((node, path)) = todo.pop() {
+            let listing = if gaps.iter().any(|gap| gap.path == path) {
+                Listing::Failed
+            } else if roots.lists(&path) {
+                Listing::Complete
+            } else {
+                Listing::NotListed
+            };
+            let entries = folders.remove(&path).map(|(_, entries)| entries).unwrap_or_default();
+            for child in builder.fill(node, entries, listing) {
+                if builder.tree().meta(child).kind == EntryKind::Folder {
+                    todo.push((child, path.child(builder.tree().name(child))));
+                }
+            }
+        }
+        if let Some((path, (line, _))) = folders.iter().min_by_key(|(_, (line, _))| line.0) {
+            let message =
+                format!("{path} is no folder of this listing, and yet something is in it");
+            return Err(self.refuse(line.0, 2, line.1, message));
+        }
+        Ok(builder.finish())
+    }
+}
+
+/// Which folders were read to the end.
+#[derive(Default)]
+struct Roots {
+    /// They and every folder below.
+    deep: Vec<AbsPath>,
+    /// Only they themselves.
+    names: Vec<AbsPath>,
+}
+
+impl Roots {
+    fn lists(&self, folder: &AbsPath) -> bool {
+        self.names.contains(folder) || self.deep.iter().any(|root| folder.within(root))
+    }
+}
+
+/// Where each field stands in a line of the tree; the path is last.
+struct Columns {
+    names: Vec<Column>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Column {
+    Type,
+    Mode,
+    Uid,
+    Gid,
+    Size,
+    Allocated,
+    Inode,
+    Links,
+    Mtime,
+    Device,
+    Path,
+}
+
+impl Columns {
+    fn of(names: &[String]) -> Result<Self, String> {
+        let column = |name: &String| {
+            Ok(match name.as_str() {
+                "type" => Column::Type,
+                "mode" => Column::Mode,
+                "uid" => Column::Uid,
+                "gid" => Column::Gid,
+                "size" => Column::Size,
+                "allocated" => Column::Allocated,
+                "inode" => Column::Inode,
+                "links" => Column::Links,
+                "mtime" => Column::Mtime,
+                "device" => Column::Device,
+                "path" => Column::Path,
+                other => return Err(format!("the unknown column {}", shown(other.as_bytes()))),
+            })
+        };
+        let names: Vec<Column> = names.iter().map(column).collect::<Result<_, _>>()?;
+        let needed = [Column::Type, Column::Mode, Column::Uid, Column::Gid];
+        if names.last() != Some(&Column::Path)
+            || needed.iter().any(|column| !names.contains(column))
+        {
+            return Err(
+                "the tree needs the columns type, mode, uid, gid and, last, path".to_owned()
+            );
+        }
+        Ok(Self { names })
+    }
+
+    /// The path as written, its column in the line, and the rest as numbers.
+    fn read<'l>(&self, line: &'l [u8]) -> Result<(&'l [u8], usize, Meta), (usize, String)> {
+        let mut meta = Meta {
+            kind: EntryKind::File,
+            mode: 0,
+            uid: 0,
+            gid: 0,
+            size: 0,
+            allocated: None,
+            inode: None,
+            device: None,
+            links: 1,
+            modified: 0,
+        };
+        let mut at = 0;
+        for column in &self.names {
+            if *column == Column::Path {
+                break;
+            }
+            let length = line[at..].iter().position(|&b| b == b' ');
+            let length = length.ok_or((at + 1, "the line is too short".to_owned()))?;
+            let field = std::str::from_utf8(&line[at..at + length]).unwrap_or_default();
+            self.field(*column, field, &mut meta).ok_or_else(|| {
+                (at + 1, format!("{:?} is not what belongs here", shown(field.as_bytes())))
+            })?;
+            at += length + 1;
+        }
+        Ok((&line[at..], at + 1, meta))
+    }
+
+    fn field(&self, column: Column, field: &str, meta: &mut Meta) -> Option<()> {
+        let unknown = field == "-";
+        match column {
+            Column::Type => {
+                meta.kind = match field {
+                    "d" => EntryKind::Folder,
+                    "f" | "-" => EntryKind::File,
+                    "l" => EntryKind::Symlink,
+                    "p" => EntryKind::Fifo,
+                    "s" => EntryKind::Socket,
+                    "b" => EntryKind::BlockDevice,
+                    "c" => EntryKind::CharDevice,
+                    _ => return None,
+                }
+            }
+            Column::Mode => {
+                meta.mode = u16::from_str_radix(field, 8).ok().filter(|mode| *mode <= 0o7777)?
+            }
+            Column::Uid => meta.uid = field.parse().ok()?,
+            Column::Gid => meta.gid = field.parse().ok()?,
+            _ if unknown => {}
+            Column::Size => meta.size = field.parse().ok()?,
+            Column::Allocated => meta.allocated = Some(field.parse().ok()?),
+            Column::Inode => meta.inode = Some(field.parse().ok()?),
+            Column::Links => meta.links = field.parse().ok()?,
+            Column::Mtime => meta.modified = nanoseconds(field)?,
+            Column::Device => meta.device = Some(field.parse().ok()?),
+            Column::Path => return None,
+        }
+        Some(())
+    }
+}
+
+/// `1795300000.5` as nanoseconds.
+fn nanoseconds(field: &str) -> Option<i64> {
+    let (seconds, fraction) = field.split_once('.').unwrap_or((field, ""));
+    let whole: i64 = seconds.parse().ok()?;
+    let digits: String = fraction.chars().chain(std::iter::repeat('0')).take(9).collect();
+    whole.checked_mul(1_000_000_000)?.checked_add(digits.parse().ok()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tarvek_core::facts::tree::Lookup;
+
+    const GOOD: &str = "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection roots\n|deep /silo/media\nend roots\n\
+        section tree type mode uid gid size allocated inode links mtime device path\n\
+        |d 0755 0 0 6 0 34 3 1 - /\n|d 0755 0 0 6 0 34 3 1 - /silo\n|d 2775 0 2100 4 - - 3 1.5 - /silo/media\n\
+        |l 0777 0 0 4 - - 1 1 - /silo/media/new\\012line\n|> films \\\\x\nend tree\ncomplete\n";
+
+    #[test]
+    fn a_listing_is_read() {
+        for text in [GOOD.to_owned(), GOOD.replace('\n', "\r\n"), format!("\u{feff}{GOOD}\n\n")] {
+            let facts = read("x", text.as_bytes()).unwrap();
+            let path = |text: &[u8]| facts.tree.find(&AbsPath::new(text).unwrap());
+            let Lookup::Found(link) = path(b"/silo/media/new\nline") else { panic!() };
+            assert_eq!(facts.tree.target(link), Some(&b"films \\\\x"[..]));
+            let Lookup::Found(media) = path(b"/silo/media") else { panic!() };
+            assert_eq!(facts.tree.meta(media).mode, 0o2775);
+            assert_eq!(facts.tree.meta(media).modified, 1_500_000_000);
+            assert_eq!(path(b"/silo/media/x"), Lookup::Absent);
+            assert_eq!(path(b"/silo/x"), Lookup::Unseen);
+        }
+    }
+
+    #[test]
+    fn a_cut_listing_is_refused_wherever_it_is_cut() {
+        for end in 0..GOOD.len() - 1 {
+            let refused = read("x", &GOOD.as_bytes()[..end]).expect_err(&GOOD[..end]);
+            assert_eq!(refused.mistakes.len(), 1);
+        }
+    }
+
+    #[test]
+    fn mistakes_name_their_line() {
+        for (from, to, line, words) in [
+            ("tarvek-listing 1", "tarvek-listing 9", 1, "version 9"),
+            ("|d 2775 0", "|d 9775 0", 10, "is not what belongs here"),
+            ("0 2100", "0 x", 10, "is not what belongs here"),
+            ("/silo/media\n|l", "silo/media\n|l", 10, "is not absolute"),
+            ("|d 0755 0 0 6 0 34 3 1 - /silo\n", "", 9, "no folder of this listing"),
+            ("end roots", "oops", 6, "does not belong"),
+            ("|deep", "|wide", 5, "deep or names"),
+            ("complete\n", "complete\nhost x\n", 15, "more after the end"),
+            ("end roots\n", "end roots\nsection roots\nend roots\n", 7, "a second section"),
+        ] {
+            let refused = read("x", GOOD.replacen(from, to, 1).as_bytes()).unwrap_err();
+            let mistake = &refused.mistakes[0];
+            assert_eq!(
+                (mistake.line, mistake.message.contains(words)),
+                (line, true),
+                "{mistake:?}"
+            );
+        }
+    }
+}

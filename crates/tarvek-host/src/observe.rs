@@ -1,0 +1,332 @@
+//! Facts about this machine, as far as some paths need them.
+
+use std::collections::BTreeMap;
+use std::ffi::CString;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::{Mutex, PoisonError};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use rustix::fs::{CWD, Mode, OFlags};
+use rustix::io::Errno;
+use tarvek_core::facts::mounts::MountTable;
+use tarvek_core::facts::tree::{EntryKind, Listing, NewEntry, NodeId, Tree, TreeBuilder};
+use tarvek_core::facts::{Gap, HostFacts, Source};
+use tarvek_core::path::{AbsPath, components};
+use tarvek_formats::{accounts, fstab, mountinfo};
+
+use crate::walk::{self, Sink, Watch};
+
+/// How much of a place is to be seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Depth {
+    /// The entry itself.
+    Entry,
+    /// The names in it.
+    Names,
+    /// Everything below.
+    Everything,
+}
+
+/// The name of this machine.
+pub fn host_name() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
+}
+
+/// The effective uid of this process.
+pub fn own_uid() -> u32 {
+    rustix::process::geteuid().as_raw()
+}
+
+/// The effective gid and the supplementary groups of this process.
+pub fn own_groups() -> (u32, Vec<u32>) {
+    let groups = rustix::process::getgroups().unwrap_or_default();
+    let own = rustix::process::getegid().as_raw();
+    (own, groups.into_iter().map(|gid| gid.as_raw()).collect())
+}
+
+/// Looks at this machine: mounts, accounts, and the given places. Symlinks on the way to a place are noted, and what they
+/// lead to is looked at as well.
+///
+/// # Errors
+/// Only what makes the whole look impossible; everything else is a gap in the facts.
+pub fn observe(places: &[(AbsPath, Depth)], watch: &Watch) -> io::Result<HostFacts> {
+    let uname = rustix::system::uname();
+    let kernel =
+        format!("{} {}", uname.sysname().to_string_lossy(), uname.release().to_string_lossy());
+    let mounts =
+        std::fs::read("/proc/self/mountinfo").ok().and_then(|text| mountinfo::read(&text).ok());
+    let read = |path| std::fs::read(path).unwrap_or_default();
+    let (accounts, groups) = accounts::read(&read("/etc/passwd"), &read("/etc/group"));
+    let mut scout = Scout { root: Place::root()?, gaps: Vec::new() };
+    for (path, depth) in places {
+        scout.go(path, *depth, 0);
+    }
+    let (tree, gaps) = scout.grow(mounts.as_ref(), watch)?;
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
+    Ok(HostFacts {
+        name: host_name(),
+        source: Source::Live,
+        taken: now,
+        taken_by: Some(own_uid()),
+        kernel: Some(kernel),
+        mounts,
+        fstab: fstab::read(&read("/etc/fstab")),
+        accounts,
+        groups,
+        tree,
+        gaps,
+    })
+}
+
+/// A place on the way to what is wanted.
+struct Place {
+    entry: NewEntry,
+    depth: Depth,
+    below: BTreeMap<Vec<u8>, Place>,
+}
+
+impl Place {
+    fn root() -> io::Result<Self> {
+        let handle = open_path(CWD, b"/")?;
+        let entry = NewEntry { name: Vec::new(), ..look(&handle, b".")? };
+        Ok(Self { entry, depth: Depth::Entry, below: BTreeMap::new() })
+    }
+}
+
+/// Goes to the wanted places by name, before anything is walked.
+struct Scout {
+    root: Place,
+    gaps: Vec<Gap>,
+}
+
+impl Scout {
+    fn go(&mut self, path: &AbsPath, depth: Depth, turns: u32) {
+        let Ok(mut handle) = open_path(CWD, b"/") else { return };
+        let mut here = AbsPath::root();
+        let parts: Vec<&[u8]> = path.components().collect();
+        for (n, part) in parts.iter().enumerate() {
+            let next = here.child(part);
+            let place = self.place(&here).expect("the walk came this way");
+            if !place.below.contains_key(*part) {
+                match look(&handle, part) {
+                    Ok(entry) => {
+                        let found = Place { entry, depth: Depth::Entry, below: BTreeMap::new() };
+                        place.below.insert(part.to_vec(), found);
+                    }
+                    Err(Errno::NOENT) => {
+                        // Its neighbours may tell what was meant.
+                        place.depth = place.depth.max(Depth::Names);
+                        return;
+                    }
+                    Err(Errno::NOTDIR) => return,
+                    Err(error) => return self.gap(&next, walk::why(error)),
+                }
+            }
+            let entry = &place.below[*part].entry;
+            match entry.meta.kind {
+                EntryKind::Folder => {}
+                EntryKind::Symlink => {
+                    let target = entry.target.clone();
+                    let rest = parts[n + 1..].join(&b"/"[..]);
+                    return self.follow(&here, target, &rest, depth, turns);
+                }
+                _ => return,
+            }
+            match open_path(&handle, part) {
+                Ok(next) => handle = next,
+                Err(error) => return self.gap(&next, walk::why(error)),
+            }
+            here = next;
+        }
+        let place = self.place(path).expect("the walk came this way");
+        place.depth = place.depth.max(depth);
+    }
+
+    /// A symlink on the way: what it leads to is a wanted place as well (`path_resolution(7)`: at most 40 of them).
+    fn follow(
+        &mut self,
+        folder: &AbsPath,
+        target: Option<Vec<u8>>,
+        rest: &[u8],
+        depth: Depth,
+        turns: u32,
+    ) {
+        let Some(target) = target.filter(|_| turns < 40) else { return };
+        let mut path = if target.starts_with(b"/") { AbsPath::root() } else { folder.clone() };
+        for part in components(&target).chain(components(rest)) {
+            if part == b".." {
+                path = path.parent().unwrap_or(path);
+            } else {
+                path.push(part);
+            }
+        }
+        self.go(&path, depth, turns + 1);
+    }
+
+    fn place(&mut self, path: &AbsPath) -> Option<&mut Place> {
+        path.components().try_fold(&mut self.root, |place, part| place.below.get_mut(part))
+    }
+
+    fn gap(&mut self, path: &AbsPath, why: String) {
+        let gap = Gap { path: path.clone(), why };
+        if !self.gaps.contains(&gap) {
+            self.gaps.push(gap);
+        }
+    }
+
+    /// Makes the tree: names and walks where they are wanted, single entries elsewhere.
+    fn grow(self, mounts: Option<&MountTable>, watch: &Watch) -> io::Result<(Tree, Vec<Gap>)> {
+        let Self { root, gaps } = self;
+        let builder = TreeBuilder::new(root.entry.clone());
+        let mut grower = Grower { sink: TreeSink::new(builder, gaps, mounts), watch };
+        let handle = open_path(CWD, b"/")?;
+        grower.place(root, Tree::ROOT, handle)?;
+        Ok(grower.sink.finish())
+    }
+}
+
+struct Grower<'a> {
+    sink: TreeSink<'a>,
+    watch: &'a Watch,
+}
+
+impl Grower<'_> {
+    fn place(&mut self, place: Place, node: NodeId, handle: OwnedFd) -> io::Result<()> {
+        if place.entry.meta.kind != EntryKind::Folder {
+            return Ok(());
+        }
+        if place.depth == Depth::Everything {
+            return walk::walk(handle, node, &self.sink, self.watch, 0);
+        }
+        let mut listing = Listing::NotListed;
+        let mut entries: BTreeMap<Vec<u8>, NewEntry> = BTreeMap::new();
+        if place.depth == Depth::Names {
+            listing = Listing::Complete;
+            match rustix::fs::openat(
+                &handle,
+                c".",
+                OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
+                Mode::empty(),
+            ) {
+                Ok(readable) => {
+                    let (names, refused, failed) = walk::names_in(readable.as_fd());
+                    entries.extend(names.into_iter().map(|entry| (entry.name.clone(), entry)));
+                    refused.into_iter().for_each(|(name, why)| self.sink.gap(node, &name, why));
+                    if let Some(why) = failed {
+                        self.sink.gap(node, b"", why);
+                        listing = Listing::Failed;
+                    }
+                }
+                Err(error) => {
+                    self.sink.gap(node, b"", walk::why(error));
+                    listing = Listing::Failed;
+                }
+            }
+        }
+        entries.extend(place.below.iter().map(|(name, below)| (name.clone(), below.entry.clone())));
+        let names: Vec<Vec<u8>> = entries.keys().cloned().collect();
+        let numbers = self.sink.fill(node, entries.into_values().collect(), listing)?;
+        let mut below = place.below;
+        for (name, number) in names.iter().zip(numbers) {
+            let Some(place) = below.remove(name).filter(|p| p.entry.meta.kind == EntryKind::Folder)
+            else {
+                continue;
+            };
+            match open_path(&handle, name) {
+                Ok(handle) => self.place(place, number, handle)?,
+                Err(error) => self.sink.gap(number, b"", walk::why(error)),
+            }
+        }
+        Ok(())
+    }
+}
+
+fn c_name(name: &[u8]) -> CString {
+    CString::new(name).expect("a path has no NUL")
+}
+
+/// Opens a folder as a place to start from, which needs no right to read it.
+fn open_path(folder: impl AsFd, name: &[u8]) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    rustix::fs::openat(folder, c_name(name).as_c_str(), flags, Mode::empty())
+}
+
+fn look(folder: impl AsFd, name: &[u8]) -> Result<NewEntry, Errno> {
+    let c_name = c_name(name);
+    let (_, meta) = walk::stat_at(folder.as_fd(), &c_name)?;
+    let mut entry = NewEntry::plain(name, meta);
+    walk::acls_at(folder.as_fd(), &c_name, &mut entry);
+    Ok(entry)
+}
+
+/// A walk into memory.
+struct TreeSink<'a> {
+    state: Mutex<(TreeBuilder, Vec<Gap>)>,
+    mounts: Option<&'a MountTable>,
+}
+
+impl<'a> TreeSink<'a> {
+    fn new(builder: TreeBuilder, gaps: Vec<Gap>, mounts: Option<&'a MountTable>) -> Self {
+        Self { state: Mutex::new((builder, gaps)), mounts }
+    }
+
+    fn finish(self) -> (Tree, Vec<Gap>) {
+        let (builder, gaps) = self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
+        (builder.finish(), gaps)
+    }
+}
+
+impl Sink for TreeSink<'_> {
+    fn fill(
+        &self,
+        folder: NodeId,
+        entries: Vec<NewEntry>,
+        listing: Listing,
+    ) -> io::Result<Vec<NodeId>> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        Ok(state.0.fill(folder, entries, listing))
+    }
+
+    fn gap(&self, folder: NodeId, name: &[u8], why: String) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut path = state.0.tree().path(folder);
+        if !name.is_empty() {
+            path.push(name);
+        }
+        state.1.push(Gap { path, why });
+    }
+
+    /// Kernel filesystems and other machines are only looked at where they are asked for.
+    fn enters(&self, mount: u64) -> bool {
+        let entry = self.mounts.and_then(|table| table.entries().iter().find(|e| e.id == mount));
+        entry.is_none_or(|entry| entry.network().is_none() && !is_kernel(&entry.filesystem))
+    }
+}
+
+/// Filesystems that show the kernel's state and hold no files.
+fn is_kernel(filesystem: &str) -> bool {
+    matches!(
+        filesystem,
+        "proc"
+            | "sysfs"
+            | "devtmpfs"
+            | "devpts"
+            | "cgroup"
+            | "cgroup2"
+            | "debugfs"
+            | "tracefs"
+            | "securityfs"
+            | "configfs"
+            | "bpf"
+            | "pstore"
+            | "mqueue"
+            | "hugetlbfs"
+            | "autofs"
+            | "efivarfs"
+            | "fusectl"
+            | "binfmt_misc"
+            | "rpc_pipefs"
+            | "nfsd"
+    )
+}

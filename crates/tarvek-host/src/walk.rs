@@ -1,0 +1,347 @@
+//! The walk: every entry below a folder, once, relative to open handles, in parallel.
+//!
+//! It never follows a symlink, never opens anything but folders, and never leaves its root. Whatever goes wrong with one
+//! entry becomes a [`Gap`]; the walk goes on.
+
+use std::ffi::{CStr, CString};
+use std::io;
+use std::mem::MaybeUninit;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+
+use rustix::fs::{AtFlags, Mode, OFlags, RawDir, Statx, StatxAttributes, StatxFlags};
+use rustix::io::Errno;
+use tarvek_core::facts::tree::{EntryKind, Listing, Meta, NewEntry, NodeId};
+
+use crate::acl;
+
+/// Folders are opened for reading their names, and only if they are folders; a FIFO in their place is never waited for.
+const FOLDER: OFlags = OFlags::RDONLY
+    .union(OFlags::DIRECTORY)
+    .union(OFlags::NOFOLLOW)
+    .union(OFlags::CLOEXEC)
+    .union(OFlags::NONBLOCK);
+
+/// Where a walk puts what it sees. Folders arrive before what they hold.
+pub trait Sink: Sync {
+    /// Takes everything seen in one folder, sorted by name, and numbers it in that order.
+    ///
+    /// # Errors
+    /// An error ends the walk.
+    fn fill(
+        &self,
+        folder: NodeId,
+        entries: Vec<NewEntry>,
+        listing: Listing,
+    ) -> io::Result<Vec<NodeId>>;
+
+    /// Notes what could not be seen: the folder, a name in it (empty for the folder itself), and why.
+    fn gap(&self, folder: NodeId, name: &[u8], why: String);
+
+    /// Whether to go below a mount that is met on the way.
+    fn enters(&self, mount: u64) -> bool;
+}
+
+/// What a running walk shares with whoever watches it.
+#[derive(Debug, Default)]
+pub struct Watch {
+    /// Entries seen so far.
+    pub entries: AtomicU64,
+    /// Set it to end the walk early.
+    pub stop: AtomicBool,
+}
+
+struct Job {
+    parent: Arc<OwnedFd>,
+    name: CString,
+    node: NodeId,
+}
+
+struct Queue {
+    jobs: Vec<Job>,
+    /// Jobs taken and not yet done.
+    running: usize,
+    failed: Option<io::Error>,
+}
+
+struct Walk<'a, S> {
+    sink: &'a S,
+    watch: &'a Watch,
+    queue: Mutex<Queue>,
+    wake: Condvar,
+}
+
+/// Walks everything below an open folder whose number in the sink is `node`. `threads` of 0 takes one per core.
+///
+/// # Errors
+/// What the sink could not take, or `Interrupted` if it was told to stop.
+pub fn walk<S: Sink>(
+    folder: OwnedFd,
+    node: NodeId,
+    sink: &S,
+    watch: &Watch,
+    threads: usize,
+) -> io::Result<()> {
+    raise_handle_limit();
+    let threads = match threads {
+        0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
+        n => n,
+    };
+    let top = Job { parent: Arc::new(folder), name: c".".to_owned(), node };
+    let walk = Walk {
+        sink,
+        watch,
+        queue: Mutex::new(Queue { jobs: vec![top], running: 0, failed: None }),
+        wake: Condvar::new(),
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..threads {
+            scope.spawn(|| walk.work());
+        }
+        walk.work();
+    });
+    match walk.lock().failed.take() {
+        Some(error) => Err(error),
+        None if watch.stop.load(Ordering::Relaxed) => Err(io::ErrorKind::Interrupted.into()),
+        None => Ok(()),
+    }
+}
+
+impl<S: Sink> Walk<'_, S> {
+    fn lock(&self) -> MutexGuard<'_, Queue> {
+        self.queue.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn work(&self) {
+        let mut reader = Reader::default();
+        loop {
+            let mut queue = self.lock();
+            let job = loop {
+                if queue.failed.is_some() || self.watch.stop.load(Ordering::Relaxed) {
+                    self.wake.notify_all();
+                    return;
+                }
+                if let Some(job) = queue.jobs.pop() {
+                    break job;
+                }
+                if queue.running == 0 {
+                    self.wake.notify_all();
+                    return;
+                }
+                queue = self.wake.wait(queue).unwrap_or_else(PoisonError::into_inner);
+            };
+            queue.running += 1;
+            drop(queue);
+            let outcome = self.folder(job, &mut reader);
+            let mut queue = self.lock();
+            queue.running -= 1;
+            match outcome {
+                Ok(mut jobs) => queue.jobs.append(&mut jobs),
+                Err(error) => queue.failed = Some(error),
+            }
+            self.wake.notify_all();
+        }
+    }
+
+    /// Reads one folder into the sink, and returns the folders in it.
+    fn folder(&self, job: Job, reader: &mut Reader) -> io::Result<Vec<Job>> {
+        let handle = match rustix::fs::openat(&job.parent, &job.name, FOLDER, Mode::empty()) {
+            Ok(handle) => handle,
+            Err(error) => {
+                self.sink.gap(job.node, b"", why(error));
+                self.sink.fill(job.node, Vec::new(), Listing::Failed)?;
+                return Ok(Vec::new());
+            }
+        };
+        let (seen, listing) = match reader.read(handle.as_fd()) {
+            Ok(()) => (std::mem::take(&mut reader.seen), Listing::Complete),
+            Err(error) => {
+                self.sink.gap(job.node, b"", why(error));
+                (std::mem::take(&mut reader.seen), Listing::Failed)
+            }
+        };
+        for (name, error) in reader.refused.drain(..) {
+            self.sink.gap(job.node, &name, why(error));
+        }
+        self.watch.entries.fetch_add(seen.len() as u64, Ordering::Relaxed);
+        let mut folders = Vec::new();
+        let mut entries = Vec::with_capacity(seen.len());
+        for Seen { entry, mount } in seen {
+            if entry.meta.kind == EntryKind::Folder && mount.is_none_or(|id| self.sink.enters(id)) {
+                folders.push((entries.len(), entry.name.clone()));
+            }
+            entries.push(entry);
+        }
+        let numbers = self.sink.fill(job.node, entries, listing)?;
+        let parent = Arc::new(handle);
+        let job = |(index, name): (usize, Vec<u8>)| Job {
+            parent: Arc::clone(&parent),
+            name: CString::new(name).expect("a name from a disk has no NUL"),
+            node: numbers[index],
+        };
+        Ok(folders.into_iter().map(job).collect())
+    }
+}
+
+/// An entry, and the mount that is attached exactly there, if one is.
+struct Seen {
+    entry: NewEntry,
+    mount: Option<u64>,
+}
+
+/// Reads folders, with buffers that are used again.
+#[derive(Default)]
+struct Reader {
+    seen: Vec<Seen>,
+    refused: Vec<(Vec<u8>, Errno)>,
+    dirents: Vec<u8>,
+    path: Vec<u8>,
+    xattr: Vec<u8>,
+}
+
+impl Reader {
+    /// Reads all names of a folder, and what `statx(2)` says of each, sorted by name.
+    fn read(&mut self, folder: BorrowedFd) -> Result<(), Errno> {
+        self.seen.clear();
+        self.dirents.clear();
+        self.dirents.reserve(64 << 10);
+        let mut dirents = std::mem::take(&mut self.dirents);
+        let outcome = self.names(folder, dirents.spare_capacity_mut());
+        self.dirents = dirents;
+        self.seen.sort_unstable_by(|a, b| a.entry.name.cmp(&b.entry.name));
+        outcome
+    }
+
+    fn names(&mut self, folder: BorrowedFd, buffer: &mut [MaybeUninit<u8>]) -> Result<(), Errno> {
+        let mut names = RawDir::new(folder, buffer);
+        while let Some(name) = names.next() {
+            let name = name?;
+            let name = name.file_name();
+            if name == c"." || name == c".." {
+                continue;
+            }
+            match self.entry(folder, name) {
+                Ok(seen) => self.seen.push(seen),
+                // It vanished between the two calls; then it is simply not there.
+                Err(Errno::NOENT) => {}
+                Err(error) => self.refused.push((name.to_bytes().to_vec(), error)),
+            }
+        }
+        Ok(())
+    }
+
+    fn entry(&mut self, folder: BorrowedFd, name: &CStr) -> Result<Seen, Errno> {
+        let (stat, meta) = stat_at(folder, name)?;
+        let mut entry = NewEntry::plain(name.to_bytes(), meta);
+        match meta.kind {
+            EntryKind::Symlink => {
+                // A target that can't be read stays unknown; the entry is there all the same.
+                let target = rustix::fs::readlinkat(folder, name, Vec::new());
+                entry.target = target.ok().map(|target| target.into_bytes());
+            }
+            EntryKind::Folder | EntryKind::File => {
+                let path = self.proc_path(folder, name);
+                let mut read = |which| acl::read(&path, which, &mut self.xattr).ok().flatten();
+                entry.acl = read(acl::ACCESS);
+                if meta.kind == EntryKind::Folder {
+                    entry.default_acl = read(acl::DEFAULT);
+                }
+            }
+            _ => {}
+        }
+        let attached = stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT);
+        Ok(Seen { entry, mount: attached.then_some(stat.stx_mnt_id) })
+    }
+
+    /// `lgetxattr(2)` takes no handle, but a path through `/proc/self/fd` starts at one.
+    fn proc_path(&mut self, folder: BorrowedFd, name: &CStr) -> CString {
+        self.path.clear();
+        self.path.extend_from_slice(format!("/proc/self/fd/{}/", folder.as_raw_fd()).as_bytes());
+        self.path.extend_from_slice(name.to_bytes());
+        CString::new(self.path.clone()).expect("neither part has a NUL")
+    }
+}
+
+/// What `statx(2)` says of a name in a folder; never follows a symlink, never triggers an automount.
+pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), Errno> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    let want = StatxFlags::BASIC_STATS | StatxFlags::MNT_ID;
+    let stat = rustix::fs::statx(folder, name, flags, want)?;
+    Ok((stat, meta(&stat)))
+}
+
+/// The ACLs of one entry, given a handle to its folder.
+pub(crate) fn acls_at(folder: BorrowedFd, name: &CStr, entry: &mut NewEntry) {
+    let mut reader = Reader::default();
+    if let Ok(seen) = reader.entry(folder, name) {
+        entry.acl = seen.entry.acl;
+        entry.default_acl = seen.entry.default_acl;
+        entry.target = seen.entry.target;
+    }
+}
+
+/// Reads one folder without going below it.
+pub(crate) fn names_in(
+    folder: BorrowedFd,
+) -> (Vec<NewEntry>, Vec<(Vec<u8>, String)>, Option<String>) {
+    let mut reader = Reader::default();
+    let failed = reader.read(folder).err().map(why);
+    let refused = reader.refused.into_iter().map(|(name, error)| (name, why(error))).collect();
+    (reader.seen.into_iter().map(|seen| seen.entry).collect(), refused, failed)
+}
+
+fn meta(stat: &Statx) -> Meta {
+    let kind = match stat.stx_mode & 0o170000 {
+        0o040000 => EntryKind::Folder,
+        0o120000 => EntryKind::Symlink,
+        0o010000 => EntryKind::Fifo,
+        0o140000 => EntryKind::Socket,
+        0o060000 => EntryKind::BlockDevice,
+        0o020000 => EntryKind::CharDevice,
+        _ => EntryKind::File,
+    };
+    Meta {
+        kind,
+        mode: stat.stx_mode & 0o7777,
+        uid: stat.stx_uid,
+        gid: stat.stx_gid,
+        size: stat.stx_size,
+        // st_blocks counts 512 bytes whatever the block size (stat(2)).
+        allocated: Some(stat.stx_blocks * 512),
+        inode: Some(stat.stx_ino),
+        device: Some(u64::from(stat.stx_dev_major) << 32 | u64::from(stat.stx_dev_minor)),
+        links: stat.stx_nlink,
+        modified: stat
+            .stx_mtime
+            .tv_sec
+            .saturating_mul(1_000_000_000)
+            .saturating_add(stat.stx_mtime.tv_nsec.into()),
+    }
+}
+
+/// An error in words, with its name.
+pub(crate) fn why(error: Errno) -> String {
+    let words = io::Error::from(error).to_string();
+    let words = words.split(" (os error").next().unwrap_or(&words).to_lowercase();
+    match error {
+        Errno::ACCESS => format!("{words} (EACCES)"),
+        Errno::PERM => format!("{words} (EPERM)"),
+        Errno::NOENT => "it vanished while the walk was on its way (ENOENT)".to_owned(),
+        Errno::NOTDIR => "it was replaced while the walk was on its way (ENOTDIR)".to_owned(),
+        Errno::STALE => format!("{words} (ESTALE)"),
+        Errno::IO => format!("{words} (EIO)"),
+        error => format!("{words} (errno {})", error.raw_os_error()),
+    }
+}
+
+/// A deep tree with many pending folders needs a handle for each level.
+fn raise_handle_limit() {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let limit = getrlimit(Resource::Nofile);
+    if limit.current < limit.maximum {
+        // Where it can't be raised, the walk runs with what there is.
+        let _ =
+            setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, maximum: limit.maximum });
+    }
+}

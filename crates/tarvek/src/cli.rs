@@ -1,0 +1,191 @@
+//! The command line. Doc comments here are the help text.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use tarvek_core::access::Need;
+use tarvek_core::rules::Severity;
+
+/// Designs and audits media share layouts on network storage, before a media server scans them.
+#[derive(Debug, Parser)]
+#[command(name = "tarvek", version, max_term_width = 100, disable_help_subcommand = true)]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) globals: Globals,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Options of every command.
+#[derive(Debug, Args)]
+pub(crate) struct Globals {
+    /// The layout; tarvek.toml here or in a folder above unless given
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) layout: Option<PathBuf>,
+    /// What was seen of a host: a survey or listing; may be given for several hosts. Without it, files named
+    /// HOST.survey or HOST.listing beside the layout are used
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) survey: Vec<PathBuf>,
+    /// The host of the layout that is this machine, if it goes by another name
+    #[arg(long, global = true, value_name = "NAME")]
+    pub(crate) this_host: Option<String>,
+    /// Whether to use colour
+    #[arg(long, global = true, value_enum, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: When,
+    /// Say only what matters most
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Say more
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum When {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    #[default]
+    Text,
+    Json,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Write the demo site into a folder, and walk through the whole job on it
+    Demo(DemoArgs),
+    /// The readiness board: what each library scan would find, and why not
+    Check(CheckArgs),
+    /// One path, hop by hop, as a service or host sees it
+    Trace(TraceArgs),
+    /// Who can do what at a path, and which entry decides
+    Access(AccessArgs),
+    /// The long text of a rule; without a rule, all of them in a line each
+    Explain(ExplainArgs),
+    /// The JSON Schema of the layout file, or of an output
+    Schema(SchemaArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// The folder to write; made if it is not there
+    #[arg(value_name = "DIR", default_value = "kestrel-hollow")]
+    pub(crate) folder: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// How to print the answer
+    #[arg(long, value_enum, default_value = "text")]
+    pub(crate) format: Format,
+    /// Exit with 1 from this severity on
+    #[arg(long, value_enum, value_name = "SEVERITY", default_value = "blocker")]
+    pub(crate) fail_on: FailOn,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FailOn {
+    Blocker,
+    Risk,
+    Note,
+}
+
+impl From<FailOn> for Severity {
+    fn from(threshold: FailOn) -> Self {
+        match threshold {
+            FailOn::Blocker => Self::Blocker,
+            FailOn::Risk => Self::Risk,
+            FailOn::Note => Self::Note,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TraceArgs {
+    /// The path, as the viewpoint sees it
+    #[arg(value_name = "PATH")]
+    pub(crate) path: OsString,
+    /// The viewpoint: service:NAME, host:NAME or client:NAME; this machine unless given
+    #[arg(long, value_name = "VIEW")]
+    pub(crate) from: Option<String>,
+    /// How to print the answer
+    #[arg(long, value_enum, default_value = "text")]
+    pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AccessArgs {
+    /// The path, as the viewpoint sees it
+    #[arg(value_name = "PATH")]
+    pub(crate) path: OsString,
+    /// Who: UID, UID:GID, UID:GID,GID…, or an account of the host; whoever runs this unless given
+    #[arg(long = "as", value_name = "WHO")]
+    pub(crate) subject: Option<String>,
+    /// What is needed: read, write, enter, add, remove; the exit code then speaks of all of these. Without it
+    /// everything that applies is shown, and the exit code speaks of reading
+    #[arg(long, value_delimiter = ',', value_enum, value_name = "NEED")]
+    pub(crate) need: Vec<CliNeed>,
+    /// The viewpoint: service:NAME, host:NAME or client:NAME; this machine unless given
+    #[arg(long, value_name = "VIEW")]
+    pub(crate) from: Option<String>,
+    /// How to print the answer
+    #[arg(long, value_enum, default_value = "text")]
+    pub(crate) format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CliNeed {
+    Read,
+    Write,
+    Enter,
+    Add,
+    Remove,
+}
+
+impl From<CliNeed> for Need {
+    fn from(need: CliNeed) -> Self {
+        match need {
+            CliNeed::Read => Self::Read,
+            CliNeed::Write => Self::Write,
+            CliNeed::Enter => Self::Enter,
+            CliNeed::Add => Self::Add,
+            CliNeed::Remove => Self::Remove,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ExplainArgs {
+    /// The rule, for example path/missing
+    #[arg(value_name = "RULE")]
+    pub(crate) rule: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SchemaArgs {
+    /// What to describe
+    #[arg(value_enum, value_name = "WHAT")]
+    pub(crate) what: SchemaOf,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SchemaOf {
+    /// The layout file
+    Layout,
+    /// The output of check
+    Check,
+    /// The output of trace
+    Trace,
+    /// The output of access
+    Access,
+}
+
+/// Reads the command line; help, version and mistakes end the program here, mistakes with exit code 2.
+pub(crate) fn parse() -> Arguments {
+    Arguments::parse()
+}

@@ -1,0 +1,62 @@
+//! `tarvek access`.
+
+use tarvek_core::access::{Need, judge};
+use tarvek_core::facts::tree::EntryKind;
+use tarvek_core::route::{End, Route, View, follow};
+use tarvek_core::site::Site;
+use tarvek_core::text::shown;
+
+use crate::cli::{AccessArgs, Format, Globals};
+use crate::inputs;
+use crate::outcome::{Failure, Outcome};
+use crate::view::{Stage, access, json};
+
+pub(super) fn run(globals: &Globals, args: &AccessArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let asked = inputs::asked(globals, args.from.as_deref(), &args.path)?;
+    let (subject, remark) = match (&args.subject, &asked.view) {
+        (Some(written), view) => inputs::subject(&asked.site, view, written)?,
+        (None, View::Service(name)) => {
+            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
+            asked.site.subject_of(service)
+        }
+        (None, View::Host(_)) => (inputs::own_subject(), None),
+    };
+    let route = follow(&asked.site, &asked.view, &asked.path, &subject);
+    if let End::Missing(_) = &route.end
+        && judge(&asked.site, &route, Need::Read).errno == Some("ENOENT")
+    {
+        return Err(Failure::new(format!("{} does not exist: {}", asked.path, route.end.words())));
+    }
+    let kind = kind(&asked.site, &route);
+    let needs: Vec<Need> = match args.need.as_slice() {
+        [] => Need::ALL
+            .into_iter()
+            .filter(|need| kind.is_none_or(|kind| need.applies_to(kind)))
+            .collect(),
+        asked => asked.iter().map(|need| (*need).into()).collect(),
+    };
+    let verdicts: Vec<_> = needs.into_iter().map(|need| judge(&asked.site, &route, need)).collect();
+    let text = match args.format {
+        Format::Text => {
+            let entry = route.hops.last().map(|hop| hop.note.as_str()).filter(|_| kind.is_some());
+            let typed = shown(args.path.as_encoded_bytes());
+            access::text(&typed, entry, &subject, remark.as_deref(), &verdicts, stage)
+        }
+        Format::Json => json::text(&json::Access::new(&asked.path, &subject, &verdicts)),
+    };
+    stage.say(&text)?;
+    let decisive = verdicts.iter().filter(|v| !args.need.is_empty() || v.need == Need::Read);
+    let answers: Vec<Option<bool>> = decisive.map(|verdict| verdict.allowed).collect();
+    Ok(if answers.contains(&Some(false)) {
+        Outcome::Found
+    } else if answers.contains(&None) {
+        Outcome::Unanswered
+    } else {
+        Outcome::Fine
+    })
+}
+
+fn kind(site: &Site, route: &Route) -> Option<EntryKind> {
+    let (step, node) = route.entry()?;
+    Some(site.tree(&step.seen_on)?.meta(node).kind)
+}

@@ -1,0 +1,196 @@
+//! `tarvek demo`: the Kestrel Hollow site, and the whole job on it, step by step.
+
+use std::fs::{self, File};
+use std::io;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, SystemTime};
+
+use tarvek_core::text::shown;
+
+use crate::cli::{DemoArgs, Globals, When};
+use crate::outcome::{Failure, Outcome};
+use crate::view::Stage;
+use crate::view::style::{dim, strong};
+use crate::view::wrap::wrap;
+
+/// Every file of the demo is as old as this: 2026-10-11 06:30 UTC.
+const MODIFIED: Duration = Duration::from_secs(1_791_700_200);
+
+/// The words of the walk: what is shown, the command, what to see.
+const STEPS: &[(&str, &[&str], &str)] = &[
+    (
+        "The readiness board",
+        &["check"],
+        "Each row is a library, each column a stage; the first ✗ in a row is where its way ends, and below \
+         stands what clears it.",
+    ),
+    (
+        "The way of a healthy library",
+        &["trace", "/media/films", "--from", "service:lantern"],
+        "The service's path becomes a path of its host, then of the mount, the share and the dataset; \
+         each hop says how it is known.",
+    ),
+    (
+        "A mapping that leads to the wrong folder",
+        &["trace", "/books", "--from", "service:lantern"],
+        "Nothing is broken, and yet it ends on millrace's own disk instead of granary's.",
+    ),
+    (
+        "A folder in another letter case",
+        &["trace", "/media/Music", "--from", "service:lantern"],
+        "A person who looks through the share sees the folder; Linux does not.",
+    ),
+    (
+        "A mount that is not there",
+        &["trace", "/archive/reels", "--from", "service:lantern"],
+        "The way falls through to the empty folder beneath the mount point.",
+    ),
+    (
+        "A folder that the service can't enter",
+        &["access", "/media/photos", "--from", "service:lantern"],
+        "The mode's last digit decides, because lantern neither owns the folder nor is in keepers.",
+    ),
+    ("What a rule means", &["explain", "access/root-unreadable"], "Every finding has such a text."),
+    (
+        "No layout at all",
+        &["access", "--quiet", "shelf/photos/opening-night.png"],
+        "This asks about a real file of this machine, as whoever runs it.",
+    ),
+];
+
+pub(super) fn run(globals: &Globals, args: &DemoArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let folder = &args.folder;
+    write(folder)?;
+    let program = std::env::current_exe()?;
+    let color = match globals.color {
+        When::Auto => stage.color_word(),
+        When::Always => "always",
+        When::Never => "never",
+    };
+    stage.say(&format!(
+        "{}\n{}\n",
+        strong("Kestrel Hollow: a storage host, an application host, and six libraries"),
+        dim("Layout, listings of both hosts and a few real files are written; the commands run in their folder.")
+    ))?;
+    for (n, (title, arguments, see)) in STEPS.iter().enumerate() {
+        let heading = format!("{}. {title}", n + 1);
+        stage.say(&format!("\n{}\n$ tarvek {}\n", strong(heading), arguments.join(" ")))?;
+        let output = Command::new(&program)
+            .args(*arguments)
+            .args(["--color", color])
+            .current_dir(folder)
+            .stdin(Stdio::null())
+            .stderr(Stdio::inherit())
+            .output()?;
+        stage.say(&String::from_utf8_lossy(&output.stdout))?;
+        // 1 says that something was found, which is what a demo is for.
+        if !matches!(output.status.code(), Some(0 | 1)) {
+            let message = format!("the step `tarvek {}` failed", arguments.join(" "));
+            return Err(Failure::new(message));
+        }
+        let see = wrap(see, &[], stage.width() - 2, "  ");
+        stage.say(&format!("{}\n", dim(format!("» {see}"))))?;
+    }
+    stage.say(&format!(
+        "\n{}\n",
+        strong("Now change tarvek.toml in that folder, and run `tarvek check` there again.")
+    ))?;
+    Ok(Outcome::Fine)
+}
+
+/// Writes the site. A file that is there already with other contents is somebody's work, and stays.
+fn write(folder: &Path) -> Result<(), Failure> {
+    let mut files: Vec<(String, Vec<u8>)> = vec![
+        ("tarvek.toml".into(), include_bytes!("../demo/tarvek.toml").to_vec()),
+        ("granary.listing".into(), include_bytes!("../demo/granary.listing").to_vec()),
+        ("millrace.listing".into(), include_bytes!("../demo/millrace.listing").to_vec()),
+    ];
+    files.extend(shelf());
+    for (name, contents) in &files {
+        let path = folder.join(name);
+        match fs::symlink_metadata(&path) {
+            Ok(meta) if meta.is_file() && fs::read(&path)? == *contents => {}
+            Ok(_) => {
+                let message = format!(
+                    "{} is there already, and is not the demo's",
+                    shown(path.as_os_str().as_encoded_bytes())
+                );
+                return Err(Failure::with_remedy(message, "give another folder: tarvek demo DIR"));
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Err(error) => return Err(cant_write(&path, &error)),
+        }
+    }
+    for (name, contents) in &files {
+        let path = folder.join(name);
+        write_file(&path, contents).map_err(|error| cant_write(&path, &error))?;
+    }
+    Ok(())
+}
+
+fn cant_write(path: &Path, error: &io::Error) -> Failure {
+    let name = shown(path.as_os_str().as_encoded_bytes());
+    Failure::with_remedy(
+        format!("can't write {name}: {error}"),
+        "give another folder: tarvek demo DIR",
+    )
+}
+
+fn write_file(path: &Path, contents: &[u8]) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder)?;
+    }
+    fs::write(path, contents)?;
+    File::options().write(true).open(path)?.set_modified(SystemTime::UNIX_EPOCH + MODIFIED)
+}
+
+/// A small shelf of real files: a photo that opens, sound that plays, and text.
+fn shelf() -> Vec<(String, Vec<u8>)> {
+    let track = |n: u32, title: &str| {
+        (format!("shelf/music/Low Tide Choir/Harbour Songs/{n:02} {title}.wav"), tone(220 * n))
+    };
+    vec![
+        ("shelf/photos/opening-night.png".into(), picture()),
+        track(1, "Slack Water"),
+        track(2, "The Rope Walk"),
+        (
+            "shelf/books/Ines Tolland/The Weir at Kestrel.txt".into(),
+            b"The weir at Kestrel was built twice, and the second time it held.\n".to_vec(),
+        ),
+    ]
+}
+
+/// A quarter of a second of one tone, as RIFF WAVE: 8 kHz, mono, 8 bits.
+fn tone(hertz: u32) -> Vec<u8> {
+    const RATE: u32 = 8000;
+    let samples: Vec<u8> =
+        (0..RATE / 4).map(|n| if n * hertz * 2 / RATE % 2 == 0 { 144 } else { 112 }).collect();
+    let length = samples.len() as u32;
+    let mut wave = Vec::new();
+    wave.extend(b"RIFF");
+    wave.extend((36 + length).to_le_bytes());
+    wave.extend(b"WAVEfmt ");
+    wave.extend(16u32.to_le_bytes());
+    wave.extend(1u16.to_le_bytes());
+    wave.extend(1u16.to_le_bytes());
+    wave.extend(RATE.to_le_bytes());
+    wave.extend(RATE.to_le_bytes());
+    wave.extend(1u16.to_le_bytes());
+    wave.extend(8u16.to_le_bytes());
+    wave.extend(b"data");
+    wave.extend(length.to_le_bytes());
+    wave.extend(samples);
+    wave
+}
+
+/// The smallest picture: one grey pixel, as PNG (ISO/IEC 15948).
+fn picture() -> Vec<u8> {
+    const PIXEL: &[u8] = &[
+        0x89, 0x50, 0x4e, 0x47, 13, 10, 0x1a, 10, 0, 0, 0, 13, 0x49, 0x48, 0x44, 0x52, 0, 0, 0, 1,
+        0, 0, 0, 1, 8, 0, 0, 0, 0, 0x3a, 0x7e, 0x9b, 0x55, 0, 0, 0, 10, 0x49, 0x44, 0x41, 0x54,
+        0x78, 0xda, 0x63, 0x68, 0, 0, 0, 0x82, 0, 0x81, 0xda, 0x45, 8, 0x3b, 0, 0, 0, 0, 0x49,
+        0x45, 0x4e, 0x44, 0xae, 0x42, 0x60, 0x82,
+    ];
+    PIXEL.to_vec()
+}

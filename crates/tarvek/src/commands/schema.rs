@@ -1,0 +1,16 @@
+//! `tarvek schema`.
+
+use crate::cli::{SchemaArgs, SchemaOf};
+use crate::outcome::{Failure, Outcome};
+use crate::view::{Stage, json};
+
+pub(super) fn run(args: &SchemaArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let schema = match args.what {
+        SchemaOf::Layout => tarvek_formats::layout::schema(),
+        SchemaOf::Check => schemars::schema_for!(json::Check).to_value(),
+        SchemaOf::Trace => schemars::schema_for!(json::Trace).to_value(),
+        SchemaOf::Access => schemars::schema_for!(json::Access).to_value(),
+    };
+    stage.say(&json::text(&schema))?;
+    Ok(Outcome::Fine)
+}

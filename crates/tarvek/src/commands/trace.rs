@@ -1,0 +1,30 @@
+//! `tarvek trace`.
+
+use tarvek_core::route::{End, View, follow};
+
+use crate::cli::{Format, Globals, TraceArgs};
+use crate::inputs;
+use crate::outcome::{Failure, Outcome};
+use crate::view::{Stage, json, trace};
+
+pub(super) fn run(globals: &Globals, args: &TraceArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let asked = inputs::asked(globals, args.from.as_deref(), &args.path)?;
+    let (subject, remark) = match &asked.view {
+        View::Service(name) => {
+            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
+            asked.site.subject_of(service)
+        }
+        View::Host(_) => (inputs::own_subject(), None),
+    };
+    let route = follow(&asked.site, &asked.view, &asked.path, &subject);
+    let text = match args.format {
+        Format::Text => trace::text(&route, remark.as_deref(), stage),
+        Format::Json => json::text(&json::Trace::from(&route)),
+    };
+    stage.say(&text)?;
+    Ok(match route.end {
+        _ if route.complete() => Outcome::Fine,
+        End::Unseen { .. } => Outcome::Unanswered,
+        _ => Outcome::Found,
+    })
+}

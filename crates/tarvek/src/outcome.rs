@@ -1,0 +1,81 @@
+//! How a command ends: the exit code, and what is said when there is no answer.
+
+use std::fmt;
+use std::io;
+use std::process::ExitCode;
+
+use tarvek_formats::mistake::Refused;
+
+use crate::view::{Stage, mistakes};
+
+/// What a command that could answer has to say in its exit code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Outcome {
+    /// Nothing at or above the threshold; everything asked is possible.
+    Fine,
+    /// Findings, or denied.
+    Found,
+    /// The question could not be answered, and the answer given says why.
+    Unanswered,
+}
+
+impl From<Outcome> for ExitCode {
+    fn from(outcome: Outcome) -> Self {
+        match outcome {
+            Outcome::Fine => Self::SUCCESS,
+            Outcome::Found => Self::from(1),
+            Outcome::Unanswered => Self::from(2),
+        }
+    }
+}
+
+/// Why a command could not answer.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// A file with mistakes.
+    Refused(Box<Refused>),
+    /// Anything else, with what to do about it.
+    Message { message: String, remedy: Option<String> },
+    /// Whoever read the output went away; there is nobody to tell.
+    Unheard,
+}
+
+impl Failure {
+    /// A failure with a remedy.
+    pub(crate) fn with_remedy(message: impl fmt::Display, remedy: impl fmt::Display) -> Self {
+        Self::Message { message: message.to_string(), remedy: Some(remedy.to_string()) }
+    }
+
+    /// A failure that speaks for itself.
+    pub(crate) fn new(message: impl fmt::Display) -> Self {
+        Self::Message { message: message.to_string(), remedy: None }
+    }
+
+    /// Says it on stderr.
+    pub(crate) fn report(self, stage: &Stage) -> ExitCode {
+        match self {
+            Self::Refused(refused) => stage.complain(&mistakes::text(&refused, stage.width())),
+            Self::Message { message, remedy } => {
+                let remedy = remedy.map(|remedy| format!("\n        {remedy}")).unwrap_or_default();
+                stage.complain(&format!("tarvek: {message}{remedy}\n"));
+            }
+            Self::Unheard => {}
+        }
+        ExitCode::from(2)
+    }
+}
+
+impl From<Refused> for Failure {
+    fn from(refused: Refused) -> Self {
+        Self::Refused(Box::new(refused))
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Self {
+        match error.kind() {
+            io::ErrorKind::BrokenPipe => Self::Unheard,
+            _ => Self::new(error),
+        }
+    }
+}

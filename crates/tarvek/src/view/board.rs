@@ -1,0 +1,185 @@
+//! The readiness board and the findings, as text.
+
+use std::fmt::Write;
+
+use tarvek_core::check::{Finding, Report, Row};
+use tarvek_core::facts::Source;
+use tarvek_core::rules::Severity;
+use tarvek_core::text::{counted, shown};
+use unicode_width::UnicodeWidthStr;
+
+use super::style::{dim, severity, stage, strong, verdict};
+use super::wrap::wrap;
+use super::{Stage, Volume};
+
+/// The whole answer of `check`.
+pub(crate) fn text(report: &Report, stage: &Stage, layout: &str) -> String {
+    let mut out = String::new();
+    headline(&mut out, report);
+    if stage.volume() == Volume::Quiet {
+        return out;
+    }
+    if !report.board.is_empty() {
+        out.push('\n');
+        board(&mut out, &report.board, stage.width());
+    }
+    findings(&mut out, report, stage, layout);
+    hosts(&mut out, report, stage);
+    out
+}
+
+fn headline(out: &mut String, report: &Report) {
+    let ready = report.board.iter().filter(|row| row.ready).count();
+    let all = report.board.len() as u64;
+    let site = strong(shown(report.site.as_bytes()));
+    let libraries = match (ready as u64, all) {
+        (_, 0) => "the layout declares no library".to_owned(),
+        (ready, all) if ready == all => format!("every library is ready ({all})"),
+        (ready, all) => format!("{ready} of {} ready", counted(all, "library")),
+    };
+    let counts: Vec<String> = [Severity::Blocker, Severity::Risk, Severity::Note]
+        .into_iter()
+        .filter_map(|severity| match report.count(severity) as u64 {
+            0 => None,
+            count => Some(counted(count, severity.word())),
+        })
+        .collect();
+    let counts = if counts.is_empty() { "nothing found".to_owned() } else { counts.join(", ") };
+    let _ = writeln!(out, "{site}: {libraries}; {counts}");
+}
+
+fn board(out: &mut String, rows: &[Row], width: usize) {
+    let name = |row: &Row| shown(row.name.as_bytes());
+    let widest = rows.iter().map(|row| name(row).width()).max().unwrap_or(0).clamp(7, 24);
+    let head = ["mapped", "mounted", "exists", "readable"];
+    let _ = write!(out, "  {:widest$}", dim("library"));
+    for stage in head {
+        let _ = write!(out, "  {:8}", dim(stage));
+    }
+    let _ = writeln!(out, "  {}  {}", dim("titles"), dim("verdict"));
+    let used = 2 + widest + 4 * 10 + 2 + 6 + 2;
+    let mut service = None;
+    for row in rows {
+        if service != Some(&row.service) {
+            let _ = writeln!(out, "{}", strong(shown(row.service.as_bytes())));
+            service = Some(&row.service);
+        }
+        let shown_name = name(row);
+        let s = &row.stages;
+        if shown_name.width() > widest {
+            // A name that is too long for its column gets a line of its own.
+            let _ = write!(out, "  {shown_name}\n  {:widest$}", "");
+        } else {
+            let _ = write!(out, "  {shown_name}{}", " ".repeat(widest - shown_name.width()));
+        }
+        for cell in [s.mapped, s.mounted, s.exists, s.readable] {
+            let _ = write!(out, "  {:8}", stage(cell));
+        }
+        let titles = s.titles.map_or_else(|| "?".to_owned(), |titles| titles.to_string());
+        let _ = write!(out, "  {titles:>6}");
+        if used + row.verdict.width() <= width {
+            let _ = writeln!(out, "  {}", verdict(&row.verdict, row.ready));
+        } else {
+            let _ = writeln!(out, "\n  {:widest$}  {}", "", verdict(&row.verdict, row.ready));
+        }
+    }
+}
+
+/// Findings under what they block; those that block nothing stand last, under what they are about.
+fn findings(out: &mut String, report: &Report, stage: &Stage, layout: &str) {
+    let mut groups: Vec<(String, Vec<&Finding>)> = Vec::new();
+    for finding in &report.findings {
+        let title = group_title(finding);
+        match groups.iter_mut().find(|(known, _)| *known == title) {
+            Some((_, findings)) => findings.push(finding),
+            None => groups.push((title, vec![finding])),
+        }
+    }
+    for (title, findings) in &groups {
+        let _ = writeln!(out, "\n{}", strong(title.as_str()));
+        for finding in findings {
+            one(out, finding, stage, layout);
+        }
+    }
+    if report.silenced > 0 {
+        let silenced = counted(report.silenced as u64, "finding");
+        let _ = writeln!(out, "\n{}", dim(format!("{silenced} silenced by the layout")));
+    }
+}
+
+fn group_title(finding: &Finding) -> String {
+    if finding.affects.is_empty() {
+        return format!("About {}", finding.subject.replace(':', " "));
+    }
+    let names: Vec<&str> =
+        finding.affects.iter().map(|name| name.trim_start_matches("library:")).collect();
+    let word = match finding.severity {
+        Severity::Blocker => "In the way of",
+        _ => "Concerning",
+    };
+    format!("{word} {}", names.join(", "))
+}
+
+fn one(out: &mut String, finding: &Finding, stage: &Stage, layout: &str) {
+    if let Some(cause) = finding.because {
+        let words = format!("{}, because of {cause}", finding.rule.id);
+        let _ = writeln!(out, "  {:9}  {}", severity(finding.severity), words);
+        return;
+    }
+    let _ = writeln!(out, "  {:9}  {}", severity(finding.severity), finding.rule.id);
+    let mut whole = Vec::new();
+    let mut path = finding.place.path.clone();
+    while let Some(here) = path {
+        whole.push(here.to_string());
+        path = here.parent();
+    }
+    let mut part = |label: &str, text: &str, fold: bool| {
+        let indent = " ".repeat(13);
+        let text =
+            if fold { wrap(text, &whole, stage.width() - 13, &indent) } else { text.to_owned() };
+        let _ = writeln!(out, "    {:7}  {text}", dim(label));
+    };
+    part("why", &finding.message, true);
+    part("remedy", &finding.remedy, false);
+    if stage.volume() == Volume::Verbose {
+        let place = &finding.place;
+        let host = place.host.as_ref().map(|host| shown(host.as_bytes()));
+        let path = place.path.as_ref().map(ToString::to_string);
+        let line = place.line.map(|line| format!("{layout}:{line}"));
+        let parts: Vec<String> = [host, path].into_iter().flatten().collect();
+        let mut at = parts.join(":");
+        if let Some(line) = line {
+            at += &format!("{}{line}", if at.is_empty() { "" } else { "   " });
+        }
+        part("where", &format!("{at}   {}", finding.evidence.word()), false);
+    }
+}
+
+fn hosts(out: &mut String, report: &Report, stage: &Stage) {
+    if report.hosts.is_empty() {
+        return;
+    }
+    out.push('\n');
+    for host in &report.hosts {
+        let name = shown(host.host.as_bytes());
+        let seen = match &host.seen {
+            None => "not looked at: only the layout speaks of it".to_owned(),
+            Some((_, Source::Live)) => "looked at just now".to_owned(),
+            Some((taken, Source::File(file))) => {
+                format!("seen {} ({})", super::when(*taken), shown(file.as_bytes()))
+            }
+        };
+        let gaps = match host.gaps.len() as u64 {
+            0 => String::new(),
+            count => format!("; {} could not be looked into", counted(count, "place")),
+        };
+        let _ = writeln!(out, "{}", dim(format!("{name}: {seen}{gaps}")));
+        let most = if stage.volume() == Volume::Verbose { usize::MAX } else { 3 };
+        for gap in host.gaps.iter().take(most) {
+            let _ = writeln!(out, "{}", dim(format!("    {}: {}", gap.path, gap.why)));
+        }
+        if host.gaps.len() > most {
+            let _ = writeln!(out, "{}", dim("    … -v shows all of them"));
+        }
+    }
+}

@@ -1,0 +1,390 @@
+//! The JSON contract: each document names its schema; unknown fields may be added.
+
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
+use schemars::JsonSchema;
+use serde::Serialize;
+use tarvek_core::access::Verdict;
+use tarvek_core::check::{Report, Stage};
+use tarvek_core::facts::Source;
+use tarvek_core::identity::Subject;
+use tarvek_core::path::AbsPath;
+use tarvek_core::route::Route;
+use tarvek_core::rules::Severity;
+
+/// Renders a document, with a line feed at its end.
+pub(crate) fn text<T: Serialize>(document: &T) -> String {
+    let mut text = serde_json::to_string_pretty(document).expect("a document has only plain keys");
+    text.push('\n');
+    text
+}
+
+/// A path as text and, where that loses something, as bytes.
+#[derive(Debug, Serialize, JsonSchema)]
+struct Path {
+    /// The path; bytes that are no UTF-8 are replaced.
+    path: String,
+    /// The exact bytes in base64, where the path is no UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_bytes: Option<String>,
+}
+
+fn exact(path: &AbsPath) -> Option<String> {
+    let bytes = path.as_bytes();
+    std::str::from_utf8(bytes).is_err().then(|| BASE64_STANDARD.encode(bytes))
+}
+
+fn lossy(path: &AbsPath) -> String {
+    String::from_utf8_lossy(path.as_bytes()).into_owned()
+}
+
+impl From<&AbsPath> for Path {
+    fn from(path: &AbsPath) -> Self {
+        Self { path: lossy(path), path_bytes: exact(path) }
+    }
+}
+
+/// The answer of `tarvek check`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/check/1")]
+pub(crate) struct Check {
+    /// `tarvek/check/1`.
+    schema: &'static str,
+    /// The site's name.
+    site: String,
+    /// A row per library.
+    board: Vec<BoardRow>,
+    /// What is wrong or worth knowing, the gravest first.
+    findings: Vec<FindingDoc>,
+    /// How many findings of each severity.
+    totals: Totals,
+    /// What is known of each host.
+    hosts: Vec<HostDoc>,
+    /// Findings that the layout silences.
+    silenced: usize,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct BoardRow {
+    /// `library`.
+    row: &'static str,
+    /// The serving service.
+    service: String,
+    /// The library.
+    name: String,
+    /// What it holds.
+    kind: &'static str,
+    /// How each stage stands.
+    stages: Stages,
+    /// In one line.
+    verdict: String,
+    /// Whether a scan started now would find what is meant.
+    ready: bool,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Stages {
+    mapped: StageWord,
+    mounted: StageWord,
+    exists: StageWord,
+    readable: StageWord,
+    /// How many titles a scan would find; null if that can't be told.
+    titles: Option<u64>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+enum StageWord {
+    Ok,
+    Part,
+    Fail,
+    Unknown,
+    Skipped,
+}
+
+impl From<Stage> for StageWord {
+    fn from(stage: Stage) -> Self {
+        match stage {
+            Stage::Ok => Self::Ok,
+            Stage::Part => Self::Part,
+            Stage::Fail => Self::Fail,
+            Stage::Unknown => Self::Unknown,
+            Stage::Skipped => Self::Skipped,
+        }
+    }
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct FindingDoc {
+    /// `family/name`.
+    rule: &'static str,
+    /// `blocker`, `risk` or `note`.
+    severity: &'static str,
+    /// `declared`, `observed` or `proven`.
+    evidence: &'static str,
+    /// What it is about.
+    subject: String,
+    /// What is wrong and why.
+    message: String,
+    /// Where.
+    #[serde(rename = "where")]
+    place: PlaceDoc,
+    /// What clears it.
+    remedy: String,
+    /// The libraries that it affects.
+    affects: Vec<String>,
+    /// The rule whose finding brings this one about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    because: Option<&'static str>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct PlaceDoc {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    host: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_bytes: Option<String>,
+    /// The line of the layout.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    line: Option<u32>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Totals {
+    blocker: usize,
+    risk: usize,
+    note: usize,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct HostDoc {
+    host: String,
+    /// Seconds since 1970 UTC; null if nobody looked.
+    seen: Option<i64>,
+    /// The survey it is known from; null if it was looked at live, or not at all.
+    survey: Option<String>,
+    /// What could not be seen there.
+    gaps: Vec<GapDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct GapDoc {
+    #[serde(flatten)]
+    path: Path,
+    why: String,
+}
+
+impl From<&Report> for Check {
+    fn from(report: &Report) -> Self {
+        let row = |row: &tarvek_core::check::Row| BoardRow {
+            row: "library",
+            service: row.service.clone(),
+            name: row.name.clone(),
+            kind: row.kind.word(),
+            stages: Stages {
+                mapped: row.stages.mapped.into(),
+                mounted: row.stages.mounted.into(),
+                exists: row.stages.exists.into(),
+                readable: row.stages.readable.into(),
+                titles: row.stages.titles,
+            },
+            verdict: row.verdict.clone(),
+            ready: row.ready,
+        };
+        let finding = |finding: &tarvek_core::check::Finding| FindingDoc {
+            rule: finding.rule.id,
+            severity: finding.severity.word(),
+            evidence: finding.evidence.word(),
+            subject: finding.subject.clone(),
+            message: finding.message.clone(),
+            place: PlaceDoc {
+                host: finding.place.host.clone(),
+                path: finding.place.path.as_ref().map(lossy),
+                path_bytes: finding.place.path.as_ref().and_then(exact),
+                line: finding.place.line,
+            },
+            remedy: finding.remedy.clone(),
+            affects: finding.affects.clone(),
+            because: finding.because.map(|rule| rule.id),
+        };
+        let host = |host: &tarvek_core::check::HostSeen| HostDoc {
+            host: host.host.clone(),
+            seen: host.seen.as_ref().map(|(taken, _)| *taken),
+            survey: match &host.seen {
+                Some((_, Source::File(file))) => Some(file.clone()),
+                _ => None,
+            },
+            gaps: host
+                .gaps
+                .iter()
+                .map(|gap| GapDoc { path: (&gap.path).into(), why: gap.why.clone() })
+                .collect(),
+        };
+        Self {
+            schema: "tarvek/check/1",
+            site: report.site.clone(),
+            board: report.board.iter().map(row).collect(),
+            findings: report.findings.iter().map(finding).collect(),
+            totals: Totals {
+                blocker: report.count(Severity::Blocker),
+                risk: report.count(Severity::Risk),
+                note: report.count(Severity::Note),
+            },
+            hosts: report.hosts.iter().map(host).collect(),
+            silenced: report.silenced,
+        }
+    }
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Identity {
+    uid: u32,
+    gid: u32,
+    groups: Vec<u32>,
+}
+
+/// The answer of `tarvek trace`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/trace/1")]
+pub(crate) struct Trace {
+    /// `tarvek/trace/1`.
+    schema: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    /// The viewpoint.
+    from: String,
+    /// The place where the way ends.
+    ends: Ends,
+    /// From the viewpoint inward.
+    hops: Vec<HopDoc>,
+    /// Whether the way leads to an entry, with every mount in place.
+    complete: bool,
+    /// Why it does not, if it does not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    broken: Option<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Ends {
+    host: String,
+    #[serde(flatten)]
+    path: Path,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct HopDoc {
+    kind: &'static str,
+    host: String,
+    path_in: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_in_bytes: Option<String>,
+    path_out: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_out_bytes: Option<String>,
+    /// The host after this hop.
+    host_out: String,
+    /// `ro` or `rw`.
+    mode: &'static str,
+    /// Who arrives; `groups` are the supplementary ones.
+    identity: Identity,
+    evidence: &'static str,
+    note: String,
+    /// Why it may not be what is meant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    doubt: Option<String>,
+    /// Whether the way is broken here.
+    broken: bool,
+}
+
+impl From<&Route> for Trace {
+    fn from(route: &Route) -> Self {
+        let (host, path) = route.here();
+        let hop = |hop: &tarvek_core::route::Hop| HopDoc {
+            kind: hop.kind.word(),
+            host: hop.host.clone(),
+            path_in: lossy(&hop.path_in),
+            path_in_bytes: exact(&hop.path_in),
+            path_out: lossy(&hop.path_out),
+            path_out_bytes: exact(&hop.path_out),
+            host_out: hop.host_out.clone(),
+            mode: hop.mode.word(),
+            identity: Identity {
+                uid: hop.subject.uid,
+                gid: hop.subject.gid,
+                groups: hop.subject.groups.clone(),
+            },
+            evidence: hop.evidence.word(),
+            note: hop.note.clone(),
+            doubt: hop.doubt.clone(),
+            broken: hop.broken,
+        };
+        let absent = route.not_mounted.first().map(|m| format!("{} is not mounted", m.point));
+        Self {
+            schema: "tarvek/trace/1",
+            path: (&route.asked).into(),
+            from: route.view.to_string(),
+            ends: Ends { host, path: (&path).into() },
+            hops: route.hops.iter().map(hop).collect(),
+            complete: route.complete(),
+            broken: absent.or_else(|| (!route.complete()).then(|| route.end.words())),
+        }
+    }
+}
+
+/// The answer of `tarvek access`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/access/1")]
+pub(crate) struct Access {
+    /// `tarvek/access/1`.
+    schema: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    /// Who asks; `groups` are all groups, the primary one first.
+    #[serde(rename = "as")]
+    subject: Identity,
+    verdicts: Vec<VerdictDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct VerdictDoc {
+    /// `read`, `write`, `enter`, `add` or `remove`.
+    need: &'static str,
+    /// null where it can't be told.
+    allowed: Option<bool>,
+    evidence: &'static str,
+    /// The first place that denies, or the place that allows.
+    decided_at: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    decided_at_bytes: Option<String>,
+    /// The host of that place.
+    decided_on: String,
+    /// The layer and entry that decide.
+    reason: String,
+    /// What the kernel would answer, if it is denied.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    errno: Option<&'static str>,
+}
+
+impl Access {
+    pub(crate) fn new(path: &AbsPath, subject: &Subject, verdicts: &[Verdict]) -> Self {
+        let verdict = |verdict: &Verdict| VerdictDoc {
+            need: verdict.need.word(),
+            allowed: verdict.allowed,
+            evidence: verdict.evidence.word(),
+            decided_at: lossy(&verdict.decided_at.1),
+            decided_at_bytes: exact(&verdict.decided_at.1),
+            decided_on: verdict.decided_at.0.clone(),
+            reason: verdict.reason.clone(),
+            errno: verdict.errno,
+        };
+        let groups = std::iter::once(subject.gid).chain(subject.groups.iter().copied());
+        Self {
+            schema: "tarvek/access/1",
+            path: path.into(),
+            subject: Identity { uid: subject.uid, gid: subject.gid, groups: groups.collect() },
+            verdicts: verdicts.iter().map(verdict).collect(),
+        }
+    }
+}

@@ -1,0 +1,90 @@
+//! Showing answers. Judgement is done before; nothing here decides anything.
+
+pub(crate) mod access;
+pub(crate) mod board;
+pub(crate) mod explain;
+pub(crate) mod json;
+pub(crate) mod mistakes;
+pub(crate) mod style;
+pub(crate) mod trace;
+pub(crate) mod wrap;
+
+use std::io::{self, Write};
+
+use anstream::{AutoStream, ColorChoice};
+
+use crate::cli::{Globals, When};
+
+/// Text is this wide, unless the terminal is narrower.
+const WIDTH: usize = 100;
+
+/// How much to say.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Volume {
+    Quiet,
+    Normal,
+    Verbose,
+}
+
+/// Where answers go: colours as asked, and as wide as there is room.
+#[derive(Debug)]
+pub(crate) struct Stage {
+    choice: ColorChoice,
+    width: usize,
+    volume: Volume,
+}
+
+impl Stage {
+    pub(crate) fn new(globals: &Globals) -> Self {
+        let choice = match globals.color {
+            When::Always => ColorChoice::Always,
+            When::Never => ColorChoice::Never,
+            When::Auto => ColorChoice::Auto,
+        };
+        let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+        let width = terminal.map_or(WIDTH, |width| width.clamp(40, WIDTH));
+        let volume = match (globals.quiet, globals.verbose) {
+            (true, _) => Volume::Quiet,
+            (_, true) => Volume::Verbose,
+            _ => Volume::Normal,
+        };
+        Self { choice, width, volume }
+    }
+
+    pub(crate) fn width(&self) -> usize {
+        self.width
+    }
+
+    pub(crate) fn volume(&self) -> Volume {
+        self.volume
+    }
+
+    /// What `--color` would have to say to a program whose output passes through this one.
+    pub(crate) fn color_word(&self) -> &'static str {
+        match AutoStream::choice(&io::stdout()) {
+            ColorChoice::Never => "never",
+            _ => "always",
+        }
+    }
+
+    /// Writes an answer to stdout; styles are dropped where they are not wanted.
+    pub(crate) fn say(&self, text: &str) -> io::Result<()> {
+        let mut out = AutoStream::new(io::stdout().lock(), self.choice);
+        out.write_all(text.as_bytes())?;
+        out.flush()
+    }
+
+    /// Writes to stderr. If nobody can hear that either, the exit code has to do.
+    pub(crate) fn complain(&self, text: &str) {
+        let mut out = AutoStream::new(io::stderr().lock(), self.choice);
+        let _ = out.write_all(text.as_bytes());
+    }
+}
+
+/// A time, as a person reads it: `2026-11-22 08:00 UTC`.
+pub(crate) fn when(seconds: i64) -> String {
+    match jiff::Timestamp::from_second(seconds) {
+        Ok(time) => time.strftime("%Y-%m-%d %H:%M UTC").to_string(),
+        Err(_) => format!("{seconds} seconds after 1970"),
+    }
+}

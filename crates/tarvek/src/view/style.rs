@@ -1,0 +1,95 @@
+//! Colours, glyphs and words: one table, so that a state looks the same everywhere. Colour never stands alone.
+
+use std::fmt;
+
+use anstyle::{AnsiColor, Style};
+use tarvek_core::check::Stage;
+use tarvek_core::rules::Severity;
+use unicode_width::UnicodeWidthStr;
+
+const GOOD: Style = AnsiColor::Green.on_default();
+const BAD: Style = AnsiColor::Red.on_default().bold();
+const DOUBTFUL: Style = AnsiColor::Yellow.on_default();
+const REMARK: Style = AnsiColor::Cyan.on_default();
+const DIM: Style = Style::new().dimmed();
+const STRONG: Style = Style::new().bold();
+
+/// A text in a style, padded by what it shows and not by its escape sequences.
+pub(crate) struct Styled {
+    text: String,
+    style: Style,
+}
+
+impl fmt::Display for Styled {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let missing = f.width().unwrap_or(0).saturating_sub(self.text.width());
+        let style = self.style;
+        write!(f, "{style}{}{style:#}{}", self.text, " ".repeat(missing))
+    }
+}
+
+fn styled(text: impl Into<String>, style: Style) -> Styled {
+    Styled { text: text.into(), style }
+}
+
+pub(crate) fn strong(text: impl Into<String>) -> Styled {
+    styled(text, STRONG)
+}
+
+pub(crate) fn dim(text: impl Into<String>) -> Styled {
+    styled(text, DIM)
+}
+
+/// One cell of the board.
+pub(crate) fn stage(stage: Stage) -> Styled {
+    match stage {
+        Stage::Ok => styled("✓ yes", GOOD),
+        Stage::Part => styled("◐ part", DOUBTFUL),
+        Stage::Fail => styled("✗ no", BAD),
+        Stage::Unknown => styled("? unseen", REMARK),
+        Stage::Skipped => styled("· –", DIM),
+    }
+}
+
+/// The answer to one need.
+pub(crate) fn allowed(allowed: Option<bool>) -> Styled {
+    match allowed {
+        Some(true) => styled("✓ yes", GOOD),
+        Some(false) => styled("✗ no", BAD),
+        None => styled("? unseen", REMARK),
+    }
+}
+
+/// The sign of a whole answer, without a word: the sentence beside it has the words.
+pub(crate) fn sign(good: Option<bool>, doubtful: bool) -> Styled {
+    match good {
+        Some(true) if doubtful => styled("▲", DOUBTFUL),
+        Some(true) => styled("✓", GOOD),
+        Some(false) => styled("✗", BAD),
+        None => styled("?", REMARK),
+    }
+}
+
+/// A remark that deserves a second look.
+pub(crate) fn doubt(text: impl Into<String>) -> Styled {
+    styled(text, DOUBTFUL)
+}
+
+/// A severity, as findings begin with it.
+pub(crate) fn severity(severity: Severity) -> Styled {
+    match severity {
+        Severity::Blocker => styled("✗ blocker", BAD),
+        Severity::Risk => styled("▲ risk", DOUBTFUL),
+        Severity::Note => styled("○ note", REMARK),
+    }
+}
+
+/// The verdict of a row.
+pub(crate) fn verdict(text: &str, ready: bool) -> Styled {
+    styled(text, if ready { GOOD } else { Style::new() })
+}
+
+/// A place where the way is broken.
+pub(crate) fn broken(text: impl Into<String>) -> Styled {
+    styled(text, BAD)
+}

@@ -1,0 +1,87 @@
+//! A route as text: one hop under the other, and where the way breaks.
+
+use std::fmt::Write;
+
+use tarvek_core::identity::Subject;
+use tarvek_core::route::{End, Hop, HopKind, Route};
+
+use super::style::{broken, dim, doubt, sign, strong};
+use super::wrap::wrap;
+use super::{Stage, Volume};
+
+/// The whole answer of `trace`.
+pub(crate) fn text(route: &Route, remark: Option<&str>, stage: &Stage) -> String {
+    let mut out = String::new();
+    let (host, path) = route.here();
+    let doubtful = route.hops.iter().any(|hop| hop.doubt.is_some());
+    let answer = if route.complete() {
+        format!("{} leads to {host}:{path}", route.asked)
+    } else if let Some(absent) = route.not_mounted.first() {
+        format!("{} leads nowhere it should: {} is not mounted", route.asked, absent.point)
+    } else {
+        format!("{} leads nowhere: {}", route.asked, route.end.words())
+    };
+    let unseen = matches!(route.end, End::Unseen { .. });
+    let mark = sign(if unseen { None } else { Some(route.complete()) }, doubtful);
+    let _ = writeln!(out, "{mark} {}", strong(answer));
+    if stage.volume() == Volume::Quiet {
+        return out;
+    }
+    let _ = writeln!(out, "\n{}, as {}", route.view, who(&route.subject));
+    if let Some(remark) = remark {
+        let _ = writeln!(out, "{}", dim(format!("({remark})")));
+    }
+    let mut subject = &route.subject;
+    for (n, hop) in route.hops.iter().enumerate() {
+        let last = n + 1 == route.hops.len();
+        hop_lines(&mut out, hop, subject, last, stage.width());
+        subject = &hop.subject;
+    }
+    out
+}
+
+fn who(subject: &Subject) -> String {
+    subject.to_string()
+}
+
+fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: usize) {
+    let (knot, line) = match (hop.broken, last) {
+        (true, _) => ("✗", if last { " " } else { "│" }),
+        (false, true) => ("└", " "),
+        (false, false) => ("├", "│"),
+    };
+    let kind = if hop.kind == HopKind::Entry && !hop.note.starts_with("folder") {
+        "entry"
+    } else {
+        hop.kind.word()
+    };
+    let knot = if hop.broken { broken(knot) } else { dim(knot) };
+    let mode = match hop.kind {
+        HopKind::Entry | HopKind::Symlink | HopKind::Volume => "  ",
+        _ => hop.mode.word(),
+    };
+    let same = hop.kind == HopKind::Dataset;
+    let place = if same { String::new() } else { format!("{}:{}", hop.host_out, hop.path_out) };
+    let _ = writeln!(out, "{knot} {:8} {mode}  {:8}  {place}", strong(kind), hop.evidence.word());
+    let indent = format!("{line}{}", " ".repeat(24));
+    let whole = [hop.path_in.to_string(), hop.path_out.to_string()];
+    let note = wrap(&hop.note, &whole, width.saturating_sub(25), &indent);
+    // The notes of the kinds that show no place of their own stand in the first line.
+    if same {
+        out.pop();
+        let _ = writeln!(out, "{note}");
+    } else {
+        for piece in note.split('\n') {
+            let piece = piece.strip_prefix(&indent).unwrap_or(piece);
+            let text = if hop.broken { broken(piece) } else { dim(piece) };
+            let _ = writeln!(out, "{}{}{text}", dim(line), " ".repeat(24));
+        }
+    }
+    if let Some(words) = &hop.doubt {
+        let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), doubt(format!("▲ {words}")));
+    }
+    if hop.subject != *before {
+        let changed = format!("{} becomes {}", who(before), who(&hop.subject));
+        let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), strong(changed));
+    }
+}
