@@ -1,1 +1,99 @@
-fn main() {}
+//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `docs`, `screenshots`, `ci`.
+#![allow(clippy::print_stderr, clippy::print_stdout)] // a chore talks to the person who runs it
+
+mod docs;
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+
+use clap::{Parser, Subcommand};
+
+#[derive(Parser)]
+#[command(about = "The chores of this repository")]
+struct Arguments {
+    #[command(subcommand)]
+    chore: Chore,
+}
+
+#[derive(Subcommand)]
+enum Chore {
+    /// The tests that need nothing but the toolchain
+    Test,
+    /// Formatting and clippy, warnings denied, and whether generated documentation is current
+    Lint,
+    /// The oracle lane: asks kernel, servers and standard tools; needs root and Debian packages
+    Oracle {
+        /// Only tests whose name has this in it
+        #[arg(long)]
+        area: Option<String>,
+        /// How many random cases each area takes
+        #[arg(long)]
+        cases: Option<u64>,
+        /// Repeat the run of this seed
+        #[arg(long)]
+        seed: Option<u64>,
+    },
+    /// Write the generated documentation
+    Docs,
+    /// Make docs/screenshots anew; needs xterm, Xvfb and ImageMagick
+    Screenshots,
+    /// Everything that has to pass: test, oracle, lint
+    Ci,
+}
+
+fn main() -> ExitCode {
+    let done = match Arguments::parse().chore {
+        Chore::Test => test(),
+        Chore::Lint => lint(),
+        Chore::Oracle { area, cases, seed } => oracle(area.as_deref(), cases, seed),
+        Chore::Docs => docs::write(&root()),
+        Chore::Screenshots => screenshots(),
+        Chore::Ci => test().and_then(|()| oracle(None, None, None)).and_then(|()| lint()),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(what) => {
+            eprintln!("xtask: {what}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("xtask lies in the workspace").to_owned()
+}
+
+fn run(command: &mut Command) -> Result<(), String> {
+    command.current_dir(root());
+    let status = command.status().map_err(|error| format!("{command:?}: {error}"))?;
+    if status.success() { Ok(()) } else { Err(format!("{command:?} failed")) }
+}
+
+fn cargo(arguments: &str) -> Command {
+    let mut command = Command::new(env!("CARGO"));
+    command.args(arguments.split(' '));
+    command
+}
+
+fn test() -> Result<(), String> {
+    run(&mut cargo("test --workspace --locked"))
+}
+
+fn lint() -> Result<(), String> {
+    run(&mut cargo("fmt --all --check"))?;
+    run(&mut cargo("clippy --workspace --all-targets --all-features --locked -- -D warnings"))?;
+    docs::check(&root())
+}
+
+fn oracle(area: Option<&str>, cases: Option<u64>, seed: Option<u64>) -> Result<(), String> {
+    let mut command = cargo("test --locked -p tarvek --features oracle --test oracle --");
+    command.args(area).arg("--nocapture").arg("--test-threads=1");
+    command.envs(cases.map(|cases| ("TARVEK_CASES", cases.to_string())));
+    command.envs(seed.map(|seed| ("TARVEK_SEED", seed.to_string())));
+    run(&mut command)
+}
+
+fn screenshots() -> Result<(), String> {
+    run(&mut cargo("build --release --locked"))?;
+    run(&mut Command::new("docs/screenshots/make"))
+}

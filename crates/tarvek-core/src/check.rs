@@ -108,6 +108,10 @@ pub struct Row {
     pub verdict: String,
     /// Whether a scan started now would find what is meant.
     pub ready: bool,
+    /// Entries below the roots that were seen.
+    pub entries: u64,
+    /// Of those, the ones that the service can't read.
+    pub unreadable: u64,
 }
 
 /// Where a finding is.
@@ -265,6 +269,7 @@ fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
 
 fn row(site: &Site, roots: &[Case]) -> Row {
     let (first, kind) = (&roots[0], roots[0].library.kind);
+    let scans = || roots.iter().filter_map(|case| case.scan.as_ref());
     let each: Vec<(Stages, String)> = roots.iter().map(|case| stages(site, case)).collect();
     let worst = |stage: fn(&Stages) -> Stage| {
         each.iter().map(|(stages, _)| stage(stages)).max().expect("a library has a root")
@@ -294,6 +299,8 @@ fn row(site: &Site, roots: &[Case]) -> Row {
         stages,
         verdict,
         ready,
+        entries: scans().map(|scan| scan.entries).sum(),
+        unreadable: scans().map(|scan| scan.unreadable).sum(),
     }
 }
 
@@ -358,7 +365,7 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         Some(false) => {
             stages.readable = Fail;
             let verdict = judge(site, route, Need::Read);
-            let verdict = format!("{} is refused at {}", case.subject, verdict.decided_at.1);
+            let verdict = format!("refused at {}", verdict.decided_at.1);
             return fails(stages, verdict);
         }
         None => stages.readable = Unknown,

@@ -144,6 +144,8 @@ struct Visit {
     depth: u32,
     /// The title that files in it belong to, as an index into `title_files`.
     title: Option<usize>,
+    /// It lies in a folder that scans pass over; it has to be readable all the same.
+    passed_over: bool,
 }
 
 struct Scanner<'a> {
@@ -196,7 +198,10 @@ impl<'a> Scanner<'a> {
             hidden.extend(beneath);
             self.open(&attached, None);
         }
-        self.todo.push(Visit { piece: self.pieces.len(), node: root, depth, title });
+        let dotted = components(route.asked.below(&self.top.asked).unwrap_or_default());
+        let passed_over = dotted.into_iter().any(|part| part.starts_with(b"."));
+        let piece = self.pieces.len();
+        self.todo.push(Visit { piece, node: root, depth, title, passed_over });
         self.pieces.push(Piece {
             host,
             tree,
@@ -268,19 +273,22 @@ impl<'a> Scanner<'a> {
         }
         let depth = visit.depth + 1;
         match meta.kind {
-            EntryKind::Folder if name.starts_with(b".") => {
-                // Scans pass over it, but it has to be readable all the same.
-                self.todo.push(Visit { piece: visit.piece, node: child, depth, title: None });
-            }
             EntryKind::Folder => {
+                let passed_over = visit.passed_over || name.starts_with(b".");
                 let title = match visit.title {
-                    None if title_depth(self.kind) == Some(depth) => {
+                    None if title_depth(self.kind) == Some(depth) && !passed_over => {
                         let place = piece.view_path(child);
                         Some(self.title(place))
                     }
                     title => title,
                 };
-                self.todo.push(Visit { piece: visit.piece, node: child, depth, title });
+                self.todo.push(Visit {
+                    piece: visit.piece,
+                    node: child,
+                    depth,
+                    title,
+                    passed_over,
+                });
             }
             EntryKind::File => {
                 let decision = decide(meta, acl, &piece.subject, R);
@@ -297,7 +305,7 @@ impl<'a> Scanner<'a> {
 
     /// Counts a readable file, if it is of the library's kind.
     fn media_file(&mut self, visit: &Visit, node: NodeId, name: &[u8]) {
-        if name.starts_with(b".") || !is_media(self.kind, name) {
+        if visit.passed_over || name.starts_with(b".") || !is_media(self.kind, name) {
             return;
         }
         self.scan.files += 1;

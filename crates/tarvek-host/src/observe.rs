@@ -210,10 +210,12 @@ impl Grower<'_> {
                 Mode::empty(),
             ) {
                 Ok(readable) => {
-                    let (names, refused, failed) = walk::names_in(readable.as_fd());
-                    entries.extend(names.into_iter().map(|entry| (entry.name.clone(), entry)));
-                    refused.into_iter().for_each(|(name, why)| self.sink.gap(node, &name, why));
-                    if let Some(why) = failed {
+                    let names = walk::names_in(readable.as_fd());
+                    entries.extend(names.entries.into_iter().map(|e| (e.name.clone(), e)));
+                    for (name, why) in names.refused {
+                        self.sink.gap(node, &name, why);
+                    }
+                    if let Some(why) = names.failed {
                         self.sink.gap(node, b"", why);
                         listing = Listing::Failed;
                     }

@@ -281,14 +281,22 @@ pub(crate) fn acls_at(folder: BorrowedFd, name: &CStr, entry: &mut NewEntry) {
     }
 }
 
+/// What one folder holds.
+pub(crate) struct Names {
+    pub(crate) entries: Vec<NewEntry>,
+    /// Names that could not be looked at, and why.
+    pub(crate) refused: Vec<(Vec<u8>, String)>,
+    /// Why the folder was not read to its end, if it was not.
+    pub(crate) failed: Option<String>,
+}
+
 /// Reads one folder without going below it.
-pub(crate) fn names_in(
-    folder: BorrowedFd,
-) -> (Vec<NewEntry>, Vec<(Vec<u8>, String)>, Option<String>) {
+pub(crate) fn names_in(folder: BorrowedFd) -> Names {
     let mut reader = Reader::default();
     let failed = reader.read(folder).err().map(why);
     let refused = reader.refused.into_iter().map(|(name, error)| (name, why(error))).collect();
-    (reader.seen.into_iter().map(|seen| seen.entry).collect(), refused, failed)
+    let entries = reader.seen.into_iter().map(|seen| seen.entry).collect();
+    Names { entries, refused, failed }
 }
 
 fn meta(stat: &Statx) -> Meta {
@@ -343,5 +351,79 @@ fn raise_handle_limit() {
         // Where it can't be raised, the walk runs with what there is.
         let _ =
             setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, maximum: limit.maximum });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::path::PathBuf;
+
+    use super::*;
+
+    /// Takes what a walk sees, and spoils the tree while the walk is on its way.
+    struct Spoiler {
+        top: PathBuf,
+        seen: Mutex<(u32, Vec<String>)>,
+    }
+
+    impl Sink for Spoiler {
+        fn fill(&self, _: NodeId, entries: Vec<NewEntry>, _: Listing) -> io::Result<Vec<NodeId>> {
+            let mut seen = self.seen.lock().unwrap();
+            for entry in &entries {
+                let path = self.top.join(String::from_utf8_lossy(&entry.name).into_owned());
+                match entry.name.as_slice() {
+                    b"vanishes" => fs::remove_dir(path).unwrap(),
+                    b"becomes a fifo" => {
+                        fs::remove_dir(&path).unwrap();
+                        rustix::fs::mknodat(CWD, &path, rustix::fs::FileType::Fifo, Mode::RUSR, 0)
+                            .unwrap();
+                    }
+                    b"becomes a link" => {
+                        fs::remove_dir(&path).unwrap();
+                        std::os::unix::fs::symlink("/", path).unwrap();
+                    }
+                    _ => {}
+                }
+            }
+            let first = seen.0;
+            seen.0 += entries.len() as u32;
+            Ok((first..seen.0).map(NodeId).collect())
+        }
+
+        fn gap(&self, _: NodeId, _: &[u8], why: String) {
+            self.seen.lock().unwrap().1.push(why);
+        }
+
+        fn enters(&self, _: u64) -> bool {
+            true
+        }
+    }
+
+    use rustix::fs::CWD;
+
+    #[test]
+    fn folders_that_vanish_or_change_under_the_walk_are_gaps() {
+        let dir = tempfile::tempdir().unwrap();
+        for name in ["vanishes", "becomes a fifo", "becomes a link", "stays/deeper"] {
+            fs::create_dir_all(dir.path().join(name)).unwrap();
+        }
+        let spoiler = Spoiler { top: dir.path().to_owned(), seen: Mutex::new((1, Vec::new())) };
+        let top =
+            rustix::fs::open(dir.path(), OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
+        let watch = Watch::default();
+        walk(top, NodeId(0), &spoiler, &watch, 2).unwrap();
+        let (_, gaps) = spoiler.seen.into_inner().unwrap();
+        assert_eq!(gaps.len(), 3, "{gaps:?}");
+        assert_eq!(watch.entries.load(Ordering::Relaxed), 5);
+    }
+
+    #[test]
+    fn a_walk_that_is_told_to_stop_says_so() {
+        let top = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
+        let watch = Watch { stop: AtomicBool::new(true), ..Watch::default() };
+        let sink = Spoiler { top: "/nowhere".into(), seen: Mutex::default() };
+        let error = walk(top, NodeId(0), &sink, &watch, 2).unwrap_err();
+        assert_eq!(error.kind(), io::ErrorKind::Interrupted);
     }
 }

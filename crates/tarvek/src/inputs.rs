@@ -24,6 +24,8 @@ pub(crate) struct Asked {
     pub(crate) site: Site,
     pub(crate) view: View,
     pub(crate) path: AbsPath,
+    /// The host that is this machine.
+    own: String,
 }
 
 /// Reads a layout that a command can't do without.
@@ -67,18 +69,18 @@ pub(crate) fn asked(globals: &Globals, view: Option<&str>, path: &OsStr) -> Resu
     };
     let path = absolute(path, &view)?;
     if site.facts(&own).is_some() {
-        return Ok(Asked { site, view, path });
+        return Ok(Asked { site, view, path, own });
     }
     let mut places = needs::for_path(&site, &own, &view, &path);
     if view == View::Host(own.clone()) {
         places.push(path.clone());
     }
     if places.is_empty() {
-        return Ok(Asked { site, view, path });
+        return Ok(Asked { site, view, path, own });
     }
     let site =
         with_live(site, &own, places.into_iter().map(|place| (place, Depth::Names)).collect())?;
-    Ok(Asked { site, view, path })
+    Ok(Asked { site, view, path, own })
 }
 
 fn no_layout() -> Failure {
@@ -117,7 +119,12 @@ fn find_layout(globals: &Globals) -> Result<Option<Found>, Failure> {
 fn read_file(file: &Path, most: u64) -> Result<Vec<u8>, Failure> {
     let cant =
         |why: &dyn std::fmt::Display| Failure::new(format!("can't read {}: {why}", name_of(file)));
-    let meta = std::fs::metadata(file).map_err(|error| cant(&error))?;
+    let cant_open = |error: std::io::Error| match error.kind() {
+        std::io::ErrorKind::NotFound => cant(&"there is no such file"),
+        std::io::ErrorKind::PermissionDenied => cant(&"permission is denied"),
+        _ => cant(&error),
+    };
+    let meta = std::fs::metadata(file).map_err(cant_open)?;
     if meta.is_dir() {
         return Err(cant(&"it is a folder"));
     }
@@ -128,7 +135,7 @@ fn read_file(file: &Path, most: u64) -> Result<Vec<u8>, Failure> {
         let size = meta.len() >> 20;
         return Err(cant(&format!("{size} MiB is too large; at most {} MiB are read", most >> 20)));
     }
-    std::fs::read(file).map_err(|error| cant(&error))
+    std::fs::read(file).map_err(cant_open)
 }
 
 /// A listing of a host with millions of files.
@@ -246,10 +253,21 @@ fn absolute(path: &OsStr, view: &View) -> Result<AbsPath, Failure> {
     Ok(path)
 }
 
-/// Whoever runs this.
-pub(crate) fn own_subject() -> Subject {
-    let (gid, groups) = observe::own_groups();
-    Subject::new(observe::own_uid(), gid, groups)
+/// Who asks where nobody is named: the account of a service, on this machine whoever runs this, elsewhere root.
+pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
+    match &asked.view {
+        View::Service(name) => {
+            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
+            asked.site.subject_of(service)
+        }
+        View::Host(host) if *host == asked.own => {
+            let (gid, groups) = observe::own_groups();
+            (Subject::new(observe::own_uid(), gid, groups), None)
+        }
+        View::Host(_) => {
+            (Subject::new(0, 0, []), Some("nobody is named, so it is root who asks".into()))
+        }
+    }
 }
 
 /// A subject as it is written: UID, UID:GID, UID:GID,GID… or an account's name. A bare uid or name is what a login as that

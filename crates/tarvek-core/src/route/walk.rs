@@ -35,6 +35,8 @@ struct MountVia {
     source: String,
     mode: Mode,
     observed: bool,
+    /// The SMB user that connects.
+    user: Option<String>,
     /// The share's name, its mode for this client, and a remark.
     share: Option<(String, Mode, String)>,
 }
@@ -45,6 +47,8 @@ struct Frame {
     path: AbsPath,
     /// The entry in the facts of this host.
     node: Option<NodeId>,
+    /// The folder that the last step started from, and what it found there.
+    stepped: Option<(NodeId, Lookup)>,
     /// The observed mount that the path is on.
     mount: Option<u64>,
     via: Via,
@@ -106,6 +110,7 @@ impl<'a> Walker<'a> {
             level,
             path: AbsPath::root(),
             node: None,
+            stepped: None,
             mount: None,
             via: Via::Top,
             links: Vec::new(),
@@ -298,8 +303,9 @@ impl<'a> Walker<'a> {
     /// One step down by name; the name is not resolved if it is a symlink.
     fn enter(&self, here: &Spot, part: &[u8]) -> Walked {
         let mut next = here.clone();
-        for frame in &mut next.frames {
-            frame.path.push(part);
+        let (innermost, smb) = (next.frames.len() - 1, next.on_smb_server());
+        for (k, frame) in next.frames.iter_mut().enumerate() {
+            self.advance(frame, part, smb && k == innermost);
         }
         for k in 0..next.frames.len() {
             let frame = next.frames[k].clone();
@@ -317,7 +323,7 @@ impl<'a> Walker<'a> {
                         }
                         next.frames[k].mount = Some(mount.id);
                     }
-                    Some(mount) => return self.attach_observed(next, k, host, mount, part),
+                    Some(mount) => return self.attach_observed(next, k, host, mount),
                     None => self.note_not_mounted(&mut next, k, host),
                 },
                 _ => {
@@ -327,68 +333,64 @@ impl<'a> Walker<'a> {
                 }
             }
         }
-        self.look(next, part)
+        self.look(next)
     }
 
-    /// Looks a name up where nothing is attached.
-    fn look(&self, mut spot: Spot, part: &[u8]) -> Walked {
-        let smb = spot.on_smb_server();
-        let innermost = spot.frames.len() - 1;
-        let mut outcome = None;
-        for k in (0..=innermost).rev() {
-            let View::Host(host) = spot.frames[k].level.clone() else { continue };
-            let Some(tree) = self.site.tree(&host) else { continue };
-            let folder = spot.frames[k].node;
-            let found = folder.map(|folder| match tree.lookup(folder, part) {
-                Lookup::Absent if smb && k == innermost => fold_case(tree, folder, part),
-                other => other,
+    /// Takes one frame a name further, in its path and in what was seen.
+    fn advance(&self, frame: &mut Frame, part: &[u8], any_case: bool) {
+        frame.path.push(part);
+        let View::Host(host) = &frame.level else { return };
+        let tree = self.site.tree(host);
+        frame.stepped =
+            frame.node.zip(tree).map(|(folder, tree)| match tree.lookup(folder, part) {
+                Lookup::Absent if any_case => (folder, fold_case(tree, folder, part)),
+                found => (folder, found),
             });
-            spot.frames[k].node = match found {
-                Some(Lookup::Found(node)) => Some(node),
-                _ => None,
-            };
-            if smb
-                && k == innermost
-                && let Some(node) = spot.frames[k].node
-                && let Some(parent) = spot.frames[k].path.parent()
-            {
-                spot.frames[k].path = parent.child(tree.name(node));
-            }
-            // The innermost host that was looked at decides.
-            if outcome.is_none() {
-                outcome = Some((k, host, folder, found));
-            }
-        }
-        let declared = |spot: Spot| {
-            let mut spot = spot;
-            if !spot.frames.iter().all(|f| matches!(f.level, View::Service(_))) {
-                let step = self.step(&spot, false);
-                spot.trail.push(step);
-            }
-            (spot, End::Reached)
+        frame.node = match frame.stepped {
+            Some((_, Lookup::Found(node))) => Some(node),
+            _ => None,
         };
-        let Some((k, host, folder, found)) = outcome else { return declared(spot) };
-        match (found, folder) {
-            (Some(Lookup::Found(_)), _) => {
-                let step = self.step(&spot, false);
-                spot.trail.push(step);
-                (spot, End::Reached)
-            }
-            (Some(Lookup::Absent), Some(folder)) => {
-                let tree = self.site.tree(&host).expect("looked up above");
-                let parent = spot.frames[k].path.parent().unwrap_or_else(AbsPath::root);
-                let end = End::Missing(missing(tree, &host, parent, folder, part));
-                (spot, end)
-            }
-            // Nobody looked there. If the innermost host was looked at, that is all there is to say; else the
-            // layout's word counts.
-            _ if k < innermost => declared(spot),
-            _ => {
-                let (host, path) = spot.here();
-                let why = self.gap(&host, &path);
-                (spot, End::Unseen { host, path, why })
+        if any_case
+            && let (Some(node), Some(tree), Some(parent)) = (frame.node, tree, frame.path.parent())
+        {
+            frame.path = parent.child(tree.name(node));
+        }
+    }
+
+    /// Says what the last step found where nothing is attached.
+    fn look(&self, mut spot: Spot) -> Walked {
+        let innermost = spot.frames.len() - 1;
+        // The innermost host that was looked at decides.
+        let seer = spot.frames.iter().enumerate().rev().find_map(|(k, frame)| match &frame.level {
+            View::Host(host) => Some((k, host.clone(), self.site.tree(host)?)),
+            View::Service(_) => None,
+        });
+        let on_a_host = spot.frames.iter().any(|frame| matches!(frame.level, View::Host(_)));
+        if let Some((k, host, tree)) = seer {
+            match spot.frames[k].stepped {
+                Some((_, Lookup::Found(_))) => {}
+                Some((folder, Lookup::Absent)) => {
+                    let path = &spot.frames[k].path;
+                    let parent = path.parent().unwrap_or_else(AbsPath::root);
+                    let name = path.name().unwrap_or_default();
+                    let end = End::Missing(missing(tree, &host, parent, folder, name));
+                    return (spot, end);
+                }
+                // Nobody looked there. If the innermost host was looked at, that is all there is to say; else the
+                // layout's word counts.
+                _ if k == innermost => {
+                    let (host, path) = spot.here();
+                    let why = self.gap(&host, &path);
+                    return (spot, End::Unseen { host, path, why });
+                }
+                _ => {}
             }
         }
+        if on_a_host {
+            let step = self.step(&spot, false);
+            spot.trail.push(step);
+        }
+        (spot, End::Reached)
     }
 
     fn gap(&self, host: &str, path: &AbsPath) -> Option<String> {
@@ -447,7 +449,7 @@ impl<'a> Walker<'a> {
                 spot.volume = Some(name.clone());
                 (spot, End::Volume { name: name.clone() })
             }
-            MapSource::Share { share, protocol, options, .. } => {
+            MapSource::Share { share, protocol, options, user } => {
                 let Some(remote) = Remote::of_share(self.site, share, *protocol) else {
                     return (spot, End::Uncovered { mapped: Vec::new() });
                 };
@@ -459,6 +461,7 @@ impl<'a> Walker<'a> {
                     source: share.clone(),
                     mode: if read_only { Mode::ReadOnly } else { Mode::ReadWrite },
                     observed: false,
+                    user: user.clone(),
                     share: None,
                 };
                 self.attach_remote(spot, k, &host, remote, mount)
@@ -466,14 +469,7 @@ impl<'a> Walker<'a> {
         }
     }
 
-    fn attach_observed(
-        &self,
-        mut spot: Spot,
-        k: usize,
-        host: &str,
-        mount: &MountEntry,
-        part: &[u8],
-    ) -> Walked {
+    fn attach_observed(&self, mut spot: Spot, k: usize, host: &str, mount: &MountEntry) -> Walked {
         if let Some(end) = self.hidden_child(&spot, k, host) {
             return (spot, end);
         }
@@ -487,6 +483,7 @@ impl<'a> Walker<'a> {
                 source: shown(&mount.source),
                 mode: mount.mode(),
                 observed: true,
+                user: smb_user(&mount.super_options),
                 share: None,
             };
             match Remote::parse(self.site, &mount.source, protocol) {
@@ -496,7 +493,7 @@ impl<'a> Walker<'a> {
                 _ => spot.frames[k].foreign = Some(via),
             }
         }
-        let (mut spot, end) = self.look(spot, part);
+        let (mut spot, end) = self.look(spot);
         if let (End::Reached, Some(last)) = (&end, spot.trail.last_mut()) {
             last.attached = true;
         }
@@ -554,20 +551,21 @@ impl<'a> Walker<'a> {
             return Some((spot.clone(), end));
         }
         let fstab = self.site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
-        let (protocol, source, mode, remote) = if let Some(mount) = declared {
+        let (protocol, source, mode, remote, user) = if let Some(mount) = declared {
             let source = match &mount.from {
                 MountSource::Share(name) => name.clone(),
                 MountSource::Literal(text) => text.clone(),
             };
             let remote = Remote::of_mount(self.site, mount);
-            (mount.protocol, source, mount.mode(), remote)
+            let user = mount.user.clone().or_else(|| smb_user(&mount.options));
+            (mount.protocol, source, mount.mode(), remote, user)
         } else {
             let line = fstab.into_iter().find(|line| line.point == *path)?;
             let protocol = network_protocol(&line.filesystem)?;
             let read_only = line.options.iter().any(|option| option == "ro");
             let mode = if read_only { Mode::ReadOnly } else { Mode::ReadWrite };
             let remote = Remote::parse(self.site, line.source.as_bytes(), protocol);
-            (protocol, line.source.clone(), mode, remote)
+            (protocol, line.source.clone(), mode, remote, smb_user(&line.options))
         };
         let mut spot = spot.clone();
         spot.frames.truncate(k + 1);
@@ -579,6 +577,7 @@ impl<'a> Walker<'a> {
             source: shown(source.as_bytes()) + note,
             mode,
             observed: false,
+            user,
             share: None,
         };
         match (protocol, remote) {
@@ -593,8 +592,7 @@ impl<'a> Walker<'a> {
             (Protocol::Disk, _) => None,
             _ => {
                 spot.frames[k].foreign = Some(via);
-                let part = spot.frames[k].path.name().unwrap_or_default().to_vec();
-                Some(self.look(spot, &part))
+                Some(self.look(spot))
             }
         }
     }
@@ -645,7 +643,20 @@ impl<'a> Walker<'a> {
                     }
                     None => remark = format!("no NFS export of it names {client}"),
                 },
-                _ => remark = "offered over SMB".to_owned(),
+                _ => {
+                    remark = "offered over SMB".to_owned();
+                    // The server sees the mount's user, whoever asks on the client (mount.cifs(8)).
+                    if let Some(user) = &via.user {
+                        remark += &format!(", connecting as {}", shown(user.as_bytes()));
+                        match self.site.account(&server, user) {
+                            Some(account) => subject = self.site.login(&server, account),
+                            None => {
+                                remark +=
+                                    &format!(", of whom {server} is not known to have an account")
+                            }
+                        }
+                    }
+                }
             }
             via.share = Some((share.name.clone(), mode, remark));
         } else {
@@ -714,6 +725,15 @@ impl Spot {
         let via = self.frames.last().map(|frame| &frame.via);
         matches!(via, Some(Via::Mount(MountVia { protocol: Protocol::Smb, .. })))
     }
+}
+
+/// The user of an SMB mount, as `mount.cifs(8)` spells the option.
+fn smb_user(options: &[String]) -> Option<String> {
+    let value = |option: &String| {
+        let (key, value) = option.split_once('=')?;
+        matches!(key, "username" | "user").then(|| value.to_owned())
+    };
+    options.iter().find_map(value)
 }
 
 fn folded(name: &[u8]) -> String {

@@ -119,7 +119,7 @@ fn remedy(site: &Site, absent: &NotMounted) -> String {
     let options =
         if options.is_empty() { String::new() } else { format!("-o {} ", options.join(",")) };
     let source = shell_quoted(source.as_bytes());
-    format!("on {}: mount {kind}{options}{source} {point} (and an fstab line)", absent.host)
+    format!("on {}: mount {kind}{options}{source} {point}", absent.host)
 }
 
 fn address<'a>(site: &'a Site, host: &'a str) -> &'a str {

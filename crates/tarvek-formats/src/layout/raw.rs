@@ -132,10 +132,10 @@ forms! {
 #[schemars(title = "Layout of a site", rename = "Layout")]
 pub(super) struct Raw {
     /// The version of this format: 1.
-    #[schemars(required, range(min = 1, max = 1))]
+    #[schemars(extend("x-required" = true), range(min = 1, max = 1))]
     pub(super) tarvek: Option<i64>,
     /// The site's name.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) site: Option<String>,
     /// Machines, by name.
     pub(super) host: BTreeMap<At<String>, RawHost>,
@@ -155,6 +155,7 @@ pub(super) struct Raw {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "HostRole")]
 pub(super) enum RawHostRole {
     Storage,
     Apps,
@@ -163,6 +164,7 @@ pub(super) enum RawHostRole {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Os")]
 pub(super) enum RawOs {
     Linux,
     Windows,
@@ -175,7 +177,7 @@ pub(super) enum RawOs {
 #[schemars(rename = "Host")]
 pub(super) struct RawHost {
     /// What it is for.
-    #[schemars(required, with = "OneOrMany<RawHostRole>")]
+    #[schemars(extend("x-required" = true), with = "OneOrMany<RawHostRole>")]
     pub(super) role: Option<OneOrMany<RawHostRole>>,
     /// Its system; linux unless said otherwise.
     pub(super) os: Option<RawOs>,
@@ -203,13 +205,13 @@ pub(super) struct RawHost {
 #[schemars(rename = "IdRange")]
 pub(super) struct RawIdRange {
     /// First id inside.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) inside: Option<u32>,
     /// First id outside.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) outside: Option<u32>,
     /// How many.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) count: Option<u32>,
 }
 
@@ -219,10 +221,10 @@ pub(super) struct RawIdRange {
 #[schemars(rename = "Dataset")]
 pub(super) struct RawDataset {
     /// As the filesystem names it.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) name: Option<At<String>>,
     /// Its mount point.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) at: Option<At<String>>,
     /// zfs, btrfs, xfs, ext4, …
     pub(super) filesystem: Option<String>,
@@ -238,7 +240,7 @@ pub(super) struct RawDataset {
 #[schemars(rename = "Account")]
 pub(super) struct RawAccount {
     /// User id.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) uid: Option<u32>,
     /// Primary group id.
     pub(super) gid: Option<u32>,
@@ -248,6 +250,7 @@ pub(super) struct RawAccount {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Access")]
 pub(super) enum RawAccess {
     Ro,
     Rw,
@@ -259,10 +262,10 @@ pub(super) enum RawAccess {
 #[schemars(rename = "Share")]
 pub(super) struct RawShare {
     /// The host that offers it.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) host: Option<At<String>>,
     /// The folder, as that host sees it.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) path: Option<At<String>>,
     /// NFS exports, one per set of clients.
     pub(super) nfs: Vec<RawExport>,
@@ -274,6 +277,7 @@ pub(super) struct RawShare {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Also")]
 pub(super) enum RawAlso {
     Ftp,
     Http,
@@ -283,6 +287,7 @@ pub(super) enum RawAlso {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Squash")]
 pub(super) enum RawSquash {
     Root,
     All,
@@ -295,7 +300,7 @@ pub(super) enum RawSquash {
 #[schemars(rename = "Export")]
 pub(super) struct RawExport {
     /// Host, network, wildcard, netgroup or *.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) clients: Option<String>,
     /// ro unless said otherwise.
     pub(super) access: Option<RawAccess>,
@@ -338,6 +343,7 @@ pub(super) struct RawSmb {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Right")]
 pub(super) enum RawRight {
     Read,
     Add,
@@ -347,6 +353,7 @@ pub(super) enum RawRight {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Purpose")]
 pub(super) enum RawPurpose {
     Media,
     Intake,
@@ -359,10 +366,10 @@ pub(super) enum RawPurpose {
 #[schemars(rename = "Folder")]
 pub(super) struct RawFolder {
     /// The host.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) host: Option<At<String>>,
     /// The folder, as the host sees it.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) path: Option<At<String>>,
     /// Owner.
     pub(super) owner: Option<At<String>>,
@@ -378,6 +385,7 @@ pub(super) struct RawFolder {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Protocol")]
 pub(super) enum RawProtocol {
     Nfs,
     Smb,
@@ -391,16 +399,16 @@ pub(super) enum RawProtocol {
 #[schemars(rename = "Mount")]
 pub(super) struct RawMount {
     /// The host that mounts.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) host: Option<At<String>>,
     /// HOST:SHARE, or a literal source: server:/path, //server/share, UUID=…, a path.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) from: Option<At<String>>,
     /// How.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) protocol: Option<RawProtocol>,
     /// The mount point; a drive letter on a Windows client.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) at: Option<At<String>>,
     /// Mount options, comma separated.
     pub(super) options: Option<String>,
@@ -414,6 +422,7 @@ pub(super) struct RawMount {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "ServiceRole")]
 pub(super) enum RawServiceRole {
     Serve,
     Fetch,
@@ -426,10 +435,10 @@ pub(super) enum RawServiceRole {
 #[schemars(rename = "Service")]
 pub(super) struct RawService {
     /// The host it runs on.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) host: Option<At<String>>,
     /// What it is for.
-    #[schemars(required, with = "OneOrMany<RawServiceRole>")]
+    #[schemars(extend("x-required" = true), with = "OneOrMany<RawServiceRole>")]
     pub(super) role: Option<OneOrMany<RawServiceRole>>,
     /// UID, UID:GID, or an account of its host.
     pub(super) runs_as: Option<At<RunAs>>,
@@ -455,6 +464,7 @@ pub(super) struct RawService {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Label")]
 pub(super) enum RawLabel {
     Shared,
     Private,
@@ -478,7 +488,7 @@ pub(super) struct RawMapping {
     /// For a share: the SMB user.
     pub(super) user: Option<String>,
     /// Where the service sees it.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) to: Option<At<String>>,
     /// rw unless said otherwise.
     pub(super) access: Option<RawAccess>,
@@ -490,6 +500,7 @@ pub(super) struct RawMapping {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
+#[schemars(rename = "Kind")]
 pub(super) enum RawKind {
     Films,
     Series,
@@ -505,13 +516,13 @@ pub(super) enum RawKind {
 #[schemars(rename = "Library")]
 pub(super) struct RawLibrary {
     /// Its name.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) name: Option<At<String>>,
     /// What it holds.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) kind: Option<RawKind>,
     /// Its root folders, as the service sees them.
-    #[schemars(required, length(min = 1), with = "Vec<String>")]
+    #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<String>")]
     pub(super) roots: Option<Vec<At<String>>>,
     /// It can't be replaced.
     pub(super) original: bool,
@@ -521,6 +532,7 @@ pub(super) struct RawLibrary {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Want")]
 pub(super) enum RawWant {
     Hardlink,
     Rename,
@@ -546,12 +558,12 @@ pub(super) struct RawIntake {
 #[schemars(rename = "Fetch")]
 pub(super) struct RawFetch {
     /// The service.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) service: Option<At<String>>,
     /// The folder of unfinished files.
     pub(super) partial: Option<At<String>>,
     /// The folder of finished files.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) done: Option<At<String>>,
     /// The category.
     pub(super) category: Option<String>,
@@ -563,13 +575,13 @@ pub(super) struct RawFetch {
 #[schemars(rename = "Sort")]
 pub(super) struct RawSort {
     /// The service.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) service: Option<At<String>>,
     /// The done folder.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) reads: Option<At<String>>,
     /// The library folder.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) files_into: Option<At<String>>,
     /// The category.
     pub(super) category: Option<String>,
@@ -577,6 +589,7 @@ pub(super) struct RawSort {
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[schemars(rename = "Severity")]
 pub(super) enum RawSeverity {
     Blocker,
     Risk,
@@ -600,12 +613,12 @@ pub(super) struct RawRules {
 #[schemars(rename = "Silence")]
 pub(super) struct RawSilence {
     /// The rule.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) rule: Option<At<String>>,
     /// Only below this path of a host.
     #[serde(rename = "where")]
     pub(super) below: Option<At<String>>,
     /// The reason.
-    #[schemars(required)]
+    #[schemars(extend("x-required" = true))]
     pub(super) why: Option<String>,
 }

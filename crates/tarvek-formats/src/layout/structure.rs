@@ -24,6 +24,10 @@ pub(super) fn schema() -> &'static Value {
     })
 }
 
+/// Marks a key that has to be there. The fields behind such keys are optional all the same, so that what is right of a
+/// wrong table can still be judged; the schema's maker would take that for a key that may be left out.
+const REQUIRED: &str = "x-required";
+
 /// What the schema's maker writes for Rust, said for TOML: there is no null, so an optional key is one that may be left out, never one that may be null.
 fn tidied(schema: &mut Value) {
     match schema {
@@ -47,6 +51,20 @@ fn tidied(schema: &mut Value) {
                 options.retain(|option| !option.is_null());
             }
             object.retain(|key, value| !(key == "default" && value.is_null()));
+            let marked = |property: &Value| property.get(REQUIRED).is_some();
+            let properties = object.get_mut("properties").and_then(Value::as_object_mut);
+            let required: Vec<Value> = properties
+                .into_iter()
+                .flatten()
+                .filter_map(|(name, property)| {
+                    let is_marked = marked(property);
+                    property.as_object_mut()?.remove(REQUIRED);
+                    is_marked.then(|| name.as_str().into())
+                })
+                .collect();
+            if !required.is_empty() {
+                object.insert("required".into(), required.into());
+            }
             // A width that only the schema's maker knows becomes a limit that every reader knows.
             if object.get("format").is_some_and(|format| format == "uint32") {
                 object.remove("format");
@@ -100,7 +118,7 @@ fn json(value: &DeValue) -> Value {
         DeValue::String(text) => Value::String(text.to_string()),
         DeValue::Integer(number) => {
             let parsed = i128::from_str_radix(number.as_str(), number.radix()).ok();
-            parsed.and_then(|n| serde_json::Number::from_i128(n)).map_or(Value::Null, Value::Number)
+            parsed.and_then(serde_json::Number::from_i128).map_or(Value::Null, Value::Number)
         }
         DeValue::Float(number) => {
             let parsed = number.as_str().parse::<f64>().ok();
@@ -253,7 +271,11 @@ fn note(
                 Some(key) => key,
                 None => span,
             };
-            mistakes.add(at, format!("{name:?} is missing{place}"), Some(missing_remedy(name)));
+            mistakes.add(
+                at,
+                format!("{name:?} is missing{place}"),
+                Some(missing_remedy(name, &path)),
+            );
         }
         ValidationErrorKind::Enum { options } => {
             let options: Vec<&str> =
@@ -311,20 +333,16 @@ fn note(
     }
 }
 
-fn missing_remedy(name: &str) -> String {
+fn missing_remedy(name: &str, table: &[Step]) -> String {
+    let in_host = matches!(table, [Step::Key(top), ..] if top == "host");
     match name {
         "tarvek" => "start the file with: tarvek = 1".to_owned(),
         "site" => "name the site: site = \"Kestrel Hollow\"".to_owned(),
         "roots" => "roots = [\"/folder/as/the/service/sees/it\"]".to_owned(),
-        "runs_as" => "runs_as = \"972:972\"".to_owned(),
-        "role" | "kind" | "protocol" => {
-            let allowed = match name {
-                "kind" => "films, series, music, photos, books, home-video",
-                "protocol" => "nfs, smb, disk, bind",
-                _ => "storage, apps, client for a host; serve, fetch, sort for a service",
-            };
-            format!("add {name}; it may be {allowed}")
-        }
+        "role" if in_host => "add role; it may be storage, apps, client".to_owned(),
+        "role" => "add role; it may be serve, fetch, sort".to_owned(),
+        "kind" => "add kind; it may be films, series, music, photos, books, home-video".to_owned(),
+        "protocol" => "add protocol; it may be nfs, smb, disk, bind".to_owned(),
         name => format!("add {name} = …"),
     }
 }

@@ -25,7 +25,8 @@ use crate::mistake::Mistakes;
 /// Validates everything, and notes every mistake. Parts with mistakes are left out of the result.
 pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     let names = Names::of(&raw);
-    let mut validator = Validator { lines: Lines::of(text), names, mistakes };
+    let mut validator =
+        Validator { lines: Lines::of(text), names, mistakes, judged_later: Vec::new() };
     let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules } = raw;
     let mut layout = Layout { site: site.unwrap_or_default(), ..Layout::default() };
     for (name, raw) in in_order(host) {
@@ -34,19 +35,14 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     validator.unique_addresses(&layout.hosts);
     layout.shares =
         in_order(share).into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
-    let mut points: HashMap<(String, AbsPath), usize> = HashMap::new();
-    for raw in mount {
-        let span = raw.value.at.as_ref().map_or(raw.span.clone(), |at| at.span.clone());
-        if let Some(mount) = validator.mount(raw) {
-            validator.once(
-                &mut points,
-                (mount.host.clone(), mount.at.clone()),
-                span,
-                |(host, at)| format!("{host} has a second mount at {at}"),
-            );
-            layout.mounts.push(mount);
-        }
+    for host in &layout.hosts {
+        let here =
+            mount.iter().filter(|m| m.value.host.as_ref().is_some_and(|h| h.value == host.name));
+        validator.unique(here.filter_map(|raw| raw.value.at.as_ref()), |at| {
+            format!("{} has a second mount at {at}", host.name)
+        });
     }
+    layout.mounts = mount.into_iter().filter_map(|raw| validator.mount(raw)).collect();
     layout.services = in_order(service)
         .into_iter()
         .filter_map(|(name, raw)| validator.service(name, raw))
@@ -58,6 +54,11 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         .collect();
     layout.rules = validator.rules(rules);
     validator.unknown_accounts(&layout);
+    if !validator.mistakes.is_empty() {
+        for (span, message, remedy) in validator.judged_later {
+            validator.mistakes.add(span, message, remedy);
+        }
+    }
     layout
 }
 
@@ -114,6 +115,8 @@ struct Validator<'a, 'm, 't> {
     lines: Lines<'a>,
     names: Names,
     mistakes: &'m mut Mistakes<'t>,
+    /// What `check` makes a finding of; it is reported here as well if the layout is refused anyway.
+    judged_later: Vec<(Range<usize>, String, Option<String>)>,
 }
 
 impl Validator<'_, '_, '_> {
@@ -169,41 +172,38 @@ impl Validator<'_, '_, '_> {
     /// A path that `check` judges if it is not absolute.
     fn declared(&mut self, written: At<String>) -> Declared {
         let path = AbsPath::of_client(written.value.as_bytes());
+        if let Err(fault) = path {
+            let message = format!("the path {:?} {fault}", shown(written.value.as_bytes()));
+            let remedy = absolute_remedy(&written.value, fault);
+            self.judged_later.push((written.span.clone(), message, remedy));
+        }
         Declared { origin: self.origin(&written.span), written: written.value, path }
     }
 
-    fn once<K: std::hash::Hash + Eq>(
+    /// Notes every name that was written before; trailing slashes make no other place.
+    fn unique<'n>(
         &mut self,
-        seen: &mut HashMap<K, usize>,
-        key: K,
-        span: Range<usize>,
-        message: impl Fn(&K) -> String,
+        names: impl Iterator<Item = &'n At<String>>,
+        message: impl Fn(&str) -> String,
     ) {
-        match seen.get(&key) {
-            Some(first) => {
+        let mut seen: HashMap<&str, usize> = HashMap::new();
+        for name in names {
+            let key = name.value.trim_end_matches('/');
+            if let Some(first) = seen.get(key) {
                 let line = self.origin(&(*first..*first)).line;
-                self.mistakes.add(
-                    span,
-                    message(&key),
-                    Some(format!("the first is in line {line}")),
-                );
+                let remedy = Some(format!("the first is in line {line}"));
+                self.mistakes.add(name.span.clone(), message(&shown(key.as_bytes())), remedy);
+            } else {
+                seen.insert(key, name.span.start);
             }
-            None => drop(seen.insert(key, span.start)),
         }
     }
 
     fn host(&mut self, name: At<String>, raw: RawHost) -> Host {
-        let mut seen = HashMap::new();
-        let mut datasets = Vec::new();
-        for raw in raw.datasets {
-            let span = raw.value.name.as_ref().map_or(raw.span.clone(), |name| name.span.clone());
-            if let Some(dataset) = self.dataset(raw) {
-                self.once(&mut seen, dataset.name.clone(), span, |name| {
-                    format!("the dataset {name} is declared twice")
-                });
-                datasets.push(dataset);
-            }
-        }
+        self.unique(raw.datasets.iter().filter_map(|raw| raw.value.name.as_ref()), |name| {
+            format!("the dataset {name} is declared twice")
+        });
+        let datasets = raw.datasets.into_iter().filter_map(|raw| self.dataset(raw)).collect();
         let groups: Vec<Group> = in_order(raw.groups)
             .into_iter()
             .map(|(name, gid)| Group { name: name.value, gid })
@@ -350,7 +350,9 @@ impl Validator<'_, '_, '_> {
             .iter()
             .find(|(name, _)| name == share)
             .and_then(|(_, host)| host.clone());
-        if let Some(offered) = offered.filter(|offered| offered != host) {
+        let offered =
+            offered.filter(|offered| offered != host && self.names.hosts.contains(offered));
+        if let Some(offered) = offered {
             let message = format!("the share {share} is offered by {offered}, not by {host}");
             self.mistakes.add(from.span, message, Some(format!("write \"{offered}:{share}\"")));
             return None;
@@ -359,20 +361,10 @@ impl Validator<'_, '_, '_> {
     }
 
     fn maps(&mut self, raw: Vec<At<RawMapping>>) -> Vec<Mapping> {
-        let mut seen = HashMap::new();
-        let mut maps = Vec::new();
-        for raw in raw {
-            let span = raw.value.to.as_ref().map_or(raw.span.clone(), |to| to.span.clone());
-            if let Some(map) = self.mapping(raw) {
-                if let Ok(to) = &map.to.path {
-                    self.once(&mut seen, to.clone(), span, |to| {
-                        format!("two mappings have the same place {to}")
-                    });
-                }
-                maps.push(map);
-            }
-        }
-        maps
+        self.unique(raw.iter().filter_map(|raw| raw.value.to.as_ref()), |to| {
+            format!("two mappings have the same place {to}")
+        });
+        raw.into_iter().filter_map(|raw| self.mapping(raw)).collect()
     }
 
     fn mapping(&mut self, raw: At<RawMapping>) -> Option<Mapping> {
@@ -420,17 +412,10 @@ impl Validator<'_, '_, '_> {
     fn service(&mut self, name: At<String>, raw: RawService) -> Option<Service> {
         let host = self.host_named(raw.host);
         let map = raw.map.map(|maps| self.maps(maps));
-        let mut seen = HashMap::new();
-        let mut libraries = Vec::new();
-        for raw in raw.libraries {
-            let span = raw.value.name.as_ref().map_or(raw.span.clone(), |name| name.span.clone());
-            if let Some(library) = self.library(raw) {
-                self.once(&mut seen, library.name.clone(), span, |name| {
-                    format!("a second library is called {:?}", shown(name.as_bytes()))
-                });
-                libraries.push(library);
-            }
-        }
+        self.unique(raw.libraries.iter().filter_map(|raw| raw.value.name.as_ref()), |name| {
+            format!("a second library is called {name:?}")
+        });
+        let libraries = raw.libraries.into_iter().filter_map(|raw| self.library(raw)).collect();
         let config = raw.config.and_then(|config| self.path(Some(config)));
         let runs_as = match raw.runs_as {
             Some(text) => self.runs_as(text.value.0, text.span)?,

@@ -2,7 +2,7 @@
 
 use tarvek_core::access::{Need, judge};
 use tarvek_core::facts::tree::EntryKind;
-use tarvek_core::route::{End, Route, View, follow};
+use tarvek_core::route::{End, Route, follow};
 use tarvek_core::site::Site;
 use tarvek_core::text::shown;
 
@@ -13,13 +13,9 @@ use crate::view::{Stage, access, json};
 
 pub(super) fn run(globals: &Globals, args: &AccessArgs, stage: &Stage) -> Result<Outcome, Failure> {
     let asked = inputs::asked(globals, args.from.as_deref(), &args.path)?;
-    let (subject, remark) = match (&args.subject, &asked.view) {
-        (Some(written), view) => inputs::subject(&asked.site, view, written)?,
-        (None, View::Service(name)) => {
-            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
-            asked.site.subject_of(service)
-        }
-        (None, View::Host(_)) => (inputs::own_subject(), None),
+    let (subject, remark) = match &args.subject {
+        Some(written) => inputs::subject(&asked.site, &asked.view, written)?,
+        None => inputs::usual_subject(&asked),
     };
     let route = follow(&asked.site, &asked.view, &asked.path, &subject);
     if let End::Missing(_) = &route.end

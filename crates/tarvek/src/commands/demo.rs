@@ -164,8 +164,9 @@ fn shelf() -> Vec<(String, Vec<u8>)> {
 /// A quarter of a second of one tone, as RIFF WAVE: 8 kHz, mono, 8 bits.
 fn tone(hertz: u32) -> Vec<u8> {
     const RATE: u32 = 8000;
-    let samples: Vec<u8> =
-        (0..RATE / 4).map(|n| if n * hertz * 2 / RATE % 2 == 0 { 144 } else { 112 }).collect();
+    let samples: Vec<u8> = (0..RATE / 4)
+        .map(|n| if (n * hertz * 2 / RATE).is_multiple_of(2) { 144 } else { 112 })
+        .collect();
     let length = samples.len() as u32;
     let mut wave = Vec::new();
     wave.extend(b"RIFF");

@@ -1,6 +1,6 @@
 //! `tarvek trace`.
 
-use tarvek_core::route::{End, View, follow};
+use tarvek_core::route::{End, follow};
 
 use crate::cli::{Format, Globals, TraceArgs};
 use crate::inputs;
@@ -9,13 +9,7 @@ use crate::view::{Stage, json, trace};
 
 pub(super) fn run(globals: &Globals, args: &TraceArgs, stage: &Stage) -> Result<Outcome, Failure> {
     let asked = inputs::asked(globals, args.from.as_deref(), &args.path)?;
-    let (subject, remark) = match &asked.view {
-        View::Service(name) => {
-            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
-            asked.site.subject_of(service)
-        }
-        View::Host(_) => (inputs::own_subject(), None),
-    };
+    let (subject, remark) = inputs::usual_subject(&asked);
     let route = follow(&asked.site, &asked.view, &asked.path, &subject);
     let text = match args.format {
         Format::Text => trace::text(&route, remark.as_deref(), stage),

@@ -80,6 +80,10 @@ struct BoardRow {
     verdict: String,
     /// Whether a scan started now would find what is meant.
     ready: bool,
+    /// Entries below the roots that were seen.
+    entries: u64,
+    /// Of those, the ones that the service can't read.
+    unreadable: u64,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -192,6 +196,8 @@ impl From<&Report> for Check {
             },
             verdict: row.verdict.clone(),
             ready: row.ready,
+            entries: row.entries,
+            unreadable: row.unreadable,
         };
         let finding = |finding: &tarvek_core::check::Finding| FindingDoc {
             rule: finding.rule.id,

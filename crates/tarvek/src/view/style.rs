@@ -9,10 +9,10 @@ use unicode_width::UnicodeWidthStr;
 
 const GOOD: Style = AnsiColor::Green.on_default();
 const BAD: Style = AnsiColor::Red.on_default().bold();
-const DOUBTFUL: Style = AnsiColor::Yellow.on_default();
+pub(crate) const DOUBTFUL: Style = AnsiColor::Yellow.on_default();
 const REMARK: Style = AnsiColor::Cyan.on_default();
-const DIM: Style = Style::new().dimmed();
-const STRONG: Style = Style::new().bold();
+pub(crate) const DIM: Style = Style::new().dimmed();
+pub(crate) const STRONG: Style = Style::new().bold();
 
 /// A text in a style, padded by what it shows and not by its escape sequences.
 pub(crate) struct Styled {

@@ -1,0 +1,147 @@
+//! The JSON contract, the exit codes, and the schemas that describe both.
+
+mod support;
+
+use serde_json::Value;
+use support::Folder;
+
+fn assert_valid(folder: &Folder, schema: &str, document: &Value) {
+    let answer = folder.run(&format!("schema {schema}"));
+    let schema: Value = serde_json::from_str(&answer.stdout).unwrap();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let errors: Vec<String> = validator.iter_errors(document).map(|e| e.to_string()).collect();
+    assert!(errors.is_empty(), "{errors:?}");
+}
+
+#[test]
+fn documents_validate_against_their_schemas() {
+    let folder = Folder::demo();
+    for (arguments, schema) in [
+        ("check", "check"),
+        ("trace /media/films --from service:lantern", "trace"),
+        ("trace /archive/reels --from service:lantern", "trace"),
+        ("access /media/photos --from service:lantern", "access"),
+    ] {
+        let document = folder.json(arguments);
+        assert_eq!(document["schema"], format!("tarvek/{schema}/1"));
+        assert_valid(&folder, schema, &document);
+    }
+}
+
+#[test]
+fn a_schema_refuses_what_is_not_the_contract() {
+    let folder = Folder::demo();
+    let mut document = folder.json("check");
+    document["board"][0]["stages"]["mapped"] = "perhaps".into();
+    let schema: Value = serde_json::from_str(&folder.run("schema check").stdout).unwrap();
+    assert!(!jsonschema::is_valid(&schema, &document));
+}
+
+#[test]
+fn the_demo_layout_validates_against_the_layout_schema() {
+    let folder = Folder::demo();
+    let toml: toml::Value = toml::from_str(&folder.read("tarvek.toml")).unwrap();
+    assert_valid(&folder, "layout", &serde_json::to_value(toml).unwrap());
+}
+
+#[test]
+fn the_fields_of_the_contract() {
+    let folder = Folder::demo();
+    let trace = folder.json("trace /media/films --from service:lantern");
+    assert_eq!(trace["from"], "service:lantern");
+    assert_eq!(trace["ends"], serde_json::json!({"host": "granary", "path": "/silo/media/films"}));
+    assert_eq!(trace["complete"], true);
+    let hop = &trace["hops"][0];
+    assert_eq!(hop["kind"], "mapping");
+    assert_eq!(hop["host"], "millrace");
+    assert_eq!(hop["path_in"], "/media/films");
+    assert_eq!(hop["path_out"], "/mnt/granary/media/films");
+    assert_eq!(hop["mode"], "ro");
+    assert_eq!(hop["identity"], serde_json::json!({"uid": 972, "gid": 972, "groups": []}));
+    assert_eq!(hop["evidence"], "observed");
+
+    let access = folder.json("access /media/photos --from service:lantern --need read");
+    assert_eq!(access["as"], serde_json::json!({"uid": 972, "gid": 972, "groups": [972]}));
+    let verdict = &access["verdicts"][0];
+    assert_eq!(verdict["need"], "read");
+    assert_eq!(verdict["allowed"], false);
+    assert_eq!(verdict["decided_at"], "/silo/media/photos");
+    assert_eq!(verdict["errno"], "EACCES");
+
+    let check = folder.json("check");
+    let films = &check["board"][0];
+    assert_eq!(films["stages"]["titles"], 6);
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 7, "risk": 0, "note": 0}));
+}
+
+#[test]
+fn exit_codes_follow_the_threshold() {
+    let folder = Folder::demo();
+    assert_eq!(folder.run("check").code, 1);
+    assert_eq!(folder.run("trace /media/films --from service:lantern").code, 0);
+    assert_eq!(folder.run("trace /books2 --from service:lantern").code, 1);
+    assert_eq!(folder.run("access /media/films --from service:lantern").code, 0);
+    assert_eq!(folder.run("access /media/films --from service:lantern --need add").code, 1);
+    assert_eq!(folder.run("trace /silo/media --from host:granary").code, 0);
+    assert_eq!(folder.run("trace /home/mira --from host:granary").code, 2, "nobody looked there");
+    // Only what is a note: the layout alone, with nobody having looked anywhere.
+    let alone = Folder::new();
+    alone.write("tarvek.toml", folder.read("tarvek.toml"));
+    for (threshold, code) in [("blocker", 0), ("risk", 0), ("note", 1)] {
+        assert_eq!(alone.run(&format!("check --fail-on {threshold}")).code, code, "{threshold}");
+    }
+}
+
+#[test]
+fn severities_and_silences_of_the_layout_count() {
+    let folder = Folder::demo();
+    folder.write(
+        "tarvek.toml",
+        folder.read("tarvek.toml")
+            + "\n[rules]\nseverity = { \"path/case\" = \"note\", \"mount/not-mounted\" = \"risk\", \"access/root-unreadable\" = \"risk\" }\n\
+               silence = [{ rule = \"library/nothing-found\", why = \"known\" }]\n",
+    );
+    let check = folder.json("check");
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 0, "risk": 2, "note": 1}));
+    assert_eq!(check["silenced"], 4);
+    assert_eq!(folder.run("check").code, 0);
+    assert_eq!(folder.run("check --fail-on risk").code, 1);
+    // Silenced below one path only, the others still speak.
+    folder.edit("tarvek.toml", "why = \"known\"", "where = \"/srv\", why = \"known\"");
+    assert_eq!(folder.json("check")["silenced"], 1);
+}
+
+#[test]
+fn mistakes_on_the_command_line_exit_with_2() {
+    let folder = Folder::demo();
+    for (arguments, words) in [
+        ("check --fail-on never", "invalid value 'never'"),
+        ("trace /x --from service:lamtern", "did you mean service:lantern?"),
+        ("trace relative --from service:lantern", "is not absolute"),
+        ("access /x --as nobody:me", "is no subject"),
+        ("explain path/mising", "did you mean path/missing?"),
+        ("check --this-host grannary", "did you mean granary?"),
+        ("check --survey tarvek.toml", "a listing starts with: tarvek-listing 1"),
+        (
+            "check --survey granary.listing --survey granary.listing",
+            "two surveys are of the host granary",
+        ),
+    ] {
+        let answer = folder.run(arguments);
+        assert_eq!(answer.code, 2, "{arguments}");
+        assert!(answer.stderr.contains(words), "{arguments}: {}", answer.stderr);
+        assert_eq!(answer.stdout, "", "{arguments}");
+    }
+    let nowhere = Folder::new().run("check");
+    assert_eq!(nowhere.code, 2);
+    assert!(nowhere.stderr.contains("there is no layout"), "{}", nowhere.stderr);
+}
+
+#[test]
+fn colour_is_only_where_it_is_wanted() {
+    let folder = Folder::demo();
+    assert!(!folder.run("check").stdout.contains('\x1b'));
+    assert!(folder.run("check --color always").stdout.contains('\x1b'));
+    let quiet = folder.run("check --quiet").stdout;
+    assert_eq!(quiet.lines().count(), 1, "{quiet}");
+}

@@ -1,0 +1,100 @@
+//! The demo site: what its commands say, and that it is written once and the same each time.
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use support::Folder;
+
+#[test]
+fn the_demo_gives_the_same_bytes_twice_and_anywhere() {
+    let folder = Folder::new();
+    let first = folder.run("demo one");
+    assert_eq!((first.code, first.stderr.as_str()), (0, ""));
+    let again = folder.run("demo one");
+    let elsewhere = folder.run("demo two/deeper");
+    assert_eq!(first.stdout, again.stdout);
+    assert_eq!(first.stdout, elsewhere.stdout);
+    assert_eq!(files(&folder.path("one")), files(&folder.path("two/deeper")));
+    let steps = first.stdout.lines().filter(|line| line.starts_with("$ tarvek ")).count();
+    assert_eq!(steps, 8);
+}
+
+fn files(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    let mut all = BTreeMap::new();
+    let mut todo = vec![folder.to_owned()];
+    while let Some(here) = todo.pop() {
+        for entry in std::fs::read_dir(here).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                todo.push(path);
+            } else {
+                let name = path.strip_prefix(folder).unwrap().to_string_lossy().into_owned();
+                all.insert(name, std::fs::read(&path).unwrap());
+            }
+        }
+    }
+    all
+}
+
+#[test]
+fn the_demo_never_overwrites_what_somebody_changed() {
+    let folder = Folder::new();
+    folder.run("demo site");
+    folder.edit("site/tarvek.toml", "Kestrel Hollow", "My own work");
+    let answer = folder.run("demo site");
+    assert_eq!(answer.code, 2);
+    assert!(answer.stderr.contains("site/tarvek.toml is there already"), "{}", answer.stderr);
+    assert!(folder.read("site/tarvek.toml").contains("My own work"));
+}
+
+#[test]
+fn the_board() {
+    insta::assert_snapshot!(Folder::demo().run("check").whole());
+}
+
+#[test]
+fn the_board_with_everything_said() {
+    insta::assert_snapshot!(Folder::demo().run("check -v").stdout);
+}
+
+#[test]
+fn traces_of_every_library() {
+    let folder = Folder::demo();
+    let mut all = String::new();
+    for path in [
+        "/media/films",
+        "/media/series",
+        "/media/Music",
+        "/media/photos",
+        "/books",
+        "/archive/reels",
+    ] {
+        let answer = folder.run(&format!("trace {path} --from service:lantern"));
+        all += &format!("$ trace {path}\n{}\n", answer.whole());
+    }
+    insta::assert_snapshot!(all);
+}
+
+#[test]
+fn a_drive_letter_is_traced_to_the_storage_host() {
+    let folder = Folder::demo();
+    let output = folder.output(["trace", r"M:\films\1742 (2019)", "--from", "client:parlour"]);
+    insta::assert_snapshot!(String::from_utf8(output.stdout).unwrap());
+}
+
+#[test]
+fn access_through_a_service() {
+    let folder = Folder::demo();
+    let mut all = String::new();
+    for arguments in [
+        "access /media/photos --from service:lantern",
+        "access /data/films --from service:joiner --need add,remove",
+        "access /silo/media/photos --from host:granary --as oskar",
+        "access /silo/media/films --from host:granary --as 1500:1500,2100 --need read",
+    ] {
+        all += &format!("$ {arguments}\n{}\n", folder.run(arguments).whole());
+    }
+    insta::assert_snapshot!(all);
+}

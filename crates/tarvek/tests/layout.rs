@@ -1,0 +1,187 @@
+//! Mistakes in a layout or listing: all at once, each with its place and what would be right.
+
+mod support;
+
+use support::Folder;
+
+const MISTAKES: &str = r#"tarvek = 1
+site = "Kestrel Hollow"
+
+[host.granary]
+role = "storge"
+datasets = [
+  { name = "silo/media", at = "silo/media" },
+  { name = "silo/media", at = "/silo" },
+]
+
+[host.millrace]
+roel = "apps"
+accounts = { lantern = { uid = "972" } }
+
+[share.media]
+host = "granery"
+path = 5
+
+[[mount]]
+host = "millrace"
+from = "granary:meda"
+protocol = "nfs"
+at = "/mnt/granary/media"
+options = "ro,password=hunter2,x-mode=1"
+pasword = "password=hunter2"
+
+[service.lantern]
+host = "millrace"
+runs_as = "972:"
+map = [{ from = "media", to = "/media", acess = "ro" }]
+libraries = [{ name = "Films", kind = "film", roots = ["/media/films"] }, { name = "Films", kind = "films", roots = [] }]
+"#;
+
+#[test]
+fn every_mistake_is_reported_at_once() {
+    let folder = Folder::new();
+    folder.write("tarvek.toml", MISTAKES);
+    let answer = folder.run("check");
+    insta::assert_snapshot!(answer.whole());
+    assert!(!answer.stderr.contains("hunter2"), "a secret was printed");
+}
+
+#[test]
+fn files_that_are_no_layout_are_refused_with_their_place() {
+    let folder = Folder::new();
+    let huge = "# filler\n".repeat(50 << 20 >> 3);
+    for (text, place, words) in [
+        (&b""[..], "x.toml:1:1", "the layout is empty"),
+        (b"\n \n", "x.toml:1:1", "the layout is empty"),
+        (b"tarvek = 2\nsite = 'x'\n", "x.toml:1:10", "another version"),
+        (b"tarvek = 1\n", "x.toml:1:1", "\"site\" is missing"),
+        (b"tarvek = 1\nsite = 'a\0b'\n", "x.toml:2:10", "a NUL byte"),
+        (b"tarvek = 1\nsite = '\xff'\n", "x.toml:2:9", "no UTF-8"),
+        (b"tarvek = 1\nsite = 'x\n", "x.toml:2:", "invalid literal string"),
+        (b"\xef\xbb\xbftarvek = 1\r\nsite = 'x'\r\nsite = 'y'\r\n", "x.toml:3:1", "duplicate key"),
+        (huge.as_bytes(), "x.toml", "too large"),
+    ] {
+        folder.write("x.toml", text);
+        let answer = folder.run("check --layout x.toml");
+        assert_eq!(answer.code, 2, "{}", answer.stderr);
+        assert!(
+            answer.stderr.contains(place) && answer.stderr.contains(words),
+            "{}",
+            answer.stderr
+        );
+        assert_eq!(answer.stdout, "");
+    }
+    let deep =
+        format!("tarvek = 1\nsite = 'x'\nhost = {}{}\n", "[".repeat(20_000), "]".repeat(20_000));
+    folder.write("x.toml", deep);
+    assert_eq!(folder.run("check --layout x.toml").code, 2);
+    assert_eq!(folder.run("check --layout missing.toml").code, 2);
+    assert_eq!(folder.run("check --layout .").code, 2);
+}
+
+/// One mistake each in a layout that is otherwise right: what is said, and where.
+#[test]
+fn one_mistake_at_a_time() {
+    for (from, to, words) in [
+        (
+            "from = \"granary:archive\"",
+            "from = \"millrace:archive\"",
+            "is offered by granary, not by millrace",
+        ),
+        (
+            "at = \"/mnt/granary/archive\"",
+            "at = \"/mnt/granary/media/\"",
+            "millrace has a second mount",
+        ),
+        (
+            "host = \"millrace\"\nrole = \"serve\"",
+            "host = \"milrace\"\nrole = \"serve\"",
+            "did you mean \"millrace\"?",
+        ),
+        ("service = \"drover\"", "service = \"dover\"", "did you mean \"drover\"?"),
+        ("to = \"/config\"", "to = \"/books/\"", "two mappings have the same place /books"),
+        ("access = \"ro\", squash", "access = \"rx\", squash", "known: ro, rw"),
+        ("groups = [\"keepers\"]", "groups = [\"keeper\"]", "did you mean \"keepers\"?"),
+        ("umask = \"002\"", "umask = \"9\"", "for example \"0775\""),
+        ("uid = 1101", "uid = -1", "too small"),
+        (
+            "addresses = [\"millrace.lan\"",
+            "addresses = [\"granary.lan\"",
+            "the same address granary.lan",
+        ),
+        (
+            "{ from = \"/srv/lantern\", to = \"/config\" }",
+            "{ to = \"/config\" }",
+            "exactly one of from, share and volume",
+        ),
+        (
+            "original = true },\n  { name = \"Books\"",
+            "original = 1 },\n  { name = \"Books\"",
+            "expected true or false, found a whole number",
+        ),
+    ] {
+        let folder = Folder::demo();
+        folder.edit("tarvek.toml", from, to);
+        let answer = folder.run("check");
+        assert_eq!(answer.code, 2, "{to}: {}", answer.stdout);
+        assert!(answer.stderr.contains(words), "{to}: {}", answer.stderr);
+        let line = 1 + folder.read("tarvek.toml").split(to).next().unwrap().matches('\n').count();
+        let near =
+            (line..line + 3).any(|line| answer.stderr.contains(&format!("tarvek.toml:{line}:")));
+        assert!(near || words.contains("address"), "line {line}: {}", answer.stderr);
+    }
+}
+
+#[test]
+fn a_listing_that_is_cut_is_refused() {
+    let folder = Folder::demo();
+    let whole = folder.read("granary.listing");
+    let middle = whole.len() / 2;
+    folder.write("granary.listing", &whole[..middle]);
+    let answer = folder.run("check");
+    assert_eq!((answer.code, answer.stdout.as_str()), (2, ""));
+    assert!(
+        answer.stderr.contains("the listing is cut off after this line in the section tree"),
+        "{}",
+        answer.stderr
+    );
+    assert!(answer.stderr.contains("collect it again"), "{}", answer.stderr);
+}
+
+#[test]
+fn odd_names_cannot_forge_a_line_of_the_board() {
+    let folder = Folder::demo();
+    folder.edit("tarvek.toml", "name = \"Films\"", "name = \"Fi\\u001b[2Jlms\\nlantern ready\"");
+    folder.edit(
+        "tarvek.toml",
+        "roots = [\"/media/series\"]",
+        "roots = [\"/media/series\\u202e\\u0007\"]",
+    );
+    folder.edit("granary.listing", "/silo/media/photos", "/silo/media/photos\\012x\\033[31m\\377");
+    let answer = folder.run("check");
+    let board = answer.stdout;
+    assert!(
+        !board.contains('\x1b') && !board.contains('\u{202e}') && !board.contains('\x07'),
+        "{board}"
+    );
+    assert!(board.contains("Fi\\u{1b}[2Jlms\\nlantern ready"), "{board}");
+    assert!(!board.lines().any(|line| line.starts_with("lantern ready")), "{board}");
+}
+
+#[test]
+fn names_that_are_no_utf8_keep_their_bytes_in_json() {
+    let folder = Folder::demo();
+    folder.edit("granary.listing", "/silo/media/photos", "/silo/media/ph\\377tos");
+    let output = folder.output([
+        std::ffi::OsStr::new("trace"),
+        std::os::unix::ffi::OsStrExt::from_bytes(b"/silo/media/ph\xfftos"),
+        "--from".as_ref(),
+        "host:granary".as_ref(),
+        "--format".as_ref(),
+        "json".as_ref(),
+    ]);
+    let trace: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(trace["ends"]["path"], "/silo/media/ph\u{fffd}tos");
+    assert_eq!(trace["ends"]["path_bytes"], "L3NpbG8vbWVkaWEvcGj/dG9z");
+    assert_eq!(trace["complete"], true);
+}

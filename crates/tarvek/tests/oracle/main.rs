@@ -1,0 +1,10 @@
+//! The oracle lane: what Tarvek predicts, put to the kernel and to standard tools. It needs root, and fails without it.
+//!
+//! `TARVEK_SEED` repeats a run; `TARVEK_CASES` says how many random cases each area takes.
+
+// Helpers are shared between the areas of this one binary; what a run did is said on its stderr.
+#![allow(unreachable_pub, clippy::print_stderr, clippy::print_stdout)]
+
+mod board;
+mod kernel;
+mod random;
