@@ -55,8 +55,8 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "path/missing",
         "tarvek.toml",
         "from = \"/mnt/granary/media\"",
-        "from = \"/mnt/granery/media\"",
-        "write /mnt/granary in the mapping",
+        "from = \"/mnt/granary/meda\"",
+        "write /mnt/granary/media in the mapping",
     ),
     (
         "path/case",
