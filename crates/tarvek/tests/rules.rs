@@ -185,7 +185,13 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "end roots\nsection gaps\n|/silo/media/films/1742 (2019)\tpermission denied\nend gaps",
         "look at granary again as root",
     ),
-    ("survey/not-seen", "granary.listing", "|deep /silo", "|names /silo", "did not go there"),
+    (
+        "survey/not-seen",
+        "granary.listing",
+        "|deep /silo",
+        "|names /silo",
+        "7 folders below /media/films could not be looked into",
+    ),
 ];
 
 #[test]

@@ -59,7 +59,12 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
         evidence: Evidence::Observed,
         subject: case.subject_text(),
         message: message + &by,
-        remedy: format!("look at {host} again as root"),
+        remedy: match &route.end {
+            End::Unseen { why: None, .. } => {
+                format!("look at {host} again, with {example} among the roots")
+            }
+            _ => format!("look at {host} again as root"),
+        },
         place: Where { host: Some(host), path: Some(example), line: Some(case.root.origin.line) },
         affects: vec![case.affected()],
         because: None,
