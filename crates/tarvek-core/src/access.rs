@@ -291,9 +291,9 @@ impl Judge<'_> {
             if meta.kind != EntryKind::Folder {
                 continue;
             }
-            let decision = decide(meta, tree.acl(node), &step.subject, X);
+            let decision = decide(&meta, tree.acl(node), &step.subject, X);
             if !decision.allowed {
-                let reason = self.denied_words(step, meta, &decision, "search it");
+                let reason = self.denied_words(step, &meta, &decision, "search it");
                 return Err(Box::new(self.outcome(Some(false), step, reason, Some("EACCES"))));
             }
         }
@@ -320,9 +320,9 @@ impl Judge<'_> {
         {
             return verdict;
         }
-        let decision = decide(meta, tree.acl(node), &step.subject, want);
+        let decision = decide(&meta, tree.acl(node), &step.subject, want);
         if decision.allowed {
-            return self.outcome(Some(true), step, decision.entry(meta), None);
+            return self.outcome(Some(true), step, decision.entry(&meta), None);
         }
         let what = match (want & W != 0, meta.kind == EntryKind::Folder) {
             (true, true) => "add to it",
@@ -331,7 +331,7 @@ impl Judge<'_> {
             (false, true) => "list it",
             (false, false) => "read it",
         };
-        let reason = self.denied_words(step, meta, &decision, what);
+        let reason = self.denied_words(step, &meta, &decision, what);
         self.outcome(Some(false), step, reason, Some("EACCES"))
     }
 
@@ -355,9 +355,9 @@ impl Judge<'_> {
             return verdict;
         }
         let (meta, above) = (tree.meta(node), tree.meta(folder));
-        let decision = decide(above, tree.acl(folder), &step.subject, W | X);
+        let decision = decide(&above, tree.acl(folder), &step.subject, W | X);
         if !decision.allowed {
-            let reason = self.denied_words(step, above, &decision, "remove from it");
+            let reason = self.denied_words(step, &above, &decision, "remove from it");
             return self.outcome(Some(false), step, reason, Some("EACCES"));
         }
         let subject = &step.subject;
@@ -378,6 +378,6 @@ impl Judge<'_> {
                 return self.unknown(last, "whether it is empty was not seen".to_owned());
             }
         }
-        self.outcome(Some(true), step, decision.entry(above), None)
+        self.outcome(Some(true), step, decision.entry(&above), None)
     }
 }

@@ -1,5 +1,7 @@
 //! POSIX access control lists (`acl(5)`).
 
+use std::fmt;
+
 /// Whom an entry speaks of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Tag {
@@ -52,6 +54,25 @@ impl Acl {
     /// The mask; without one nothing is cut.
     pub fn mask(&self) -> u8 {
         self.perm(Tag::Mask).unwrap_or(7)
+    }
+}
+
+impl fmt::Display for Acl {
+    /// One line, entries separated by commas, with numbers: `user::rwx,user:972:r-x,…`
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (n, entry) in self.entries.iter().enumerate() {
+            let perm = perm_text(entry.perm);
+            f.write_str(if n == 0 { "" } else { "," })?;
+            match entry.tag {
+                Tag::UserObj => write!(f, "user::{perm}"),
+                Tag::User(uid) => write!(f, "user:{uid}:{perm}"),
+                Tag::GroupObj => write!(f, "group::{perm}"),
+                Tag::Group(gid) => write!(f, "group:{gid}:{perm}"),
+                Tag::Mask => write!(f, "mask::{perm}"),
+                Tag::Other => write!(f, "other::{perm}"),
+            }?;
+        }
+        Ok(())
     }
 }
 

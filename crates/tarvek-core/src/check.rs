@@ -155,6 +155,8 @@ pub struct HostSeen {
     pub host: String,
     /// When it was looked at (seconds since 1970 UTC) and from where that is known; `None` if only the layout speaks of it.
     pub seen: Option<(i64, crate::facts::Source)>,
+    /// How long ago that was, in seconds.
+    pub age: i64,
     /// What could not be seen there.
     pub gaps: Vec<Gap>,
 }
@@ -202,6 +204,7 @@ pub fn check(site: &Site) -> Report {
             HostSeen {
                 host: host.to_owned(),
                 seen: facts.map(|facts| (facts.taken, facts.source.clone())),
+                age: facts.map_or(0, |facts| site.now.saturating_sub(facts.taken).max(0)),
                 gaps: facts.map(|facts| facts.gaps.clone()).unwrap_or_default(),
             }
         })

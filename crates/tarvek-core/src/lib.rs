@@ -7,6 +7,7 @@
 pub mod access;
 pub mod acl;
 pub mod check;
+pub mod compare;
 pub mod facts;
 pub mod identity;
 pub mod layout;

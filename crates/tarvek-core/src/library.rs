@@ -239,7 +239,7 @@ impl<'a> Scanner<'a> {
         let tree = piece.tree;
         let (meta, acl) = (tree.meta(visit.node), tree.acl(visit.node));
         let refused = [X, R]
-            .map(|want| decide(meta, acl, &piece.subject, want))
+            .map(|want| decide(&meta, acl, &piece.subject, want))
             .into_iter()
             .find(|decision| !decision.allowed);
         if let Some(decision) = refused {
@@ -268,7 +268,7 @@ impl<'a> Scanner<'a> {
         let (meta, name, acl) = (tree.meta(child), tree.name(child), tree.acl(child));
         self.scan.entries += 1;
         let changeable = matches!(meta.kind, EntryKind::File | EntryKind::Folder);
-        if changeable && !piece.read_only && decide(meta, acl, &piece.subject, W).allowed {
+        if changeable && !piece.read_only && decide(&meta, acl, &piece.subject, W).allowed {
             self.scan.writable += 1;
         }
         let depth = visit.depth + 1;
@@ -291,7 +291,7 @@ impl<'a> Scanner<'a> {
                 });
             }
             EntryKind::File => {
-                let decision = decide(meta, acl, &piece.subject, R);
+                let decision = decide(&meta, acl, &piece.subject, R);
                 if decision.allowed {
                     self.media_file(visit, child, name);
                 } else {
@@ -343,10 +343,10 @@ impl<'a> Scanner<'a> {
         self.scan.unreadable += count;
         let key = (piece.host.to_owned(), decision.by, meta.mode, meta.uid, meta.gid);
         let index = self.causes.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
-            let owner = self.site.owner_text(piece.host, meta);
+            let owner = self.site.owner_text(piece.host, &meta);
             let reason = format!(
                 "{} on a {} of mode {:04o} {owner}",
-                decision.entry(meta),
+                decision.entry(&meta),
                 meta.kind.word(),
                 meta.mode
             );

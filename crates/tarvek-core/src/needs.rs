@@ -26,6 +26,34 @@ pub fn for_libraries(site: &Site, host: &str) -> Vec<AbsPath> {
     places
 }
 
+/// The places of a host that its survey should cover: what it offers, what services see of it, and what libraries lead to.
+/// Of places inside each other only the outer one is named; shares of other hosts are theirs to survey.
+pub fn for_survey(site: &Site, host: &str) -> Vec<AbsPath> {
+    let mut places = for_libraries(site, host);
+    places.extend(
+        site.layout.host(host).into_iter().flat_map(|host| &host.datasets).map(|d| d.at.clone()),
+    );
+    places.extend(site.layout.shares.iter().filter(|s| s.host == host).map(|s| s.path.clone()));
+    places.extend(site.layout.folders.iter().filter(|f| f.host == host).map(|f| f.path.clone()));
+    for service in site.layout.services.iter().filter(|service| service.host == host) {
+        let view = View::Service(service.name.clone());
+        let (subject, _) = site.subject_of(service);
+        for map in service.map.as_deref().unwrap_or(&[]) {
+            if let Ok(to) = &map.to.path {
+                places.extend(on_host(&follow(site, &view, to, &subject), host));
+            }
+        }
+        places.extend(service.config.clone());
+    }
+    let points = mount_points(site, host);
+    places.retain(|place| !points.iter().any(|point| place.within(point)));
+    places.sort();
+    places.dedup();
+    let all = places.clone();
+    places.retain(|place| !all.iter().any(|other| place != other && place.within(other)));
+    places
+}
+
 /// The mount points that the layout declares on a host.
 pub fn mount_points(site: &Site, host: &str) -> Vec<AbsPath> {
     site.layout.mounts.iter().filter(|m| m.host == host).map(|m| m.at.clone()).collect()

@@ -11,6 +11,10 @@ pub struct Site {
     /// What is declared; empty where there is no layout.
     pub layout: Layout,
     facts: Vec<(String, HostFacts)>,
+    /// The time at which it is judged: seconds since 1970 UTC.
+    pub now: i64,
+    /// How old what was seen may be, in seconds.
+    pub max_age: Option<i64>,
 }
 
 impl Site {
@@ -19,7 +23,9 @@ impl Site {
     /// # Errors
     /// The name of a host that two facts claim.
     pub fn join(layout: Layout, facts: Vec<HostFacts>) -> Result<Self, String> {
-        facts.into_iter().try_fold(Self { layout, facts: Vec::new() }, Self::with)
+        facts
+            .into_iter()
+            .try_fold(Self { layout, facts: Vec::new(), now: 0, max_age: None }, Self::with)
     }
 
     /// Joins the facts of one more host.

@@ -58,6 +58,17 @@ pub fn counted(count: u64, noun: &str) -> String {
     format!("{count} {}", if count == 1 { noun } else { &plural })
 }
 
+/// A span of seconds in its largest unit: `3 days`, `5 minutes`.
+pub fn ago(seconds: i64) -> String {
+    let seconds = u64::try_from(seconds).unwrap_or(0);
+    match seconds {
+        0..120 => counted(seconds, "second"),
+        120..7200 => counted(seconds / 60, "minute"),
+        7200..172_800 => counted(seconds / 3600, "hour"),
+        _ => counted(seconds / 86_400, "day"),
+    }
+}
+
 /// Quotes a path for a POSIX shell, so that a remedy can be pasted: plain names stay as they are, others are
 /// single-quoted, and names with control or non-UTF-8 bytes are given through `printf` with octal escapes.
 pub fn shell_quoted(bytes: &[u8]) -> String {

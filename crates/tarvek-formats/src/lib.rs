@@ -3,6 +3,7 @@
 //! A reader never judges; it says what is written, or every [`mistake`] that keeps it from saying so.
 
 pub mod accounts;
+pub mod acl;
 pub mod escape;
 pub mod fstab;
 pub mod layout;

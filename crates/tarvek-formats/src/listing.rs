@@ -19,15 +19,18 @@
 
 use std::collections::HashMap;
 
+use tarvek_core::acl::{Acl, AclEntry};
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{EntryKind, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder};
-use tarvek_core::facts::{Gap, HostFacts, Source};
+use tarvek_core::facts::tree::{
+    EntryKind, Extras, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
+};
+use tarvek_core::facts::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::path::AbsPath;
 use tarvek_core::text::shown;
 
 use crate::escape::unescape;
 use crate::mistake::{Refused, in_line};
-use crate::{accounts, fstab, mountinfo};
+use crate::{accounts, acl, fstab, mountinfo};
 
 /// The first line of every listing of this version.
 pub const FIRST_LINE: &str = "tarvek-listing 1";
@@ -58,10 +61,10 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
     let gaps = reader.gaps()?;
     let roots = reader.roots()?;
     let tree = reader.tree(&roots, &gaps)?;
-    let source = Source::File(file.to_owned());
+    let documents = reader.documents();
     Ok(HostFacts {
         name,
-        source,
+        source: Source::File(file.to_owned()),
         taken,
         taken_by,
         kernel,
@@ -69,6 +72,9 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
         fstab,
         accounts,
         groups,
+        documents,
+        roots: roots.all(),
+        complete: true,
         tree,
         gaps,
     })
@@ -228,6 +234,59 @@ impl Reader<'_> {
         Ok(Some(table))
     }
 
+    /// Everything that is kept as text. `reader.tree` and the like have read the rest.
+    fn documents(&self) -> Vec<Document> {
+        let read = ["mountinfo", "fstab", "passwd", "group", "roots", "tree", "gaps", "acl"];
+        let mut names: Vec<&String> =
+            self.sections.sections.keys().filter(|name| !read.contains(&name.as_str())).collect();
+        names.sort();
+        names.into_iter().map(|name| Document::new(name, &self.joined(name))).collect()
+    }
+
+    /// The ACLs of the section `acl`, which is the output of `getfacl -n -p`.
+    fn acls(&self) -> Result<HashMap<AbsPath, Extras>, Refused> {
+        let mut all: HashMap<AbsPath, Extras> = HashMap::new();
+        let mut path: Option<AbsPath> = None;
+        let (mut access, mut default) = (Vec::new(), Vec::new());
+        let mut keep =
+            |path: Option<AbsPath>, access: &mut Vec<AclEntry>, default: &mut Vec<AclEntry>| {
+                let (access, default) = (std::mem::take(access), std::mem::take(default));
+                let Some(path) = path else { return };
+                // Three entries say what the mode says.
+                let acl = (access.len() > 3).then(|| Acl::new(access));
+                let default_acl = (!default.is_empty()).then(|| Acl::new(default));
+                if acl.is_some() || default_acl.is_some() {
+                    all.insert(path, Extras { acl, default_acl, ..Extras::default() });
+                }
+            };
+        for line in self.lines("acl") {
+            if let Some(written) = line.1.strip_prefix(b"# file: ") {
+                keep(path.take(), &mut access, &mut default);
+                path = Some(self.path(*line, 9, written)?);
+                continue;
+            }
+            let text = String::from_utf8_lossy(line.1);
+            if text.starts_with('#') || text.trim().is_empty() {
+                continue;
+            }
+            let (list, entry) = match text.strip_prefix("default:") {
+                Some(entry) => (&mut default, entry),
+                None => (&mut access, text.as_ref()),
+            };
+            let entry = acl::entry(entry).ok_or_else(|| {
+                self.refuse(
+                    line.0,
+                    2,
+                    line.1,
+                    format!("{:?} is no ACL entry with numbers", shown(line.1)),
+                )
+            })?;
+            list.push(entry);
+        }
+        keep(path.take(), &mut access, &mut default);
+        Ok(all)
+    }
+
     fn path(&self, line: Line, column: usize, written: &[u8]) -> Result<AbsPath, Refused> {
         AbsPath::new(&unescape(written)).map_err(|fault| {
             let message = format!("the path {:?} {fault}", shown(written));
@@ -276,6 +335,7 @@ impl Reader<'_> {
         };
         let columns = Columns::of(&section.columns)
             .map_err(|message| self.refuse(section.start, 1, b"", message))?;
+        let mut acls = self.acls()?;
         let mut top: Option<NewEntry> = None;
         let mut folders: HashMap<AbsPath, (Line<'_>, Vec<NewEntry>)> = HashMap::new();
         let mut last: Option<(AbsPath, usize)> = None;
@@ -307,10 +367,14 @@ impl Reader<'_> {
                 (Some(parent), Some(name)) => {
                     let (_, entries) =
                         folders.entry(parent.clone()).or_insert_with(|| (*line, Vec::new()));
-                    entries.push(NewEntry::plain(name, meta));
+                    let extras = acls.remove(&path).unwrap_or_default();
+                    entries.push(NewEntry { extras, ..NewEntry::plain(name, meta) });
                     last = Some((parent, entries.len() - 1));
                 }
-                _ => top = Some(NewEntry::plain("", meta)),
+                _ => {
+                    let extras = acls.remove(&path).unwrap_or_default();
+                    top = Some(NewEntry { extras, ..NewEntry::plain("", meta) });
+                }
             }
         }
         let Some(top) = top else {
@@ -352,6 +416,11 @@ struct Roots {
 }
 
 impl Roots {
+    fn all(&self) -> Vec<Root> {
+        let root = |deep| move |path: &AbsPath| Root { path: path.clone(), deep };
+        self.deep.iter().map(root(true)).chain(self.names.iter().map(root(false))).collect()
+    }
+
     fn lists(&self, folder: &AbsPath) -> bool {
         self.names.contains(folder) || self.deep.iter().any(|root| folder.within(root))
     }
@@ -373,6 +442,7 @@ enum Column {
     Inode,
     Links,
     Mtime,
+    Ctime,
     Device,
     Path,
 }
@@ -390,6 +460,7 @@ impl Columns {
                 "inode" => Column::Inode,
                 "links" => Column::Links,
                 "mtime" => Column::Mtime,
+                "ctime" => Column::Ctime,
                 "device" => Column::Device,
                 "path" => Column::Path,
                 other => return Err(format!("the unknown column {}", shown(other.as_bytes()))),
@@ -420,6 +491,8 @@ impl Columns {
             device: None,
             links: 1,
             modified: 0,
+            changed: None,
+            flags: None,
         };
         let mut at = 0;
         for column in &self.names {
@@ -463,6 +536,7 @@ impl Columns {
             Column::Inode => meta.inode = Some(field.parse().ok()?),
             Column::Links => meta.links = field.parse().ok()?,
             Column::Mtime => meta.modified = nanoseconds(field)?,
+            Column::Ctime => meta.changed = Some(nanoseconds(field)?),
             Column::Device => meta.device = Some(field.parse().ok()?),
             Column::Path => return None,
         }

@@ -1,5 +1,8 @@
-//! The live machine: what this host is and what lies on it. Nothing here judges, and nothing here changes anything.
+//! The live machine: what this host is and what lies on it. Nothing here judges. The only files that are
+//! ever written are surveys, where somebody named one.
 
 mod acl;
 pub mod observe;
+pub mod store;
+mod system;
 pub mod walk;

@@ -10,12 +10,13 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{EntryKind, Listing, NewEntry, NodeId, Tree, TreeBuilder};
-use tarvek_core::facts::{Gap, HostFacts, Source};
+use tarvek_core::facts::tree::{EntryKind, Listing, Lookup, NewEntry, NodeId, Tree, TreeBuilder};
+use tarvek_core::facts::{Gap, HostFacts, Root, Source};
 use tarvek_core::path::{AbsPath, components};
 use tarvek_formats::{accounts, fstab, mountinfo};
 
-use crate::walk::{self, Sink, Watch};
+use crate::system;
+use crate::walk::{self, Before, Sink, Watch};
 
 /// How much of a place is to be seen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -45,25 +46,42 @@ pub fn own_groups() -> (u32, Vec<u32>) {
     (own, groups.into_iter().map(|gid| gid.as_raw()).collect())
 }
 
+/// What to look at, and how.
+#[derive(Debug)]
+pub struct Look<'a> {
+    /// The places.
+    pub places: &'a [(AbsPath, Depth)],
+    /// Whether to read what the host says of itself as well: exports, units, datasets, ports, …
+    pub documents: bool,
+    /// An earlier look, whose unchanged parts need not be read again.
+    pub before: Option<&'a HostFacts>,
+    /// Who watches.
+    pub watch: &'a Watch,
+}
+
 /// Looks at this machine: mounts, accounts, and the given places. Symlinks on the way to a place are noted, and what they
 /// lead to is looked at as well.
 ///
 /// # Errors
 /// Only what makes the whole look impossible; everything else is a gap in the facts.
-pub fn observe(places: &[(AbsPath, Depth)], watch: &Watch) -> io::Result<HostFacts> {
+pub fn observe(look: &Look) -> io::Result<HostFacts> {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
     let uname = rustix::system::uname();
     let kernel =
         format!("{} {}", uname.sysname().to_string_lossy(), uname.release().to_string_lossy());
     let mounts =
         std::fs::read("/proc/self/mountinfo").ok().and_then(|text| mountinfo::read(&text).ok());
-    let read = |path| std::fs::read(path).unwrap_or_default();
-    let (accounts, groups) = accounts::read(&read("/etc/passwd"), &read("/etc/group"));
+    let (passwd, group) = system::name_service();
+    let (accounts, groups) = accounts::read(&passwd, &group);
     let mut scout = Scout { root: Place::root()?, gaps: Vec::new() };
-    for (path, depth) in places {
+    for (path, depth) in look.places {
         scout.go(path, *depth, 0);
     }
-    let (tree, gaps) = scout.grow(mounts.as_ref(), watch)?;
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
+    let (tree, gaps) = scout.grow(mounts.as_ref(), look)?;
+    let root = |(path, depth): &(AbsPath, Depth)| Root {
+        path: path.clone(),
+        deep: *depth == Depth::Everything,
+    };
     Ok(HostFacts {
         name: host_name(),
         source: Source::Live,
@@ -71,9 +89,12 @@ pub fn observe(places: &[(AbsPath, Depth)], watch: &Watch) -> io::Result<HostFac
         taken_by: Some(own_uid()),
         kernel: Some(kernel),
         mounts,
-        fstab: fstab::read(&read("/etc/fstab")),
+        fstab: fstab::read(&std::fs::read("/etc/fstab").unwrap_or_default()),
         accounts,
         groups,
+        documents: if look.documents { system::documents() } else { Vec::new() },
+        roots: look.places.iter().map(root).collect(),
+        complete: true,
         tree,
         gaps,
     })
@@ -176,10 +197,10 @@ impl Scout {
     }
 
     /// Makes the tree: names and walks where they are wanted, single entries elsewhere.
-    fn grow(self, mounts: Option<&MountTable>, watch: &Watch) -> io::Result<(Tree, Vec<Gap>)> {
+    fn grow(self, mounts: Option<&MountTable>, look: &Look) -> io::Result<(Tree, Vec<Gap>)> {
         let Self { root, gaps } = self;
         let builder = TreeBuilder::new(root.entry.clone());
-        let mut grower = Grower { sink: TreeSink::new(builder, gaps, mounts), watch };
+        let mut grower = Grower { sink: TreeSink::new(builder, gaps, mounts), look };
         let handle = open_path(CWD, b"/")?;
         grower.place(root, Tree::ROOT, handle)?;
         Ok(grower.sink.finish())
@@ -188,7 +209,7 @@ impl Scout {
 
 struct Grower<'a> {
     sink: TreeSink<'a>,
-    watch: &'a Watch,
+    look: &'a Look<'a>,
 }
 
 impl Grower<'_> {
@@ -197,7 +218,16 @@ impl Grower<'_> {
             return Ok(());
         }
         if place.depth == Depth::Everything {
-            return walk::walk(handle, node, &self.sink, self.watch, 0);
+            let path = self.sink.path(node);
+            let before = self.look.before.and_then(|facts| match facts.tree.find(&path) {
+                // Two seconds before the look began, whatever the clock of the filesystem ticks in.
+                Lookup::Found(old) => Some((
+                    Before { tree: &facts.tree, sure: (facts.taken - 2) * 1_000_000_000 },
+                    old,
+                )),
+                _ => None,
+            });
+            return walk::walk(handle, node, &self.sink, self.look.watch, before);
         }
         let mut listing = Listing::NotListed;
         let mut entries: BTreeMap<Vec<u8>, NewEntry> = BTreeMap::new();
@@ -271,6 +301,10 @@ struct TreeSink<'a> {
 impl<'a> TreeSink<'a> {
     fn new(builder: TreeBuilder, gaps: Vec<Gap>, mounts: Option<&'a MountTable>) -> Self {
         Self { state: Mutex::new((builder, gaps)), mounts }
+    }
+
+    fn path(&self, node: NodeId) -> AbsPath {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner).0.tree().path(node)
     }
 
     fn finish(self) -> (Tree, Vec<Gap>) {

@@ -12,7 +12,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{AtFlags, Mode, OFlags, RawDir, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
-use tarvek_core::facts::tree::{EntryKind, Listing, Meta, NewEntry, NodeId};
+use tarvek_core::facts::tree::{EntryKind, Flags, Listing, Lookup, Meta, NewEntry, NodeId, Tree};
 
 use crate::acl;
 
@@ -52,10 +52,32 @@ pub struct Watch {
     pub stop: AtomicBool,
 }
 
+/// An earlier walk of the same places: what has not changed since need not be read again.
+#[derive(Clone, Copy, Debug)]
+pub struct Before<'a> {
+    /// What it saw.
+    pub tree: &'a Tree,
+    /// Inodes that changed before this time (nanoseconds since 1970 UTC) were seen as they then were. Later ones may have
+    /// changed again within one tick of the filesystem's clock.
+    pub sure: i64,
+}
+
+impl Before<'_> {
+    /// Whether an entry is the inode that was seen then, unchanged: its ctime moves with everything else.
+    fn unchanged(&self, old: NodeId, now: &Meta) -> bool {
+        let then = self.tree.meta(old);
+        now.changed.is_some_and(|changed| changed < self.sure)
+            && (then.kind, then.inode, then.device, then.changed)
+                == (now.kind, now.inode, now.device, now.changed)
+    }
+}
+
 struct Job {
     parent: Arc<OwnedFd>,
     name: CString,
     node: NodeId,
+    /// The folder in the earlier walk, and whether it is unchanged, so that its names are known.
+    old: Option<(NodeId, bool)>,
 }
 
 struct Queue {
@@ -68,11 +90,12 @@ struct Queue {
 struct Walk<'a, S> {
     sink: &'a S,
     watch: &'a Watch,
+    before: Option<Before<'a>>,
     queue: Mutex<Queue>,
     wake: Condvar,
 }
 
-/// Walks everything below an open folder whose number in the sink is `node`. `threads` of 0 takes one per core.
+/// Walks everything below an open folder whose number in the sink is `node`; `old` is the same folder in an earlier walk.
 ///
 /// # Errors
 /// What the sink could not take, or `Interrupted` if it was told to stop.
@@ -81,17 +104,17 @@ pub fn walk<S: Sink>(
     node: NodeId,
     sink: &S,
     watch: &Watch,
-    threads: usize,
+    old: Option<(Before, NodeId)>,
 ) -> io::Result<()> {
     raise_handle_limit();
-    let threads = match threads {
-        0 => std::thread::available_parallelism().map_or(1, |n| n.get()),
-        n => n,
-    };
-    let top = Job { parent: Arc::new(folder), name: c".".to_owned(), node };
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+    let before = old.map(|(before, _)| before);
+    let old = old.map(|(_, old)| (old, false));
+    let top = Job { parent: Arc::new(folder), name: c".".to_owned(), node, old };
     let walk = Walk {
         sink,
         watch,
+        before,
         queue: Mutex::new(Queue { jobs: vec![top], running: 0, failed: None }),
         wake: Condvar::new(),
     };
@@ -154,11 +177,13 @@ impl<S: Sink> Walk<'_, S> {
                 return Ok(Vec::new());
             }
         };
-        let (seen, listing) = match reader.read(handle.as_fd()) {
-            Ok(()) => (std::mem::take(&mut reader.seen), Listing::Complete),
+        let outcome = reader.read(handle.as_fd(), self.before.zip(job.old));
+        let seen = std::mem::take(&mut reader.seen);
+        let listing = match outcome {
+            Ok(()) => Listing::Complete,
             Err(error) => {
                 self.sink.gap(job.node, b"", why(error));
-                (std::mem::take(&mut reader.seen), Listing::Failed)
+                Listing::Failed
             }
         };
         for (name, error) in reader.refused.drain(..) {
@@ -167,18 +192,19 @@ impl<S: Sink> Walk<'_, S> {
         self.watch.entries.fetch_add(seen.len() as u64, Ordering::Relaxed);
         let mut folders = Vec::new();
         let mut entries = Vec::with_capacity(seen.len());
-        for Seen { entry, mount } in seen {
+        for Seen { entry, mount, old } in seen {
             if entry.meta.kind == EntryKind::Folder && mount.is_none_or(|id| self.sink.enters(id)) {
-                folders.push((entries.len(), entry.name.clone()));
+                folders.push((entries.len(), entry.name.clone(), old));
             }
             entries.push(entry);
         }
         let numbers = self.sink.fill(job.node, entries, listing)?;
         let parent = Arc::new(handle);
-        let job = |(index, name): (usize, Vec<u8>)| Job {
+        let job = |(index, name, old): (usize, Vec<u8>, Option<(NodeId, bool)>)| Job {
             parent: Arc::clone(&parent),
             name: CString::new(name).expect("a name from a disk has no NUL"),
             node: numbers[index],
+            old,
         };
         Ok(folders.into_iter().map(job).collect())
     }
@@ -188,6 +214,8 @@ impl<S: Sink> Walk<'_, S> {
 struct Seen {
     entry: NewEntry,
     mount: Option<u64>,
+    /// The entry in the earlier walk, and whether it is unchanged.
+    old: Option<(NodeId, bool)>,
 }
 
 /// Reads folders, with buffers that are used again.
@@ -202,18 +230,33 @@ struct Reader {
 
 impl Reader {
     /// Reads all names of a folder, and what `statx(2)` says of each, sorted by name.
-    fn read(&mut self, folder: BorrowedFd) -> Result<(), Errno> {
+    fn read(
+        &mut self,
+        folder: BorrowedFd,
+        before: Option<(Before, (NodeId, bool))>,
+    ) -> Result<(), Errno> {
         self.seen.clear();
+        if let Some((before, (old, true))) = before
+            && before.tree.listing(old) == Listing::Complete
+        {
+            return self.known_names(folder, before, old);
+        }
         self.dirents.clear();
         self.dirents.reserve(64 << 10);
         let mut dirents = std::mem::take(&mut self.dirents);
-        let outcome = self.names(folder, dirents.spare_capacity_mut());
+        let before = before.map(|(before, (old, _))| (before, old));
+        let outcome = self.names(folder, dirents.spare_capacity_mut(), before);
         self.dirents = dirents;
         self.seen.sort_unstable_by(|a, b| a.entry.name.cmp(&b.entry.name));
         outcome
     }
 
-    fn names(&mut self, folder: BorrowedFd, buffer: &mut [MaybeUninit<u8>]) -> Result<(), Errno> {
+    fn names(
+        &mut self,
+        folder: BorrowedFd,
+        buffer: &mut [MaybeUninit<u8>],
+        before: Option<(Before, NodeId)>,
+    ) -> Result<(), Errno> {
         let mut names = RawDir::new(folder, buffer);
         while let Some(name) = names.next() {
             let name = name?;
@@ -221,18 +264,59 @@ impl Reader {
             if name == c"." || name == c".." {
                 continue;
             }
-            match self.entry(folder, name) {
-                Ok(seen) => self.seen.push(seen),
-                // It vanished between the two calls; then it is simply not there.
-                Err(Errno::NOENT) => {}
-                Err(error) => self.refused.push((name.to_bytes().to_vec(), error)),
-            }
+            let old = before.and_then(|(before, folder)| {
+                match before.tree.lookup(folder, name.to_bytes()) {
+                    Lookup::Found(old) => Some((before, old)),
+                    _ => None,
+                }
+            });
+            self.name(folder, name, old);
         }
         Ok(())
     }
 
-    fn entry(&mut self, folder: BorrowedFd, name: &CStr) -> Result<Seen, Errno> {
+    /// A folder whose own inode is unchanged has the names that it had.
+    fn known_names(
+        &mut self,
+        folder: BorrowedFd,
+        before: Before,
+        old: NodeId,
+    ) -> Result<(), Errno> {
+        for child in before.tree.children(old) {
+            let name = CString::new(before.tree.name(child)).expect("it came from a disk");
+            self.name(folder, &name, Some((before, child)));
+        }
+        Ok(())
+    }
+
+    fn name(&mut self, folder: BorrowedFd, name: &CStr, old: Option<(Before, NodeId)>) {
+        match self.entry(folder, name, old) {
+            Ok(seen) => self.seen.push(seen),
+            // It vanished between the two calls; then it is simply not there.
+            Err(Errno::NOENT) => {}
+            Err(error) => self.refused.push((name.to_bytes().to_vec(), error)),
+        }
+    }
+
+    fn entry(
+        &mut self,
+        folder: BorrowedFd,
+        name: &CStr,
+        old: Option<(Before, NodeId)>,
+    ) -> Result<Seen, Errno> {
         let (stat, meta) = stat_at(folder, name)?;
+        let attached = stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT);
+        let mount = attached.then_some(stat.stx_mnt_id);
+        if let Some((before, old)) = old
+            && before.unchanged(old, &meta)
+        {
+            let tree = before.tree;
+            let mut entry = NewEntry::plain(name.to_bytes(), meta);
+            entry.target = tree.target(old).map(<[u8]>::to_vec);
+            entry.extras = tree.extras(old).cloned().unwrap_or_default();
+            return Ok(Seen { entry, mount, old: Some((old, true)) });
+        }
+        let old = old.map(|(_, old)| (old, false));
         let mut entry = NewEntry::plain(name.to_bytes(), meta);
         match meta.kind {
             EntryKind::Symlink => {
@@ -243,15 +327,14 @@ impl Reader {
             EntryKind::Folder | EntryKind::File => {
                 let path = self.proc_path(folder, name);
                 let mut read = |which| acl::read(&path, which, &mut self.xattr).ok().flatten();
-                entry.acl = read(acl::ACCESS);
+                entry.extras.acl = read(acl::ACCESS);
                 if meta.kind == EntryKind::Folder {
-                    entry.default_acl = read(acl::DEFAULT);
+                    entry.extras.default_acl = read(acl::DEFAULT);
                 }
             }
             _ => {}
         }
-        let attached = stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT);
-        Ok(Seen { entry, mount: attached.then_some(stat.stx_mnt_id) })
+        Ok(Seen { entry, mount, old })
     }
 
     /// `lgetxattr(2)` takes no handle, but a path through `/proc/self/fd` starts at one.
@@ -274,9 +357,8 @@ pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), 
 /// The ACLs of one entry, given a handle to its folder.
 pub(crate) fn acls_at(folder: BorrowedFd, name: &CStr, entry: &mut NewEntry) {
     let mut reader = Reader::default();
-    if let Ok(seen) = reader.entry(folder, name) {
-        entry.acl = seen.entry.acl;
-        entry.default_acl = seen.entry.default_acl;
+    if let Ok(seen) = reader.entry(folder, name, None) {
+        entry.extras = seen.entry.extras;
         entry.target = seen.entry.target;
     }
 }
@@ -293,7 +375,7 @@ pub(crate) struct Names {
 /// Reads one folder without going below it.
 pub(crate) fn names_in(folder: BorrowedFd) -> Names {
     let mut reader = Reader::default();
-    let failed = reader.read(folder).err().map(why);
+    let failed = reader.read(folder, None).err().map(why);
     let refused = reader.refused.into_iter().map(|(name, error)| (name, why(error))).collect();
     let entries = reader.seen.into_iter().map(|seen| seen.entry).collect();
     Names { entries, refused, failed }
@@ -320,12 +402,24 @@ fn meta(stat: &Statx) -> Meta {
         inode: Some(stat.stx_ino),
         device: Some(u64::from(stat.stx_dev_major) << 32 | u64::from(stat.stx_dev_minor)),
         links: stat.stx_nlink,
-        modified: stat
-            .stx_mtime
-            .tv_sec
-            .saturating_mul(1_000_000_000)
-            .saturating_add(stat.stx_mtime.tv_nsec.into()),
+        modified: nanoseconds(stat.stx_mtime),
+        changed: Some(nanoseconds(stat.stx_ctime)),
+        flags: flags(stat),
     }
+}
+
+fn nanoseconds(time: rustix::fs::StatxTimestamp) -> i64 {
+    time.tv_sec.saturating_mul(1_000_000_000).saturating_add(time.tv_nsec.into())
+}
+
+/// `None` where the filesystem does not say (`stx_attributes_mask`).
+fn flags(stat: &Statx) -> Option<Flags> {
+    let both = StatxAttributes::IMMUTABLE | StatxAttributes::APPEND;
+    let has = |flag| stat.stx_attributes.contains(flag);
+    stat.stx_attributes_mask.contains(both).then(|| Flags {
+        immutable: has(StatxAttributes::IMMUTABLE),
+        append: has(StatxAttributes::APPEND),
+    })
 }
 
 /// An error in words, with its name.
@@ -412,7 +506,7 @@ mod tests {
         let top =
             rustix::fs::open(dir.path(), OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
         let watch = Watch::default();
-        walk(top, NodeId(0), &spoiler, &watch, 2).unwrap();
+        walk(top, NodeId(0), &spoiler, &watch, None).unwrap();
         let (_, gaps) = spoiler.seen.into_inner().unwrap();
         assert_eq!(gaps.len(), 3, "{gaps:?}");
         assert_eq!(watch.entries.load(Ordering::Relaxed), 5);
@@ -423,7 +517,7 @@ mod tests {
         let top = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
         let watch = Watch { stop: AtomicBool::new(true), ..Watch::default() };
         let sink = Spoiler { top: "/nowhere".into(), seen: Mutex::default() };
-        let error = walk(top, NodeId(0), &sink, &watch, 2).unwrap_err();
+        let error = walk(top, NodeId(0), &sink, &watch, None).unwrap_err();
         assert_eq!(error.kind(), io::ErrorKind::Interrupted);
     }
 }

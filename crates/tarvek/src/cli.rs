@@ -18,7 +18,7 @@ pub(crate) struct Arguments {
 }
 
 /// Options of every command.
-#[derive(Debug, Args)]
+#[derive(Clone, Debug, Args)]
 pub(crate) struct Globals {
     /// The layout; tarvek.toml here or in a folder above unless given
     #[arg(long, global = true, value_name = "FILE")]
@@ -65,6 +65,10 @@ pub(crate) enum Command {
     Trace(TraceArgs),
     /// Who can do what at a path, and which entry decides
     Access(AccessArgs),
+    /// Look at this host, or read a collected listing, into a survey file
+    Survey(SurveyArgs),
+    /// What changed between two surveys of a host
+    Compare(CompareArgs),
     /// The long text of a rule; without a rule, all of them in a line each
     Explain(ExplainArgs),
     /// The JSON Schema of the layout file, or of an output
@@ -86,6 +90,55 @@ pub(crate) struct CheckArgs {
     /// Exit with 1 from this severity on
     #[arg(long, value_enum, value_name = "SEVERITY", default_value = "blocker")]
     pub(crate) fail_on: FailOn,
+    /// How old a survey may be before it is a finding: 12h, 7d
+    #[arg(long, value_name = "AGE", value_parser = age)]
+    pub(crate) max_age: Option<i64>,
+}
+
+/// An age in seconds.
+fn age(written: &str) -> Result<i64, String> {
+    let say = || "write a number and a unit: 30m, 12h, 7d".to_owned();
+    let digits = written.trim_end_matches(|c: char| !c.is_ascii_digit());
+    let factor = match &written[digits.len()..] {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        "d" => 86_400,
+        _ => return Err(say()),
+    };
+    digits.parse::<i64>().ok().and_then(|n| n.checked_mul(factor)).ok_or_else(say)
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SurveyArgs {
+    /// The folders to look at; those that the layout needs of this host unless given
+    #[arg(value_name = "ROOT")]
+    pub(crate) roots: Vec<OsString>,
+    /// The survey file to write; one that is there is brought up to date
+    #[arg(short, long, value_name = "FILE", required_unless_present = "collector")]
+    pub(crate) output: Option<PathBuf>,
+    /// The name of the host; its own unless given
+    #[arg(long, value_name = "NAME")]
+    pub(crate) host: Option<String>,
+    /// Read a listing instead of looking at this host; - is standard input, and gzip is recognised
+    #[arg(long, value_name = "LISTING", conflicts_with_all = ["roots", "host"])]
+    pub(crate) from: Option<PathBuf>,
+    /// Print the script that collects a listing on a host where nothing can be installed
+    #[arg(long, conflicts_with_all = ["roots", "from", "output", "host"])]
+    pub(crate) collector: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompareArgs {
+    /// The earlier survey or listing
+    #[arg(value_name = "OLD")]
+    pub(crate) old: PathBuf,
+    /// The later one
+    #[arg(value_name = "NEW")]
+    pub(crate) new: PathBuf,
+    /// How to print the answer
+    #[arg(long, value_enum, default_value = "text")]
+    pub(crate) format: Format,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -183,6 +236,8 @@ pub(crate) enum SchemaOf {
     Trace,
     /// The output of access
     Access,
+    /// The output of compare
+    Compare,
 }
 
 /// Reads the command line; help, version and mistakes end the program here, mistakes with exit code 2.

@@ -1,9 +1,11 @@
 //! From options to a [`Site`]: the layout that is meant, what was seen of its hosts, and this machine.
 
 use std::ffi::OsStr;
+use std::io::Read;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
+use flate2::read::MultiGzDecoder;
 use tarvek_core::facts::HostFacts;
 use tarvek_core::identity::Subject;
 use tarvek_core::layout::Layout;
@@ -13,7 +15,8 @@ use tarvek_core::route::View;
 use tarvek_core::site::Site;
 use tarvek_core::text::{nearest, shown};
 use tarvek_formats::{layout, listing};
-use tarvek_host::observe::{self, Depth, observe};
+use tarvek_host::observe::{self, Depth, Look, observe};
+use tarvek_host::store::{self, StoreError};
 use tarvek_host::walk::Watch;
 
 use crate::cli::Globals;
@@ -44,7 +47,43 @@ pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
         }
         _ => site,
     };
+    let mut site = site;
+    site.now = now();
     Ok((site, file))
+}
+
+/// The time at which things are judged; `TARVEK_NOW` (seconds since 1970 UTC) makes an answer that can be made again.
+fn now() -> i64 {
+    let given = std::env::var("TARVEK_NOW").ok().and_then(|now| now.parse().ok());
+    given.unwrap_or_else(|| jiff::Timestamp::now().as_second())
+}
+
+/// The places that the layout needs of a host: datasets, shares, mapping sources, mount points, folders, libraries.
+pub(crate) fn places_of(
+    globals: &Globals,
+    host: Option<&str>,
+) -> Result<(String, Vec<(AbsPath, Depth)>), Failure> {
+    let layout = find_layout(globals)?.ok_or_else(|| {
+        Failure::with_remedy(
+            "no roots are given, and there is no layout to take them from",
+            "name the folders to look at",
+        )
+    })?;
+    let named = Globals {
+        this_host: host.map(str::to_owned).or_else(|| globals.this_host.clone()),
+        ..globals.clone()
+    };
+    let host = this_host(&named, &layout.parsed)?.ok_or_else(|| {
+        let known: Vec<&str> = layout.parsed.hosts.iter().map(|host| host.name.as_str()).collect();
+        Failure::with_remedy(
+            format!("the layout does not know {}", shown(observe::host_name().as_bytes())),
+            format!("say which of its hosts this is: --host {}", known.join(" or --host ")),
+        )
+    })?;
+    let site = Site::join(layout.parsed, Vec::new()).map_err(twice)?;
+    let deep = needs::for_survey(&site, &host).into_iter().map(|place| (place, Depth::Everything));
+    let points = needs::mount_points(&site, &host).into_iter().map(|place| (place, Depth::Names));
+    Ok((host, deep.chain(points).collect()))
 }
 
 /// A site for a question about one path; it works without a layout, for this machine.
@@ -141,7 +180,7 @@ fn read_file(file: &Path, most: u64) -> Result<Vec<u8>, Failure> {
 /// A listing of a host with millions of files.
 const MOST_LISTING: u64 = 4 << 30;
 
-fn name_of(file: &Path) -> String {
+pub(crate) fn name_of(file: &Path) -> String {
     shown(file.as_os_str().as_bytes())
 }
 
@@ -149,9 +188,53 @@ fn surveys(files: &[PathBuf]) -> Result<Vec<HostFacts>, Failure> {
     files.iter().map(|file| survey(file)).collect()
 }
 
-fn survey(file: &Path) -> Result<HostFacts, Failure> {
-    let bytes = read_file(file, MOST_LISTING)?;
-    Ok(listing::read(&name_of(file), &bytes)?)
+/// What was seen of a host, from a survey or a listing.
+pub(crate) fn survey(file: &Path) -> Result<HostFacts, Failure> {
+    if starts_with_magic(file)? {
+        return store::load(file).map_err(|error| store_failure(file, &error));
+    }
+    listing(&name_of(file), read_file(file, MOST_LISTING)?)
+}
+
+/// Reads a listing, packed or not.
+pub(crate) fn listing(name: &str, bytes: Vec<u8>) -> Result<HostFacts, Failure> {
+    if !bytes.starts_with(&[0x1f, 0x8b]) {
+        return Ok(listing::read(name, &bytes)?);
+    }
+    let mut text = Vec::new();
+    let most = MOST_LISTING + 1;
+    let unpacked = MultiGzDecoder::new(bytes.as_slice()).take(most).read_to_end(&mut text);
+    unpacked.map_err(|_| {
+        Failure::with_remedy(
+            format!("can't unpack {name}: the gzip data is damaged or cut off"),
+            "copy it again",
+        )
+    })?;
+    if text.len() as u64 == most {
+        return Err(Failure::new(format!(
+            "{name} unpacks to more than {} MiB",
+            MOST_LISTING >> 20
+        )));
+    }
+    Ok(listing::read(name, &text)?)
+}
+
+/// Says which survey can't be used, why, and what to do.
+pub(crate) fn store_failure(file: &Path, error: &StoreError) -> Failure {
+    Failure::with_remedy(format!("can't use {}: {}", name_of(file), error.message), &error.remedy)
+}
+
+fn starts_with_magic(file: &Path) -> Result<bool, Failure> {
+    let regular = std::fs::metadata(file).is_ok_and(|meta| meta.is_file());
+    if !regular {
+        // Reading it says what is wrong.
+        return Ok(false);
+    }
+    let mut start = Vec::new();
+    std::fs::File::open(file)
+        .and_then(|file| file.take(16).read_to_end(&mut start))
+        .map_err(|error| Failure::new(format!("can't read {}: {error}", name_of(file))))?;
+    Ok(store::is_survey(&start))
 }
 
 /// The surveys that are given, else those that stand beside the layout under their host's name.
@@ -169,7 +252,9 @@ fn with_surveys(globals: &Globals, layout: Found) -> Result<Site, Failure> {
 }
 
 fn with_live(site: Site, host: &str, places: Vec<(AbsPath, Depth)>) -> Result<Site, Failure> {
-    let mut facts = observe(&places, &Watch::default())?;
+    let watch = Watch::default();
+    let look = Look { places: &places, documents: false, before: None, watch: &watch };
+    let mut facts = observe(&look)?;
     facts.name = host.to_owned();
     site.with(facts).map_err(twice)
 }

@@ -226,6 +226,9 @@ fn a_host_that_nobody_looked_at_is_said_to_be_so() {
     assert_eq!(check["findings"][0]["affects"].as_array().unwrap().len(), 6);
 }
 
+/// Those that a change of a text can't make fire have tests of their own, here and in survey.rs.
+const OF_SURVEYS: &[&str] = &["survey/none", "survey/too-old", "survey/partial"];
+
 #[test]
 fn every_rule_is_tested_and_explained() {
     let folder = Folder::new();
@@ -238,7 +241,7 @@ fn every_rule_is_tested_and_explained() {
         .collect();
     assert!(rules.len() >= 14);
     for rule in rules {
-        let tested = rule == "survey/none" || CASES.iter().any(|case| case.0 == rule);
+        let tested = OF_SURVEYS.contains(&rule) || CASES.iter().any(|case| case.0 == rule);
         assert!(tested, "{rule} has no test that fires it");
         let text = folder.run(&format!("explain {rule}")).stdout;
         for part in ["What it means", "Why it hurts", "What to do", "Example"] {

@@ -38,6 +38,13 @@ pub struct HostFacts {
     pub accounts: Vec<Account>,
     /// Groups (`group(5)`).
     pub groups: Vec<Group>,
+    /// Configuration and state of the host as text, line by line and without secrets: exports, SMB configuration, units,
+    /// datasets, sysctls, ports, …
+    pub documents: Vec<Document>,
+    /// The places that were asked for.
+    pub roots: Vec<Root>,
+    /// Whether the look came to its end; one that was interrupted lacks things.
+    pub complete: bool,
     /// Files and folders.
     pub tree: Tree,
     /// What could not be seen, and why.
@@ -48,6 +55,34 @@ impl HostFacts {
     /// The account of that number.
     pub fn account_of(&self, uid: u32) -> Option<&Account> {
         self.accounts.iter().find(|account| account.uid == uid)
+    }
+}
+
+/// A place that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Root {
+    /// The place.
+    pub path: AbsPath,
+    /// Whether everything below was looked at, or only the names in it.
+    pub deep: bool,
+}
+
+/// A text of a host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Document {
+    /// Which one: `exports`, `smb`, `sysctl`, …
+    pub name: String,
+    /// Its lines, secrets hidden.
+    pub text: String,
+}
+
+impl Document {
+    /// Takes a text as it is on the host, and hides its secrets. Bytes that are no UTF-8 are replaced.
+    pub fn new(name: impl Into<String>, text: &[u8]) -> Self {
+        let text = String::from_utf8_lossy(text);
+        let lines: Vec<String> = text.lines().map(crate::secret::hide).collect();
+        let end = if lines.is_empty() { "" } else { "\n" };
+        Self { name: name.into(), text: lines.join("\n") + end }
     }
 }
 

@@ -69,6 +69,19 @@ pub struct Meta {
     pub links: u32,
     /// Last change of the contents: nanoseconds since 1970 UTC.
     pub modified: i64,
+    /// Last change of the inode, where known: nanoseconds since 1970 UTC.
+    pub changed: Option<i64>,
+    /// Whether it may not be changed at all, and whether it may only grow (`chattr(1)`), where known.
+    pub flags: Option<Flags>,
+}
+
+/// Inode flags that refuse even root (`ioctl_iflags(2)`).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub struct Flags {
+    /// `+i`.
+    pub immutable: bool,
+    /// `+a`.
+    pub append: bool,
 }
 
 /// How much is known of what a folder holds.
@@ -93,20 +106,51 @@ pub enum Lookup {
     Unseen,
 }
 
+/// What `stat(2)` said, packed: a million of these stand in memory.
+#[derive(Clone, Copy, Debug)]
+struct Packed {
+    size: u64,
+    allocated: u64,
+    inode: u64,
+    modified: i64,
+    changed: i64,
+    uid: u32,
+    gid: u32,
+    links: u32,
+    /// Index into `devices`, `u16::MAX` where it is not known.
+    device: u16,
+    mode: u16,
+    kind: EntryKind,
+    /// Bit 0: known, bit 1: immutable, bit 2: append-only.
+    flags: u8,
+}
+
+/// What few entries have, and many of those alike.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Extras {
+    /// The access ACL.
+    pub acl: Option<Acl>,
+    /// A folder's default ACL.
+    pub default_acl: Option<Acl>,
+    /// The NFSv4 ACL as the filesystem hands it out (RFC 8881, XDR).
+    pub nfs4_acl: Option<Vec<u8>>,
+    /// The SELinux label.
+    pub label: Option<Vec<u8>>,
+}
+
 #[derive(Clone, Debug)]
 struct Node {
+    meta: Packed,
     parent: u32,
     name_at: u32,
-    name_len: u16,
-    listing: Listing,
     first_child: u32,
     child_count: u32,
     /// Index into `targets`, `NONE` if this is no symlink or its target is unknown.
     target: u32,
-    /// Indices into `acls`, `NONE` where there is none.
-    acl: u32,
-    default_acl: u32,
-    meta: Meta,
+    /// Index into `extras`, `NONE` where there is nothing.
+    extras: u32,
+    name_len: u16,
+    listing: Listing,
 }
 
 const NONE: u32 = u32::MAX;
@@ -117,7 +161,8 @@ pub struct Tree {
     nodes: Vec<Node>,
     names: Vec<u8>,
     targets: Vec<Vec<u8>>,
-    acls: Vec<Acl>,
+    extras: Vec<Extras>,
+    devices: Vec<u64>,
 }
 
 impl Tree {
@@ -139,8 +184,26 @@ impl Tree {
     }
 
     /// What `stat(2)` said.
-    pub fn meta(&self, id: NodeId) -> &Meta {
-        &self.node(id).meta
+    pub fn meta(&self, id: NodeId) -> Meta {
+        let packed = self.node(id).meta;
+        let known = |value: u64| (value != u64::MAX).then_some(value);
+        Meta {
+            kind: packed.kind,
+            mode: packed.mode,
+            uid: packed.uid,
+            gid: packed.gid,
+            size: packed.size,
+            allocated: known(packed.allocated),
+            inode: known(packed.inode),
+            device: self.devices.get(usize::from(packed.device)).copied(),
+            links: packed.links,
+            modified: packed.modified,
+            changed: (packed.changed != i64::MIN).then_some(packed.changed),
+            flags: (packed.flags & 1 != 0).then_some(Flags {
+                immutable: packed.flags & 2 != 0,
+                append: packed.flags & 4 != 0,
+            }),
+        }
     }
 
     /// The last component of its path; empty for the root.
@@ -161,12 +224,12 @@ impl Tree {
 
     /// Its access ACL, where it has one that says more than the mode.
     pub fn acl(&self, id: NodeId) -> Option<&Acl> {
-        self.acls.get(self.node(id).acl as usize)
+        self.extras(id)?.acl.as_ref()
     }
 
-    /// The ACL that new entries in this folder start with.
-    pub fn default_acl(&self, id: NodeId) -> Option<&Acl> {
-        self.acls.get(self.node(id).default_acl as usize)
+    /// Its ACLs and label, if it has any.
+    pub fn extras(&self, id: NodeId) -> Option<&Extras> {
+        self.extras.get(self.node(id).extras as usize)
     }
 
     /// The folder above; the root is its own.
@@ -230,16 +293,14 @@ pub struct NewEntry {
     pub meta: Meta,
     /// Where it points, for a symlink.
     pub target: Option<Vec<u8>>,
-    /// Its access ACL, where it has one.
-    pub acl: Option<Acl>,
-    /// A folder's default ACL, where it has one.
-    pub default_acl: Option<Acl>,
+    /// ACLs and label.
+    pub extras: Extras,
 }
 
 impl NewEntry {
     /// An entry without target or ACLs.
     pub fn plain(name: impl Into<Vec<u8>>, meta: Meta) -> Self {
-        Self { name: name.into(), meta, target: None, acl: None, default_acl: None }
+        Self { name: name.into(), meta, target: None, extras: Extras::default() }
     }
 }
 
@@ -247,16 +308,21 @@ impl NewEntry {
 #[derive(Debug)]
 pub struct TreeBuilder {
     tree: Tree,
-    /// Most entries of a tree share a handful of ACLs.
-    known_acls: HashMap<Acl, u32>,
+    /// Most entries of a tree share a handful of ACLs and labels.
+    known: HashMap<Extras, u32>,
 }
 
 impl TreeBuilder {
     /// Starts with what is known of the root folder.
     pub fn new(root: NewEntry) -> Self {
-        let tree =
-            Tree { nodes: Vec::new(), names: Vec::new(), targets: Vec::new(), acls: Vec::new() };
-        let mut builder = Self { tree, known_acls: HashMap::new() };
+        let tree = Tree {
+            nodes: Vec::new(),
+            names: Vec::new(),
+            targets: Vec::new(),
+            extras: Vec::new(),
+            devices: Vec::new(),
+        };
+        let mut builder = Self { tree, known: HashMap::new() };
         builder.add(0, NewEntry { name: Vec::new(), ..root });
         builder
     }
@@ -269,8 +335,8 @@ impl TreeBuilder {
             }
             None => NONE,
         };
-        let acl = self.known_acl(entry.acl);
-        let default_acl = self.known_acl(entry.default_acl);
+        let extras = self.known(entry.extras);
+        let meta = self.pack(&entry.meta);
         self.tree.nodes.push(Node {
             parent,
             name_at: number(self.tree.names.len()),
@@ -279,20 +345,49 @@ impl TreeBuilder {
             first_child: 0,
             child_count: 0,
             target,
-            acl,
-            default_acl,
-            meta: entry.meta,
+            extras,
+            meta,
         });
         self.tree.names.extend_from_slice(&entry.name);
     }
 
-    fn known_acl(&mut self, acl: Option<Acl>) -> u32 {
-        let Some(acl) = acl else { return NONE };
-        let acls = &mut self.tree.acls;
-        *self.known_acls.entry(acl).or_insert_with_key(|acl| {
-            acls.push(acl.clone());
-            number(acls.len() - 1)
+    fn known(&mut self, extras: Extras) -> u32 {
+        if extras == Extras::default() {
+            return NONE;
+        }
+        let all = &mut self.tree.extras;
+        *self.known.entry(extras).or_insert_with_key(|extras| {
+            all.push(extras.clone());
+            number(all.len() - 1)
         })
+    }
+
+    fn pack(&mut self, meta: &Meta) -> Packed {
+        let devices = &mut self.tree.devices;
+        let device = meta.device.map_or(u16::MAX, |device| {
+            // The last one is the likeliest: a folder's entries mostly share it.
+            let at = devices.iter().rposition(|known| *known == device).unwrap_or_else(|| {
+                devices.push(device);
+                devices.len() - 1
+            });
+            u16::try_from(at).expect("a host has less than 65535 filesystems")
+        });
+        Packed {
+            size: meta.size,
+            allocated: meta.allocated.unwrap_or(u64::MAX),
+            inode: meta.inode.unwrap_or(u64::MAX),
+            modified: meta.modified,
+            changed: meta.changed.unwrap_or(i64::MIN),
+            uid: meta.uid,
+            gid: meta.gid,
+            links: meta.links,
+            device,
+            mode: meta.mode,
+            kind: meta.kind,
+            flags: meta
+                .flags
+                .map_or(0, |f| 1 | u8::from(f.immutable) << 1 | u8::from(f.append) << 2),
+        }
     }
 
     /// Puts everything that was seen in one folder into the tree, and says how complete that is. Of two entries with
@@ -354,6 +449,8 @@ mod tests {
             device: None,
             links: 1,
             modified: 0,
+            changed: None,
+            flags: None,
         }
     }
 

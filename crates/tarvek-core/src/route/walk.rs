@@ -982,7 +982,7 @@ impl Finish<'_> {
         let (evidence, note) = match (self.end, entry) {
             (End::Reached, Some((tree, step, node))) => {
                 let meta = tree.meta(node);
-                let owner = self.site.owner_text(&step.seen_on, meta);
+                let owner = self.site.owner_text(&step.seen_on, &meta);
                 let acl = if tree.acl(node).is_some() { " with an ACL" } else { "" };
                 let holds = match (meta.kind, tree.listing(node), tree.children(node).len()) {
                     (EntryKind::Folder, Listing::Complete, 0) => ", empty".to_owned(),

@@ -86,6 +86,8 @@ pub static ALL: &[RuleId] = &[
     &library::NOTHING_FOUND,
     &survey::NONE,
     &survey::NOT_SEEN,
+    &survey::TOO_OLD,
+    &survey::PARTIAL,
 ];
 
 /// The rule of that id.

@@ -4,7 +4,7 @@ use super::{Rule, Severity};
 use crate::check::{Case, Finding, Where};
 use crate::route::{End, Evidence};
 use crate::site::Site;
-use crate::text::counted;
+use crate::text::{ago, counted};
 
 /// A host that nobody looked at.
 pub static NONE: Rule = Rule {
@@ -27,6 +27,28 @@ pub static NOT_SEEN: Rule = Rule {
     hurts: "The library may be less complete than it looks.",
     fix: "Survey again as root, or as an account that can read everything.",
     example: "The survey ran as an ordinary user, and mira's folder has mode 0700.",
+};
+
+/// A survey that is older than was asked for.
+pub static TOO_OLD: Rule = Rule {
+    id: "survey/too-old",
+    severity: Severity::Risk,
+    title: "A survey is older than allowed",
+    means: "What is known of the host was seen longer ago than --max-age allows.",
+    hurts: "The verdict may be true of a host that is no more.",
+    fix: "Survey the host again, into the same file: only what changed is read.",
+    example: "A nightly check with --max-age 2d; the storage host's survey has not been renewed for a week.",
+};
+
+/// A survey that was broken off.
+pub static PARTIAL: Rule = Rule {
+    id: "survey/partial",
+    severity: Severity::Risk,
+    title: "A survey was broken off",
+    means: "The program that made the survey ended before it was done, and the file says so.",
+    hurts: "What it lacks is not part of any verdict.",
+    fix: "Survey the host again, into the same file.",
+    example: "The machine was shut down while the survey was being written.",
 };
 
 /// Judges one root.
@@ -73,6 +95,28 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
 
 /// Judges the hosts that libraries lead to.
 pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding>) {
+    for (host, facts) in site.observed() {
+        let finding = |rule: super::RuleId, message: String| Finding {
+            rule,
+            severity: rule.severity,
+            evidence: Evidence::Observed,
+            subject: format!("host:{host}"),
+            message,
+            place: Where { host: Some(host.to_owned()), ..Where::default() },
+            remedy: format!("survey {host} again"),
+            affects: Vec::new(),
+            because: None,
+        };
+        let age = site.now.saturating_sub(facts.taken);
+        if let Some(most) = site.max_age.filter(|most| age > *most) {
+            let message =
+                format!("{host} was seen {} ago; at most {} are allowed", ago(age), ago(most));
+            findings.push(finding(&TOO_OLD, message));
+        }
+        if !facts.complete {
+            findings.push(finding(&PARTIAL, format!("the survey of {host} was broken off")));
+        }
+    }
     for host in &site.layout.hosts {
         let blind = |case: &&Case| {
             case.route.as_ref().is_some_and(|route| {

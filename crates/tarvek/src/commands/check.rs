@@ -8,7 +8,8 @@ use crate::outcome::{Failure, Outcome};
 use crate::view::{Stage, board, json};
 
 pub(super) fn run(globals: &Globals, args: &CheckArgs, stage: &Stage) -> Result<Outcome, Failure> {
-    let (site, layout) = inputs::site(globals)?;
+    let (mut site, layout) = inputs::site(globals)?;
+    site.max_age = args.max_age;
     let report = check(&site);
     let text = match args.format {
         Format::Text => board::text(&report, stage, &layout),

@@ -17,6 +17,9 @@ use crate::view::wrap::wrap;
 /// Every file of the demo is as old as this: 2026-10-11 06:30 UTC.
 const MODIFIED: Duration = Duration::from_secs(1_791_700_200);
 
+/// The commands judge as of this time, so that ages come out the same each time: 2026-11-22 08:00 UTC.
+const JUDGED: i64 = 1_795_334_400;
+
 /// The words of the walk: what is shown, the command, what to see.
 const STEPS: &[(&str, &[&str], &str)] = &[
     (
@@ -79,6 +82,7 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, stage: &Stage) -> Result<O
         let output = Command::new(&program)
             .args(*arguments)
             .args(["--color", color])
+            .env("TARVEK_NOW", JUDGED.to_string())
             .current_dir(folder)
             .stdin(Stdio::null())
             .stderr(Stdio::inherit())

@@ -2,9 +2,11 @@
 
 mod access;
 mod check;
+mod compare;
 mod demo;
 mod explain;
 mod schema;
+mod survey;
 mod trace;
 
 use crate::cli::{Arguments, Command};
@@ -19,6 +21,8 @@ pub(crate) fn run(arguments: Arguments, stage: &Stage) -> Result<Outcome, Failur
         Command::Check(args) => check::run(globals, args, stage),
         Command::Trace(args) => trace::run(globals, args, stage),
         Command::Access(args) => access::run(globals, args, stage),
+        Command::Survey(args) => survey::run(globals, args, stage),
+        Command::Compare(args) => compare::run(args, stage),
         Command::Explain(args) => explain::run(args, stage),
         Command::Schema(args) => schema::run(args, stage),
     }

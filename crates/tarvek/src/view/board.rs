@@ -5,7 +5,7 @@ use std::fmt::Write;
 use tarvek_core::check::{Finding, Report, Row};
 use tarvek_core::facts::Source;
 use tarvek_core::rules::Severity;
-use tarvek_core::text::{counted, shown};
+use tarvek_core::text::{ago, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{dim, severity, stage, strong, verdict};
@@ -166,7 +166,12 @@ fn hosts(out: &mut String, report: &Report, stage: &Stage) {
             None => "not looked at: only the layout speaks of it".to_owned(),
             Some((_, Source::Live)) => "looked at just now".to_owned(),
             Some((taken, Source::File(file))) => {
-                format!("seen {} ({})", super::when(*taken), shown(file.as_bytes()))
+                format!(
+                    "seen {}, {} ago ({})",
+                    super::when(*taken),
+                    ago(host.age),
+                    shown(file.as_bytes())
+                )
             }
         };
         let gaps = match host.gaps.len() as u64 {

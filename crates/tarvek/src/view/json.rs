@@ -6,6 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tarvek_core::access::Verdict;
 use tarvek_core::check::{Report, Stage};
+use tarvek_core::compare::Differences;
 use tarvek_core::facts::Source;
 use tarvek_core::identity::Subject;
 use tarvek_core::path::AbsPath;
@@ -167,6 +168,8 @@ struct HostDoc {
     host: String,
     /// Seconds since 1970 UTC; null if nobody looked.
     seen: Option<i64>,
+    /// How long ago that was, in seconds.
+    age: i64,
     /// The survey it is known from; null if it was looked at live, or not at all.
     survey: Option<String>,
     /// What could not be seen there.
@@ -218,6 +221,7 @@ impl From<&Report> for Check {
         let host = |host: &tarvek_core::check::HostSeen| HostDoc {
             host: host.host.clone(),
             seen: host.seen.as_ref().map(|(taken, _)| *taken),
+            age: host.age,
             survey: match &host.seen {
                 Some((_, Source::File(file))) => Some(file.clone()),
                 _ => None,
@@ -391,6 +395,77 @@ impl Access {
             path: path.into(),
             subject: Identity { uid: subject.uid, gid: subject.gid, groups: groups.collect() },
             verdicts: verdicts.iter().map(verdict).collect(),
+        }
+    }
+}
+
+/// The answer of `tarvek compare`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/compare/1")]
+pub(crate) struct Compare {
+    /// `tarvek/compare/1`.
+    schema: &'static str,
+    /// Only in the new one.
+    appeared: Vec<Bunch>,
+    /// Only in the old one.
+    vanished: Vec<Bunch>,
+    /// In both, and different.
+    changed: Vec<ChangeDoc>,
+    /// Mounts, accounts, groups, shares and other texts of the host.
+    tables: Vec<TableDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Bunch {
+    #[serde(flatten)]
+    path: Path,
+    /// How many entries came or went with it.
+    with: u64,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct ChangeDoc {
+    #[serde(flatten)]
+    path: Path,
+    fields: Vec<FieldDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct FieldDoc {
+    field: &'static str,
+    old: String,
+    new: String,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct TableDoc {
+    table: String,
+    added: Vec<String>,
+    removed: Vec<String>,
+}
+
+impl From<&Differences> for Compare {
+    fn from(differences: &Differences) -> Self {
+        let bunch = |(path, with): &(AbsPath, u64)| Bunch { path: path.into(), with: *with };
+        let change = |change: &tarvek_core::compare::Change| ChangeDoc {
+            path: (&change.path).into(),
+            fields: change
+                .fields
+                .iter()
+                .map(|(field, old, new)| FieldDoc { field, old: old.clone(), new: new.clone() })
+                .collect(),
+        };
+        let table = |table: &tarvek_core::compare::TableChange| TableDoc {
+            table: table.table.clone(),
+            added: table.added.clone(),
+            removed: table.removed.clone(),
+        };
+        Self {
+            schema: "tarvek/compare/1",
+            appeared: differences.appeared.iter().map(bunch).collect(),
+            vanished: differences.vanished.iter().map(bunch).collect(),
+            changed: differences.changed.iter().map(change).collect(),
+            tables: differences.tables.iter().map(table).collect(),
         }
     }
 }

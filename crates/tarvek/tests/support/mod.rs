@@ -57,10 +57,16 @@ impl Folder {
         self.write(name, text.replace(from, to))
     }
 
-    pub fn output<S: AsRef<OsStr>>(&self, arguments: impl IntoIterator<Item = S>) -> Output {
+    pub fn command<S: AsRef<OsStr>>(&self, arguments: impl IntoIterator<Item = S>) -> Command {
         let mut command = Command::cargo_bin("tarvek").unwrap();
         command.current_dir(self.dir.path()).env_remove("NO_COLOR").env("LC_ALL", "C.UTF-8");
-        command.args(arguments).output().unwrap()
+        command.env("TARVEK_NOW", "1795334400");
+        command.args(arguments);
+        command
+    }
+
+    pub fn output<S: AsRef<OsStr>>(&self, arguments: impl IntoIterator<Item = S>) -> Output {
+        self.command(arguments).output().unwrap()
     }
 
     /// Runs `tarvek` with arguments that are split at spaces.

@@ -1,0 +1,193 @@
+//! What differs between two looks at one host.
+
+use std::collections::BTreeSet;
+
+use crate::facts::mounts::MountEntry;
+use crate::facts::tree::{EntryKind, Listing, Lookup, NodeId, Tree};
+use crate::facts::{Document, HostFacts};
+use crate::path::AbsPath;
+use crate::text::shown;
+
+/// An entry that differs, and in what.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// The entry.
+    pub path: AbsPath,
+    /// Field, value before, value after.
+    pub fields: Vec<(&'static str, String, String)>,
+}
+
+/// Lines of one table of the host that came or went.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableChange {
+    /// `mount`, `account`, `group`, `fstab`, or the name of a document.
+    pub table: String,
+    /// Only in the new one.
+    pub added: Vec<String>,
+    /// Only in the old one.
+    pub removed: Vec<String>,
+}
+
+/// Everything that differs.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Differences {
+    /// Entries that are only in the new one; of a new folder only the folder itself, with how much it holds.
+    pub appeared: Vec<(AbsPath, u64)>,
+    /// Entries that are only in the old one, likewise.
+    pub vanished: Vec<(AbsPath, u64)>,
+    /// Entries in both that differ.
+    pub changed: Vec<Change>,
+    /// Tables of the host that differ.
+    pub tables: Vec<TableChange>,
+}
+
+impl Differences {
+    /// Whether nothing differs.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// Documents that differ each time somebody looks.
+const RESTLESS: &[&str] = &["capacity", "lacking"];
+
+/// Compares two looks. What only one of them looked at is no difference, and neither is the space that is left.
+pub fn compare(old: &HostFacts, new: &HostFacts) -> Differences {
+    let mut differences = Differences::default();
+    trees(&old.tree, &new.tree, &mut differences);
+    let mounts = |facts: &HostFacts| {
+        facts.mounts.iter().flat_map(|table| table.entries()).map(mount_line).collect::<Vec<_>>()
+    };
+    let accounts = |facts: &HostFacts| {
+        let line = |a: &crate::layout::Account| {
+            let gid = a.gid.map_or_else(|| "-".to_owned(), |gid| gid.to_string());
+            format!("{} uid {} gid {gid} groups {}", a.name, a.uid, a.groups.join(","))
+        };
+        facts.accounts.iter().map(line).collect::<Vec<_>>()
+    };
+    let groups = |facts: &HostFacts| {
+        facts.groups.iter().map(|g| format!("{} gid {}", g.name, g.gid)).collect::<Vec<_>>()
+    };
+    let fstab = |facts: &HostFacts| {
+        let line = |l: &crate::facts::mounts::FstabEntry| {
+            format!("{} {} {} {}", l.source, l.point, l.filesystem, l.options.join(","))
+        };
+        facts.fstab.iter().map(line).collect::<Vec<_>>()
+    };
+    let mut table = |name: &str, before: Vec<String>, after: Vec<String>| {
+        let (before, after): (BTreeSet<_>, BTreeSet<_>) =
+            (before.into_iter().collect(), after.into_iter().collect());
+        if before != after {
+            differences.tables.push(TableChange {
+                table: name.to_owned(),
+                added: after.difference(&before).cloned().collect(),
+                removed: before.difference(&after).cloned().collect(),
+            });
+        }
+    };
+    table("mount", mounts(old), mounts(new));
+    table("fstab", fstab(old), fstab(new));
+    table("account", accounts(old), accounts(new));
+    table("group", groups(old), groups(new));
+    for before in
+        old.documents.iter().filter(|document| !RESTLESS.contains(&document.name.as_str()))
+    {
+        let lines = |document: &Document| document.text.lines().map(str::to_owned).collect();
+        if let Some(after) = new.documents.iter().find(|after| after.name == before.name) {
+            table(&before.name, lines(before), lines(after));
+        }
+    }
+    differences
+}
+
+/// Without the numbers that the kernel gives anew at each boot.
+fn mount_line(entry: &MountEntry) -> String {
+    format!(
+        "{} {} on {} {} {}",
+        entry.filesystem,
+        shown(&entry.source),
+        entry.point,
+        shown(&entry.root),
+        entry.options.join(",")
+    )
+}
+
+fn trees(old: &Tree, new: &Tree, differences: &mut Differences) {
+    let mut todo = vec![(Tree::ROOT, Tree::ROOT)];
+    while let Some((before, after)) = todo.pop() {
+        let fields = fields(old, before, new, after);
+        if !fields.is_empty() {
+            differences.changed.push(Change { path: new.path(after), fields });
+        }
+        // An absence counts only where the folder was read to its end.
+        let whole = |tree: &Tree, folder| tree.listing(folder) == Listing::Complete;
+        if whole(new, after) {
+            for child in old.children(before) {
+                if !matches!(new.lookup(after, old.name(child)), Lookup::Found(_)) {
+                    differences.vanished.push((old.path(child), below(old, child)));
+                }
+            }
+        }
+        for child in new.children(after) {
+            match old.lookup(before, new.name(child)) {
+                Lookup::Found(then) => todo.push((then, child)),
+                Lookup::Absent => differences.appeared.push((new.path(child), below(new, child))),
+                Lookup::Unseen => {}
+            }
+        }
+    }
+    differences.appeared.sort();
+    differences.vanished.sort();
+    differences.changed.sort_by(|a, b| a.path.cmp(&b.path));
+}
+
+fn below(tree: &Tree, top: NodeId) -> u64 {
+    let mut count = 0;
+    let mut todo = vec![top];
+    while let Some(node) = todo.pop() {
+        count += tree.children(node).len() as u64;
+        todo.extend(tree.children(node));
+    }
+    count
+}
+
+fn fields(
+    old: &Tree,
+    before: NodeId,
+    new: &Tree,
+    after: NodeId,
+) -> Vec<(&'static str, String, String)> {
+    let (a, b) = (old.meta(before), new.meta(after));
+    let mut fields = Vec::new();
+    let mut field = |name, before: String, after: String| {
+        if before != after {
+            fields.push((name, before, after));
+        }
+    };
+    field("type", a.kind.word().into(), b.kind.word().into());
+    field("owner", format!("{}:{}", a.uid, a.gid), format!("{}:{}", b.uid, b.gid));
+    field("mode", format!("{:04o}", a.mode), format!("{:04o}", b.mode));
+    let acl = |tree: &Tree, node, default: bool| {
+        let acl = tree
+            .extras(node)
+            .and_then(|e| if default { e.default_acl.as_ref() } else { e.acl.as_ref() });
+        acl.map_or_else(|| "none".to_owned(), ToString::to_string)
+    };
+    field("acl", acl(old, before, false), acl(new, after, false));
+    field("default-acl", acl(old, before, true), acl(new, after, true));
+    if a.kind == EntryKind::File && b.kind == EntryKind::File {
+        field("size", a.size.to_string(), b.size.to_string());
+        field("contents-changed", seconds(a.modified), seconds(b.modified));
+    }
+    let target = |tree: &Tree, node| tree.target(node).map(shown).unwrap_or_default();
+    field("target", target(old, before), target(new, after));
+    // A listing of a host may lack what a survey has.
+    if let (Some(a), Some(b)) = (a.flags, b.flags) {
+        field("flags", format!("{a:?}"), format!("{b:?}"));
+    }
+    fields
+}
+
+fn seconds(nanoseconds: i64) -> String {
+    nanoseconds.div_euclid(1_000_000_000).to_string()
+}

@@ -1,0 +1,331 @@
+//! From a survey file to facts.
+
+use std::collections::HashMap;
+use std::path::Path;
+
+use rusqlite::{Connection, Row};
+use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
+use tarvek_core::facts::tree::{
+    EntryKind, Extras, Flags, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
+};
+use tarvek_core::facts::{Document, Gap, HostFacts, Root, Source};
+use tarvek_core::layout::{Account, Group};
+use tarvek_core::path::AbsPath;
+use tarvek_core::text::shown;
+use tarvek_formats::acl;
+
+use super::{StoreError, open};
+
+/// Reads a whole survey.
+///
+/// # Errors
+/// If the file is none, is damaged, or was written by a newer version.
+pub fn load(file: &Path) -> Result<HostFacts, StoreError> {
+    let db = open(file, false)?;
+    Ok(facts(&db, shown(file.as_os_str().as_encoded_bytes()))?.0)
+}
+
+/// The facts in an open survey, and the id of each entry of their tree.
+pub(super) fn facts(db: &Connection, file: String) -> Result<(HostFacts, Vec<i64>), StoreError> {
+    let keys: HashMap<String, String> =
+        rows(db, "SELECT key, value FROM survey", |row| Ok((row.get(0)?, row.get(1)?)))?
+            .into_iter()
+            .collect();
+    let (tree, ids) = tree(db)?;
+    let number = |key: &str| keys.get(key).and_then(|value| value.parse::<i64>().ok());
+    let facts = HostFacts {
+        name: keys.get("host").cloned().unwrap_or_default(),
+        source: Source::File(file),
+        taken: number("taken").unwrap_or(0),
+        taken_by: number("uid").and_then(|uid| u32::try_from(uid).ok()),
+        kernel: keys.get("kernel").cloned(),
+        mounts: mounts(db)?,
+        fstab: rows(
+            db,
+            "SELECT source, point, filesystem, options FROM fstab ORDER BY rowid",
+            |row| {
+                Ok(FstabEntry {
+                    source: row.get(0)?,
+                    point: path(row, 1)?,
+                    filesystem: row.get(2)?,
+                    options: list(row, 3)?,
+                })
+            },
+        )?,
+        accounts: rows(db, "SELECT name, uid, gid, groups FROM account ORDER BY rowid", |row| {
+            Ok(Account {
+                name: row.get(0)?,
+                uid: row.get(1)?,
+                gid: row.get(2)?,
+                groups: list(row, 3)?,
+            })
+        })?,
+        groups: rows(db, "SELECT name, gid FROM grp ORDER BY rowid", |row| {
+            Ok(Group { name: row.get(0)?, gid: row.get(1)? })
+        })?,
+        documents: rows(db, "SELECT name, text FROM document ORDER BY name", |row| {
+            Ok(Document { name: row.get(0)?, text: row.get(1)? })
+        })?,
+        roots: rows(db, "SELECT path, deep FROM root ORDER BY rowid", |row| {
+            Ok(Root { path: path(row, 0)?, deep: row.get(1)? })
+        })?,
+        complete: keys.get("state").is_some_and(|state| state == "complete"),
+        tree,
+        gaps: rows(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
+            Ok(Gap { path: path(row, 0)?, why: row.get(1)? })
+        })?,
+    };
+    Ok((facts, ids))
+}
+
+fn rows<T>(
+    db: &Connection,
+    sql: &str,
+    read: impl FnMut(&Row) -> rusqlite::Result<T>,
+) -> rusqlite::Result<Vec<T>> {
+    db.prepare(sql)?.query_map([], read)?.collect()
+}
+
+fn list(row: &Row, column: usize) -> rusqlite::Result<Vec<String>> {
+    let text: String = row.get(column)?;
+    Ok(text.split(',').filter(|part| !part.is_empty()).map(str::to_owned).collect())
+}
+
+fn path(row: &Row, column: usize) -> rusqlite::Result<AbsPath> {
+    let bytes: Vec<u8> = row.get(column)?;
+    AbsPath::new(&bytes).map_err(|_| bad(column, "a path that is not absolute"))
+}
+
+fn bad(column: usize, what: &'static str) -> rusqlite::Error {
+    rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Blob, what.into())
+}
+
+fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {
+    let sql = "SELECT id, parent, major, minor, root, point, options, propagation, filesystem, source, super_options \
+               FROM mount ORDER BY rowid";
+    let entries = rows(db, sql, |row| {
+        Ok(MountEntry {
+            id: row.get::<_, i64>(0)?.cast_unsigned(),
+            parent: row.get::<_, i64>(1)?.cast_unsigned(),
+            device: (row.get(2)?, row.get(3)?),
+            root: row.get(4)?,
+            point: path(row, 5)?,
+            options: list(row, 6)?,
+            propagation: list(row, 7)?,
+            filesystem: row.get(8)?,
+            source: row.get(9)?,
+            super_options: list(row, 10)?,
+        })
+    })?;
+    Ok((!entries.is_empty()).then(|| MountTable::new(entries)))
+}
+
+/// One row of `entry` on its way into the tree.
+struct Loaded {
+    id: i64,
+    parent: i64,
+    entry: NewEntry,
+    listing: Listing,
+}
+
+/// The tree, and the id of each of its entries.
+///
+/// Rows of a first survey stand folder by folder, and are put into the tree as they come. Rows that a later survey added
+/// stand at the end; they are read first, and wait for their folder.
+fn tree(db: &Connection) -> Result<(Tree, Vec<i64>), StoreError> {
+    let extras = extras(db)?;
+    let dense: Option<String> =
+        db.query_row("SELECT max(value) FROM survey WHERE key = 'dense'", [], |row| row.get(0))?;
+    let dense: i64 = dense.and_then(|dense| dense.parse().ok()).unwrap_or(0);
+    let sql = "SELECT id, parent, name, type, mode, uid, gid, size, allocated, inode, device, links, mtime, ctime, \
+               flags, listing, target, extras FROM entry WHERE id BETWEEN ?1 AND ?2 ORDER BY id";
+    let mut statement = db.prepare(sql)?;
+    let mut late: HashMap<i64, Vec<Loaded>> = HashMap::new();
+    let mut query = statement.query([dense + 1, i64::MAX])?;
+    while let Some(row) = query.next()? {
+        let loaded = loaded(row, &extras)?;
+        late.entry(loaded.parent).or_default().push(loaded);
+    }
+    drop(query);
+    let mut grower: Option<Grower> = None;
+    let mut query = statement.query([0, dense])?;
+    let mut run: Vec<Loaded> = Vec::new();
+    while let Some(row) = query.next()? {
+        let next = loaded(row, &extras)?;
+        if next.id == 0 {
+            grower = Some(Grower::new(next, dense));
+            continue;
+        }
+        if run.first().is_some_and(|first| first.parent != next.parent) {
+            let run = std::mem::take(&mut run);
+            grower.as_mut().ok_or_else(damaged)?.fill(run, &mut late)?;
+        }
+        run.push(next);
+    }
+    let mut grower = grower.ok_or_else(|| {
+        StoreError::new(
+            "it holds nothing: the survey was broken off at its start",
+            "survey the host again",
+        )
+    })?;
+    grower.fill(run, &mut late)?;
+    grower.rest(&mut late)?;
+    Ok(grower.finish())
+}
+
+fn damaged() -> StoreError {
+    StoreError::new("its tree does not hang together", "survey the host again, into a new file")
+}
+
+struct Grower {
+    builder: TreeBuilder,
+    /// The number of each id up to `dense`.
+    numbers: Vec<u32>,
+    late_numbers: HashMap<i64, NodeId>,
+    ids: Vec<i64>,
+    listings: Vec<Listing>,
+}
+
+const UNKNOWN: u32 = u32::MAX;
+
+impl Grower {
+    fn new(root: Loaded, dense: i64) -> Self {
+        let mut numbers = vec![UNKNOWN; usize::try_from(dense + 1).unwrap_or(1).max(1)];
+        numbers[0] = 0;
+        Self {
+            builder: TreeBuilder::new(root.entry),
+            numbers,
+            late_numbers: HashMap::new(),
+            ids: vec![0],
+            listings: vec![root.listing],
+        }
+    }
+
+    fn number(&self, id: i64) -> Option<NodeId> {
+        let dense = usize::try_from(id).ok().and_then(|id| self.numbers.get(id)).copied();
+        match dense {
+            Some(UNKNOWN) => None,
+            Some(number) => Some(NodeId(number)),
+            None => self.late_numbers.get(&id).copied(),
+        }
+    }
+
+    /// Fills one folder with the rows of a run, and with what a later survey added to it.
+    fn fill(
+        &mut self,
+        mut run: Vec<Loaded>,
+        late: &mut HashMap<i64, Vec<Loaded>>,
+    ) -> Result<(), StoreError> {
+        let Some(parent) = run.first().map(|first| first.parent) else { return Ok(()) };
+        run.extend(late.remove(&parent).unwrap_or_default());
+        self.folder(parent, run)
+    }
+
+    fn folder(&mut self, parent: i64, mut run: Vec<Loaded>) -> Result<(), StoreError> {
+        let node = self.number(parent).ok_or_else(damaged)?;
+        run.sort_by(|a, b| a.entry.name.cmp(&b.entry.name));
+        let ids: Vec<(i64, Listing)> =
+            run.iter().map(|loaded| (loaded.id, loaded.listing)).collect();
+        let entries: Vec<NewEntry> = run.into_iter().map(|loaded| loaded.entry).collect();
+        let listing = self.listings[node.0 as usize];
+        let numbers = self.builder.fill(node, entries, listing);
+        if numbers.len() != ids.len() {
+            return Err(damaged());
+        }
+        for (number, (id, listing)) in numbers.into_iter().zip(ids) {
+            match usize::try_from(id).ok().and_then(|id| self.numbers.get_mut(id)) {
+                Some(slot) => *slot = number.0,
+                None => drop(self.late_numbers.insert(id, number)),
+            }
+            self.ids.push(id);
+            self.listings.push(listing);
+        }
+        Ok(())
+    }
+
+    /// Folders that hold only what a later survey added, and empty folders that were read.
+    fn rest(&mut self, late: &mut HashMap<i64, Vec<Loaded>>) -> Result<(), StoreError> {
+        while !late.is_empty() {
+            let ready: Vec<i64> =
+                late.keys().copied().filter(|id| self.number(*id).is_some()).collect();
+            if ready.is_empty() {
+                return Err(damaged());
+            }
+            for parent in ready {
+                let run = late.remove(&parent).unwrap_or_default();
+                self.folder(parent, run)?;
+            }
+        }
+        for (n, listing) in self.listings.iter().enumerate() {
+            let node = NodeId(u32::try_from(n).expect("a tree has less than 2^32 entries"));
+            if *listing != Listing::NotListed && self.builder.tree().children(node).len() == 0 {
+                self.builder.fill(node, Vec::new(), *listing);
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(self) -> (Tree, Vec<i64>) {
+        (self.builder.finish(), self.ids)
+    }
+}
+
+fn extras(db: &Connection) -> rusqlite::Result<HashMap<i64, Extras>> {
+    let read = |row: &Row, column: usize| -> rusqlite::Result<_> {
+        let text: Option<String> = row.get(column)?;
+        let acl = text.map(|text| acl::read(&text).ok_or_else(|| bad(column, "no ACL")));
+        acl.transpose()
+    };
+    let all = rows(db, "SELECT id, acl, default_acl, nfs4_acl, label FROM extras", |row| {
+        let extras = Extras {
+            acl: read(row, 1)?,
+            default_acl: read(row, 2)?,
+            nfs4_acl: row.get(3)?,
+            label: row.get(4)?,
+        };
+        Ok((row.get(0)?, extras))
+    })?;
+    Ok(all.into_iter().collect())
+}
+
+fn loaded(row: &Row, extras: &HashMap<i64, Extras>) -> rusqlite::Result<Loaded> {
+    let kind = match row.get_ref(3)?.as_str().unwrap_or_default() {
+        "d" => EntryKind::Folder,
+        "f" => EntryKind::File,
+        "l" => EntryKind::Symlink,
+        "p" => EntryKind::Fifo,
+        "s" => EntryKind::Socket,
+        "b" => EntryKind::BlockDevice,
+        "c" => EntryKind::CharDevice,
+        _ => return Err(bad(3, "no type of entry")),
+    };
+    let unsigned = |column| row.get::<_, Option<i64>>(column).map(|n| n.map(i64::cast_unsigned));
+    let flags: Option<String> = row.get(14)?;
+    let meta = Meta {
+        kind,
+        mode: row.get(4)?,
+        uid: row.get(5)?,
+        gid: row.get(6)?,
+        size: unsigned(7)?.unwrap_or(0),
+        allocated: unsigned(8)?,
+        inode: unsigned(9)?,
+        device: unsigned(10)?,
+        links: row.get(11)?,
+        modified: row.get(12)?,
+        changed: row.get(13)?,
+        flags: flags
+            .map(|flags| Flags { immutable: flags.contains('i'), append: flags.contains('a') }),
+    };
+    let listing = match row.get_ref(15)?.as_str_or_null() {
+        Ok(Some("complete")) => Listing::Complete,
+        Ok(Some("failed")) => Listing::Failed,
+        _ => Listing::NotListed,
+    };
+    let extras_id: Option<i64> = row.get(17)?;
+    let extras = match extras_id {
+        Some(id) => extras.get(&id).cloned().ok_or_else(|| bad(17, "extras that are not there"))?,
+        None => Extras::default(),
+    };
+    let entry = NewEntry { name: row.get(2)?, meta, target: row.get(16)?, extras };
+    Ok(Loaded { id: row.get(0)?, parent: row.get(1)?, entry, listing })
+}

@@ -1,0 +1,109 @@
+//! Surveys: one SQLite file per host. `schema.sql` is the schema, `docs/survey.md` describes it.
+//!
+//! Everything is written in transactions: a process that is killed leaves what was there before, or a survey that says
+//! that it is partial.
+
+mod load;
+mod save;
+
+use std::fmt;
+use std::path::Path;
+use std::time::Duration;
+
+use rusqlite::{Connection, ErrorCode, OpenFlags};
+
+pub use load::load;
+pub use save::{Saved, save};
+
+/// The version of the schema that this program writes, kept in `PRAGMA user_version`.
+pub const VERSION: i64 = 1;
+/// What SQLite files start with.
+const MAGIC: &[u8] = b"SQLite format 3\0";
+
+/// Whether some bytes are the start of an SQLite file.
+pub fn is_survey(bytes: &[u8]) -> bool {
+    bytes.starts_with(MAGIC)
+}
+
+/// Why a survey can't be read or written, in words that say what to do.
+#[derive(Debug, PartialEq, Eq)]
+pub struct StoreError {
+    /// What is wrong.
+    pub message: String,
+    /// What to do about it.
+    pub remedy: String,
+}
+
+impl StoreError {
+    fn new(message: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self { message: message.into(), remedy: remedy.into() }
+    }
+}
+
+impl fmt::Display for StoreError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}; {}", self.message, self.remedy)
+    }
+}
+
+impl std::error::Error for StoreError {}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        let code = error.sqlite_error_code();
+        let (message, remedy) = match code {
+            Some(ErrorCode::NotADatabase) => {
+                ("it is no survey", "give a file that `tarvek survey -o` wrote")
+            }
+            Some(ErrorCode::DatabaseCorrupt) => {
+                ("it is damaged or cut off", "survey the host again, into a new file")
+            }
+            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+                ("another program is writing it", "wait until that is done")
+            }
+            Some(ErrorCode::ReadOnly) => {
+                ("it can't be written", "make it writable, or name another file")
+            }
+            Some(ErrorCode::CannotOpen) => {
+                ("it can't be opened", "look whether its folder is there and may be used")
+            }
+            Some(ErrorCode::DiskFull) => (
+                "the disk is full; nothing was changed",
+                "free some space, or name a file elsewhere",
+            ),
+            Some(ErrorCode::PermissionDenied) => {
+                ("permission is denied", "name a file that you may use")
+            }
+            _ => return Self::new(error.to_string(), "survey the host again, into a new file"),
+        };
+        Self::new(message, remedy)
+    }
+}
+
+/// Opens a survey and makes sure that it is one of a version that can be read.
+fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
+    let flags =
+        if write { OpenFlags::SQLITE_OPEN_READ_WRITE } else { OpenFlags::SQLITE_OPEN_READ_ONLY };
+    let db = Connection::open_with_flags(file, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    db.busy_timeout(Duration::from_secs(2))?;
+    let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+    let application: i64 = db.query_row("PRAGMA application_id", [], |row| row.get(0))?;
+    if application != 0x5452_5653 {
+        return Err(StoreError::new(
+            "it is an SQLite file, but no survey",
+            "give a file that `tarvek survey -o` wrote",
+        ));
+    }
+    if version > VERSION {
+        return Err(StoreError::new(
+            format!(
+                "it is a survey of version {version}; this Tarvek reads up to version {VERSION}"
+            ),
+            "read it with the Tarvek that wrote it, or a newer one",
+        ));
+    }
+    if version < 1 {
+        return Err(StoreError::new("it has no version", "survey the host again, into a new file"));
+    }
+    Ok(db)
+}

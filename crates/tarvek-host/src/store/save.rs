@@ -1,0 +1,344 @@
+//! From facts to a survey file, new or again.
+
+use std::collections::HashMap;
+use std::path::Path;
+
+use rusqlite::{CachedStatement, Connection, Transaction, TransactionBehavior, params};
+use tarvek_core::facts::HostFacts;
+use tarvek_core::facts::tree::{EntryKind, Extras, Flags, Listing, Lookup, NodeId, Tree};
+
+use super::{StoreError, VERSION, load, open};
+
+/// What was written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub struct Saved {
+    /// Entries that were not there before.
+    pub added: u64,
+    /// Entries that differ from before.
+    pub changed: u64,
+    /// Entries that are gone.
+    pub removed: u64,
+}
+
+/// Writes facts into a survey file. One that is there already is brought up to date: only rows that differ are written. It
+/// is one transaction; whatever happens on the way, the file then is what it was, or partial and empty if it was not there.
+///
+/// # Errors
+/// If the file is no survey, is of another host, is in use or can't be written, or if the disk is full.
+pub fn save(facts: &HostFacts, file: &Path) -> Result<Saved, StoreError> {
+    let fresh = match std::fs::symlink_metadata(file) {
+        Ok(meta) if meta.len() == 0 && meta.is_file() => true,
+        Ok(_) => false,
+        Err(_) => true,
+    };
+    let mut db = if fresh { create(facts, file)? } else { open(file, true)? };
+    // A killed process leaves the journal, and with it the way back; what a power cut needs is one sync at the end.
+    db.execute_batch(
+        "PRAGMA cache_size = -16000; PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY;",
+    )?;
+    let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let known: Option<String> =
+        transaction
+            .query_row("SELECT max(value) FROM survey WHERE key = 'host'", [], |row| row.get(0))?;
+    if let Some(known) = known.filter(|known| *known != facts.name) {
+        return Err(StoreError::new(
+            format!("it is a survey of {known}, not of {}", facts.name),
+            "name another file",
+        ));
+    }
+    let unwritten: bool = transaction.query_row(
+        "SELECT NOT EXISTS (SELECT 1 FROM survey WHERE key = 'dense')",
+        [],
+        |row| row.get(0),
+    )?;
+    let saved =
+        if unwritten { all(&transaction, facts)? } else { differences(&transaction, facts)? };
+    small_tables(&transaction, facts)?;
+    transaction.commit()?;
+    db.close().map_err(|(_, error)| StoreError::from(error))?;
+    Ok(saved)
+}
+
+fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
+    let db = Connection::open(file)?;
+    let schema = include_str!("schema.sql");
+    db.execute_batch(&format!("BEGIN; {schema} PRAGMA user_version = {VERSION}; COMMIT;"))?;
+    let mut insert = db.prepare("INSERT INTO survey VALUES (?1, ?2)")?;
+    for (key, value) in
+        [("host", facts.name.as_str()), ("state", "partial"), ("taken", &facts.taken.to_string())]
+    {
+        insert.execute([key, value])?;
+    }
+    drop(insert);
+    // Whoever opens it before it is complete sees a survey of nothing that says that it is partial.
+    Writer::new(&db)?.insert(0, 0, &facts.tree, Tree::ROOT)?;
+    db.execute("UPDATE entry SET listing = NULL", [])?;
+    Ok(db)
+}
+
+fn all(db: &Transaction, facts: &HostFacts) -> Result<Saved, StoreError> {
+    db.execute_batch("DELETE FROM entry; DELETE FROM extras;")?;
+    let mut writer = Writer::new(db)?;
+    let count = facts.tree.len();
+    for number in 0..count {
+        let node = NodeId(u32::try_from(number).expect("a tree has less than 2^32 entries"));
+        let parent = i64::from(facts.tree.parent(node).0);
+        writer.insert(i64::from(node.0), parent, &facts.tree, node)?;
+    }
+    drop(writer);
+    // Up to here rows stand in the order of the tree; what is added later is not.
+    db.execute("INSERT OR REPLACE INTO survey VALUES ('dense', ?1)", [(count - 1).to_string()])?;
+    Ok(Saved { added: count as u64, ..Saved::default() })
+}
+
+/// Brings the rows of an earlier survey up to date.
+fn differences(db: &Transaction, facts: &HostFacts) -> Result<Saved, StoreError> {
+    let (old, ids) = load::facts(db, String::new())?;
+    let next: i64 = db.query_row("SELECT max(id) + 1 FROM entry", [], |row| row.get(0))?;
+    let mut update = Update {
+        new: &facts.tree,
+        old: &old.tree,
+        ids,
+        next,
+        saved: Saved::default(),
+        writer: Writer::new(db)?,
+    };
+    update.folder(Tree::ROOT, Tree::ROOT)?;
+    Ok(update.saved)
+}
+
+struct Update<'a> {
+    new: &'a Tree,
+    old: &'a Tree,
+    ids: Vec<i64>,
+    next: i64,
+    saved: Saved,
+    writer: Writer<'a>,
+}
+
+impl Update<'_> {
+    /// Compares a folder and everything below it; without recursion, since trees are deep.
+    fn folder(&mut self, new: NodeId, old: NodeId) -> Result<(), StoreError> {
+        let mut todo = vec![(new, old)];
+        while let Some((new, old)) = todo.pop() {
+            self.same_place(new, old)?;
+            for child in self.old.children(old) {
+                let kept = matches!(self.new.lookup(new, self.old.name(child)), Lookup::Found(_));
+                if !kept {
+                    self.remove(child)?;
+                }
+            }
+            for child in self.new.children(new) {
+                match self.old.lookup(old, self.new.name(child)) {
+                    Lookup::Found(before) => todo.push((child, before)),
+                    _ => self.add(child, self.ids[old.0 as usize])?,
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn same_place(&mut self, new: NodeId, old: NodeId) -> Result<(), StoreError> {
+        let same = self.new.meta(new) == self.old.meta(old)
+            && self.new.extras(new) == self.old.extras(old)
+            && self.new.target(new) == self.old.target(old)
+            && self.new.listing(new) == self.old.listing(old);
+        if !same {
+            let id = self.ids[old.0 as usize];
+            let parent = self.ids[self.old.parent(old).0 as usize];
+            self.writer.delete(id)?;
+            self.writer.insert(id, parent, self.new, new)?;
+            self.saved.changed += 1;
+        }
+        Ok(())
+    }
+
+    fn add(&mut self, top: NodeId, parent: i64) -> Result<(), StoreError> {
+        let mut todo = vec![(top, parent)];
+        while let Some((node, parent)) = todo.pop() {
+            let id = self.next;
+            self.next += 1;
+            self.writer.insert(id, parent, self.new, node)?;
+            self.saved.added += 1;
+            todo.extend(self.new.children(node).map(|child| (child, id)));
+        }
+        Ok(())
+    }
+
+    fn remove(&mut self, top: NodeId) -> Result<(), StoreError> {
+        let mut todo = vec![top];
+        while let Some(node) = todo.pop() {
+            self.writer.delete(self.ids[node.0 as usize])?;
+            self.saved.removed += 1;
+            todo.extend(self.old.children(node));
+        }
+        Ok(())
+    }
+}
+
+/// Writes rows of `entry` and `extras`.
+struct Writer<'a> {
+    db: &'a Connection,
+    insert: CachedStatement<'a>,
+    delete: CachedStatement<'a>,
+    extras: HashMap<Extras, i64>,
+}
+
+impl<'a> Writer<'a> {
+    fn new(db: &'a Connection) -> Result<Self, StoreError> {
+        let insert = "INSERT INTO entry VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18)";
+        Ok(Self {
+            db,
+            insert: db.prepare_cached(insert)?,
+            delete: db.prepare_cached("DELETE FROM entry WHERE id = ?1")?,
+            extras: HashMap::new(),
+        })
+    }
+
+    fn delete(&mut self, id: i64) -> Result<(), StoreError> {
+        self.delete.execute([id])?;
+        Ok(())
+    }
+
+    fn insert(
+        &mut self,
+        id: i64,
+        parent: i64,
+        tree: &Tree,
+        node: NodeId,
+    ) -> Result<(), StoreError> {
+        let meta = tree.meta(node);
+        let kind = match meta.kind {
+            EntryKind::Folder => "d",
+            EntryKind::File => "f",
+            EntryKind::Symlink => "l",
+            EntryKind::Fifo => "p",
+            EntryKind::Socket => "s",
+            EntryKind::BlockDevice => "b",
+            EntryKind::CharDevice => "c",
+        };
+        let flags = meta.flags.map(|Flags { immutable, append }| match (immutable, append) {
+            (false, false) => "",
+            (true, false) => "i",
+            (false, true) => "a",
+            (true, true) => "ia",
+        });
+        let listing = match tree.listing(node) {
+            Listing::Complete => Some("complete"),
+            Listing::Failed => Some("failed"),
+            Listing::NotListed => None,
+        };
+        let extras = tree.extras(node).map(|extras| self.extras(extras)).transpose()?;
+        let signed = u64::cast_signed;
+        self.insert.execute(params![
+            id,
+            parent,
+            tree.name(node),
+            kind,
+            meta.mode,
+            meta.uid,
+            meta.gid,
+            signed(meta.size),
+            meta.allocated.map(signed),
+            meta.inode.map(signed),
+            meta.device.map(signed),
+            meta.links,
+            meta.modified,
+            meta.changed,
+            flags,
+            listing,
+            tree.target(node),
+            extras,
+        ])?;
+        Ok(())
+    }
+
+    fn extras(&mut self, extras: &Extras) -> Result<i64, StoreError> {
+        if let Some(id) = self.extras.get(extras) {
+            return Ok(*id);
+        }
+        self.db.execute(
+            "INSERT INTO extras (acl, default_acl, nfs4_acl, label) VALUES (?1, ?2, ?3, ?4)",
+            params![
+                extras.acl.as_ref().map(ToString::to_string),
+                extras.default_acl.as_ref().map(ToString::to_string),
+                extras.nfs4_acl,
+                extras.label
+            ],
+        )?;
+        let id = self.db.last_insert_rowid();
+        self.extras.insert(extras.clone(), id);
+        Ok(id)
+    }
+}
+
+/// What is small is written anew each time.
+fn small_tables(db: &Transaction, facts: &HostFacts) -> Result<(), StoreError> {
+    for table in ["root", "gap", "mount", "fstab", "account", "grp", "document"] {
+        db.execute(&format!("DELETE FROM {table}"), [])?;
+    }
+    db.execute(
+        "DELETE FROM extras WHERE id NOT IN (SELECT extras FROM entry WHERE extras IS NOT NULL)",
+        [],
+    )?;
+    for root in &facts.roots {
+        db.execute("INSERT INTO root VALUES (?1, ?2)", params![root.path.as_bytes(), root.deep])?;
+    }
+    for gap in &facts.gaps {
+        db.execute("INSERT INTO gap VALUES (?1, ?2)", params![gap.path.as_bytes(), gap.why])?;
+    }
+    for m in facts.mounts.iter().flat_map(|table| table.entries()) {
+        db.execute(
+            "INSERT INTO mount VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11)",
+            params![
+                m.id.cast_signed(),
+                m.parent.cast_signed(),
+                m.device.0,
+                m.device.1,
+                m.root,
+                m.point.as_bytes(),
+                m.options.join(","),
+                m.propagation.join(","),
+                m.filesystem,
+                m.source,
+                m.super_options.join(",")
+            ],
+        )?;
+    }
+    for line in &facts.fstab {
+        let options = line.options.join(",");
+        db.execute(
+            "INSERT INTO fstab VALUES (?1,?2,?3,?4)",
+            params![line.source, line.point.as_bytes(), line.filesystem, options],
+        )?;
+    }
+    for a in &facts.accounts {
+        db.execute(
+            "INSERT INTO account VALUES (?1,?2,?3,?4)",
+            params![a.name, a.uid, a.gid, a.groups.join(",")],
+        )?;
+    }
+    for group in &facts.groups {
+        db.execute("INSERT INTO grp VALUES (?1, ?2)", params![group.name, group.gid])?;
+    }
+    for document in &facts.documents {
+        db.execute(
+            "INSERT OR REPLACE INTO document VALUES (?1, ?2)",
+            params![document.name, document.text],
+        )?;
+    }
+    let state = if facts.complete { "complete" } else { "partial" };
+    let set = |key: &str, value: Option<String>| match value {
+        Some(value) => {
+            db.execute("INSERT OR REPLACE INTO survey VALUES (?1, ?2)", params![key, value])
+        }
+        None => db.execute("DELETE FROM survey WHERE key = ?1", [key]),
+    };
+    set("host", Some(facts.name.clone()))?;
+    set("taken", Some(facts.taken.to_string()))?;
+    set("uid", facts.taken_by.map(|uid| uid.to_string()))?;
+    set("kernel", facts.kernel.clone())?;
+    set("made_by", Some(format!("tarvek {}", env!("CARGO_PKG_VERSION"))))?;
+    set("state", Some(state.to_owned()))?;
+    Ok(())
+}

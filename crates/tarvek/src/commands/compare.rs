@@ -1,0 +1,23 @@
+//! `tarvek compare`.
+
+use tarvek_core::compare::compare;
+
+use crate::cli::{CompareArgs, Format};
+use crate::inputs;
+use crate::outcome::{Failure, Outcome};
+use crate::view::{Stage, compare as view, json};
+
+pub(super) fn run(args: &CompareArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let (old, new) = (inputs::survey(&args.old)?, inputs::survey(&args.new)?);
+    if old.name != new.name {
+        let message = format!("{} and {} are two hosts", old.name, new.name);
+        return Err(Failure::with_remedy(message, "give two surveys of one host"));
+    }
+    let differences = compare(&old, &new);
+    let text = match args.format {
+        Format::Text => view::text(&differences, stage),
+        Format::Json => json::text(&json::Compare::from(&differences)),
+    };
+    stage.say(&text)?;
+    Ok(if differences.is_empty() { Outcome::Fine } else { Outcome::Found })
+}

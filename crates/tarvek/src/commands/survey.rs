@@ -1,0 +1,186 @@
+//! `tarvek survey`.
+
+use std::ffi::OsString;
+use std::io::{self, IsTerminal, Read};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use indicatif::{ProgressBar, ProgressStyle};
+use tarvek_core::facts::HostFacts;
+use tarvek_core::path::AbsPath;
+use tarvek_core::text::{counted, shown};
+use tarvek_host::observe::{Depth, Look, host_name, observe};
+use tarvek_host::store;
+use tarvek_host::walk::Watch;
+
+use crate::cli::{Globals, SurveyArgs};
+use crate::inputs;
+use crate::outcome::{Failure, Outcome};
+use crate::view::{Stage, Volume};
+
+/// The script that collects a listing.
+const COLLECTOR: &str = include_str!("../collector.sh");
+
+pub(super) fn run(globals: &Globals, args: &SurveyArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    if args.collector {
+        stage.say(COLLECTOR)?;
+        return Ok(Outcome::Fine);
+    }
+    let output = args.output.as_deref().expect("clap requires it");
+    let facts = match &args.from {
+        Some(listing) => from_listing(listing)?,
+        None => live(globals, args, output, stage)?,
+    };
+    let saved =
+        store::save(&facts, output).map_err(|error| inputs::store_failure(output, &error))?;
+    stage.say(&summary(&facts, &saved, output, stage))?;
+    Ok(Outcome::Fine)
+}
+
+fn from_listing(file: &Path) -> Result<HostFacts, Failure> {
+    if file != Path::new("-") {
+        return inputs::survey(file);
+    }
+    let mut bytes = Vec::new();
+    io::stdin().lock().read_to_end(&mut bytes)?;
+    inputs::listing("standard input", bytes)
+}
+
+fn live(
+    globals: &Globals,
+    args: &SurveyArgs,
+    output: &Path,
+    stage: &Stage,
+) -> Result<HostFacts, Failure> {
+    let (host, places) = if args.roots.is_empty() {
+        inputs::places_of(globals, args.host.as_deref())?
+    } else {
+        let roots = args.roots.iter().map(root).collect::<Result<Vec<_>, _>>()?;
+        (args.host.clone().unwrap_or_else(host_name), roots)
+    };
+    let earlier = earlier(output, &host)?;
+    let watch = Arc::new(Watch::default());
+    let stop = Arc::clone(&watch);
+    // A second Ctrl-C ends the program in the usual way if this can't be set up.
+    let _ = ctrlc::set_handler(move || stop.stop.store(true, Ordering::Relaxed));
+    let look = Look { places: &places, documents: true, before: earlier.as_ref(), watch: &watch };
+    let seen = with_progress(&watch, stage, || observe(&look));
+    let mut facts = seen.map_err(|error| match error.kind() {
+        io::ErrorKind::Interrupted => Failure::with_remedy(
+            "interrupted; nothing was written",
+            "run it again to survey the whole",
+        ),
+        _ => Failure::new(error),
+    })?;
+    facts.name = host;
+    Ok(facts)
+}
+
+/// A root that is given has to be a folder; a symlink might lead anywhere.
+fn root(written: &OsString) -> Result<(AbsPath, Depth), Failure> {
+    let name = shown(written.as_bytes());
+    let path =
+        std::path::absolute(written).map_err(|error| Failure::new(format!("{name}: {error}")))?;
+    let meta = std::fs::symlink_metadata(&path).map_err(|error| match error.kind() {
+        io::ErrorKind::NotFound => {
+            Failure::with_remedy(format!("the root {name} does not exist"), "name a folder")
+        }
+        _ => Failure::new(format!("can't look at the root {name}: {error}")),
+    })?;
+    if meta.is_symlink() {
+        let target = std::fs::canonicalize(&path).ok();
+        let remedy = match target {
+            Some(target) => format!(
+                "name the folder that it leads to: {}",
+                shown(target.as_os_str().as_bytes())
+            ),
+            None => "it leads nowhere; name a folder".to_owned(),
+        };
+        return Err(Failure::with_remedy(format!("the root {name} is a symlink"), remedy));
+    }
+    if !meta.is_dir() {
+        return Err(Failure::with_remedy(
+            format!("the root {name} is not a folder"),
+            "name the folder that it is in",
+        ));
+    }
+    let bad = |fault| {
+        Failure::with_remedy(format!("the root {name} {fault}"), "write it as an absolute path")
+    };
+    Ok((AbsPath::new(path.as_os_str().as_bytes()).map_err(bad)?, Depth::Everything))
+}
+
+/// The survey that is there already, if it is of this host and can tell what has not changed.
+fn earlier(file: &Path, host: &str) -> Result<Option<HostFacts>, Failure> {
+    match std::fs::symlink_metadata(file) {
+        Err(_) => return Ok(None),
+        Ok(meta) if meta.is_file() && meta.len() == 0 => return Ok(None),
+        Ok(meta) if !meta.is_file() => {
+            let message = format!("{} is there and is no file", inputs::name_of(file));
+            return Err(Failure::with_remedy(message, "name another file"));
+        }
+        Ok(_) => {}
+    }
+    let facts = store::load(file).map_err(|error| inputs::store_failure(file, &error))?;
+    if facts.name != host {
+        let message =
+            format!("{} is a survey of {}, not of {host}", inputs::name_of(file), facts.name);
+        return Err(Failure::with_remedy(message, "name another file"));
+    }
+    Ok(facts.complete.then_some(facts))
+}
+
+/// Shows on a terminal how many entries were seen, and how fast.
+fn with_progress<T>(watch: &Watch, stage: &Stage, work: impl FnOnce() -> T) -> T {
+    if stage.volume() == Volume::Quiet || !io::stderr().is_terminal() {
+        return work();
+    }
+    let done = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let bar = ProgressBar::new_spinner();
+            let style = ProgressStyle::with_template("{spinner} {human_pos} entries, {per_sec}");
+            bar.set_style(style.expect("the template is sound"));
+            while !done.load(Ordering::Relaxed) {
+                bar.set_position(watch.entries.load(Ordering::Relaxed));
+                bar.tick();
+                std::thread::sleep(Duration::from_millis(100));
+            }
+            bar.finish_and_clear();
+        });
+        let outcome = work();
+        done.store(true, Ordering::Relaxed);
+        outcome
+    })
+}
+
+fn summary(facts: &HostFacts, saved: &store::Saved, output: &Path, stage: &Stage) -> String {
+    let entries = counted(facts.tree.len() as u64, "entry");
+    let mut text = format!(
+        "{}: {entries} of {} ({} added, {} changed, {} removed)\n",
+        inputs::name_of(output),
+        shown(facts.name.as_bytes()),
+        saved.added,
+        saved.changed,
+        saved.removed
+    );
+    let lacking = facts.documents.iter().filter(|document| document.name == "lacking");
+    for line in lacking.flat_map(|document| document.text.lines()) {
+        text += &format!("not collected: {}\n", shown(line.as_bytes()));
+    }
+    if !facts.gaps.is_empty() {
+        text +=
+            &format!("{} could not be looked into:\n", counted(facts.gaps.len() as u64, "place"));
+        let most = if stage.volume() == Volume::Verbose { usize::MAX } else { 5 };
+        for gap in facts.gaps.iter().take(most) {
+            text += &format!("    {}: {}\n", gap.path, shown(gap.why.as_bytes()));
+        }
+        if facts.gaps.len() > most {
+            text += "    … -v shows all of them\n";
+        }
+    }
+    text
+}

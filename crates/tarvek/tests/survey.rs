@@ -1,0 +1,230 @@
+//! Surveys: live, again, from listings; what is refused; what differs.
+
+mod support;
+
+use std::os::unix::fs::symlink;
+
+use support::Folder;
+
+/// A folder with a small shelf in it.
+fn shelf() -> Folder {
+    let folder = Folder::new();
+    folder.write("shelf/films/1742 (2019)/1742.mkv", "x").write("shelf/films/new\nline.mkv", "xy");
+    symlink("films", folder.path("shelf/link")).unwrap();
+    symlink("loop", folder.path("shelf/loop")).unwrap();
+    folder
+}
+
+#[test]
+fn a_survey_is_renewed_and_compared() {
+    let folder = shelf();
+    let first = folder.run("survey shelf -o box.survey --host box");
+    assert_eq!((first.code, first.stderr.as_str()), (0, ""));
+    assert!(first.stdout.contains("0 changed, 0 removed"), "{}", first.stdout);
+    let again = folder.run("survey shelf -o box.survey --host box");
+    // The temporary folders above the root change all the time.
+    let same = again.stdout.contains("(0 added, ") && again.stdout.contains(" 0 removed)");
+    assert!(same, "{}", again.stdout);
+    std::fs::copy(folder.path("box.survey"), folder.path("old.survey")).unwrap();
+
+    folder
+        .write("shelf/films/2091 (2004)/extras/2091.mkv", "new")
+        .write("shelf/films/1742 (2019)/1742.mkv", "longer");
+    std::fs::remove_file(folder.path("shelf/films/new\nline.mkv")).unwrap();
+    std::fs::remove_file(folder.path("shelf/link")).unwrap();
+    symlink("elsewhere", folder.path("shelf/link")).unwrap();
+    let renewed = folder.run("survey shelf -o box.survey --host box");
+    assert!(
+        renewed.stdout.contains("3 added") && renewed.stdout.contains("1 removed"),
+        "{}",
+        renewed.stdout
+    );
+
+    let top = folder.path("shelf").to_str().unwrap().to_owned();
+    let compare = folder.json("compare old.survey box.survey");
+    let paths = |key: &str| {
+        let all = compare[key].as_array().unwrap().iter();
+        all.map(|c| c["path"].as_str().unwrap().trim_start_matches(&top).to_owned())
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(paths("appeared"), ["/films/2091 (2004)"]);
+    assert_eq!(compare["appeared"][0]["with"], 2);
+    assert_eq!(paths("vanished"), ["/films/new\nline.mkv"]);
+    assert_eq!(paths("changed"), ["/films/1742 (2019)/1742.mkv", "/link"]);
+    assert_eq!(folder.run("compare old.survey box.survey").code, 1);
+    // A survey made anew, and one that was renewed, tell the same.
+    folder.run("survey shelf -o fresh.survey --host box");
+    let same = folder.run("compare fresh.survey box.survey");
+    assert_eq!((same.code, same.stdout.as_str()), (0, "nothing differs\n"));
+}
+
+#[test]
+fn a_survey_of_a_listing_gives_the_same_answers() {
+    let folder = Folder::demo();
+    let before = folder.json("check");
+    for host in ["granary", "millrace"] {
+        let made = folder.run(&format!("survey --from {host}.listing -o {host}.survey"));
+        assert_eq!(made.code, 0, "{}", made.stderr);
+        assert_eq!(folder.run(&format!("compare {host}.listing {host}.survey")).code, 0);
+    }
+    let mut after = folder.json("check");
+    for (before, after) in
+        before["hosts"].as_array().unwrap().iter().zip(after["hosts"].as_array_mut().unwrap())
+    {
+        let name = after["host"].as_str().unwrap().to_owned();
+        if name != "parlour" {
+            assert_eq!(
+                after["survey"],
+                format!("{name}.survey"),
+                "the survey goes before the listing"
+            );
+            after["survey"] = before["survey"].clone();
+        }
+    }
+    assert_eq!(before, after);
+    // Packed, and through a pipe.
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    std::io::Write::write_all(&mut packed, folder.read("granary.listing").as_bytes()).unwrap();
+    let packed = packed.finish().unwrap();
+    folder.write("packed.gz", &packed);
+    assert_eq!(folder.run("survey --from packed.gz -o a.survey").code, 0);
+    let mut piped = folder.command(["survey", "--from", "-", "-o", "b.survey"]);
+    assert!(piped.write_stdin(packed.clone()).output().unwrap().status.success());
+    assert_eq!(folder.run("compare a.survey b.survey").code, 0);
+    folder.write("cut.gz", &packed[..packed.len() / 2]);
+    let cut = folder.run("survey --from cut.gz -o c.survey");
+    assert_eq!(cut.code, 2);
+    assert!(cut.stderr.contains("damaged or cut off"), "{}", cut.stderr);
+    assert!(!folder.path("c.survey").exists());
+}
+
+#[test]
+fn files_that_are_no_survey_are_refused_and_left_alone() {
+    let folder = shelf();
+    folder.run("survey shelf -o good.survey --host box");
+    let good = std::fs::read(folder.path("good.survey")).unwrap();
+    let with = |from: usize, bytes: &[u8]| {
+        let mut file = good.clone();
+        file[from..from + bytes.len()].copy_from_slice(bytes);
+        file
+    };
+    for (contents, words) in [
+        (b"tarvek = 1\nsite = 'x'\n".repeat(9), "this is no listing"),
+        (good[..good.len() / 2].to_vec(), "damaged or cut off"),
+        (good[..100].to_vec(), "damaged or cut off"),
+        // The version stands at byte 60 of an SQLite file, the application id at 68.
+        (with(60, &[0, 0, 0, 9]), "a survey of version 9; this Tarvek reads up to version 1"),
+        (with(68, &[0, 0, 0, 9]), "an SQLite file, but no survey"),
+        (with(18, &[7, 7]), "no survey"),
+    ] {
+        folder.write("bad.survey", &contents);
+        for arguments in ["compare bad.survey bad.survey", "survey shelf -o bad.survey --host box"]
+        {
+            let answer = folder.run(arguments);
+            assert_eq!(answer.code, 2, "{arguments} {words}: {}", answer.stdout);
+            assert_eq!(std::fs::read(folder.path("bad.survey")).unwrap(), contents, "{words}");
+            let survey = arguments.starts_with("survey");
+            assert!(
+                answer.stderr.contains(words) || survey && answer.stderr.contains("no survey"),
+                "{words}: {}",
+                answer.stderr
+            );
+        }
+    }
+    let other = folder.run("survey shelf -o good.survey --host elsewhere");
+    assert!(other.stderr.contains("is a survey of box, not of elsewhere"), "{}", other.stderr);
+    assert_eq!(std::fs::read(folder.path("good.survey")).unwrap(), good);
+}
+
+#[test]
+fn a_survey_that_somebody_else_writes_is_in_use() {
+    let folder = shelf();
+    folder.run("survey shelf -o box.survey --host box");
+    let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+    db.execute_batch("BEGIN EXCLUSIVE").unwrap();
+    let answer = folder.run("survey shelf -o box.survey --host box");
+    assert_eq!(answer.code, 2);
+    assert!(answer.stderr.contains("another program is writing it"), "{}", answer.stderr);
+}
+
+#[test]
+fn roots_have_to_be_folders() {
+    let folder = shelf();
+    for (root, words) in [
+        ("shelf/nothing", "does not exist"),
+        ("shelf/link", "is a symlink"),
+        ("shelf/loop", "leads nowhere"),
+        ("shelf/films/1742\u{a0}", "does not exist"),
+    ] {
+        let answer = folder.run(&format!("survey {root} -o box.survey"));
+        assert_eq!(answer.code, 2, "{root}");
+        assert!(answer.stderr.contains(words), "{root}: {}", answer.stderr);
+        assert!(!folder.path("box.survey").exists(), "{root}");
+    }
+    folder.write("file", "x");
+    let answer = folder.run("survey file -o box.survey");
+    assert!(answer.stderr.contains("is not a folder"), "{}", answer.stderr);
+    assert!(folder.run("survey -o box.survey").stderr.contains("name the folders to look at"));
+}
+
+#[test]
+fn an_old_or_broken_off_survey_is_a_finding() {
+    let folder = Folder::demo();
+    folder.edit("granary.listing", "taken 1795156200", "taken 1794000000");
+    let rules = |arguments: &str| {
+        let check = folder.json(arguments);
+        let all = check["findings"].as_array().unwrap().clone();
+        all.iter()
+            .filter(|f| f["rule"].as_str().unwrap().starts_with("survey/"))
+            .map(|f| f["message"].as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(rules("check"), [""; 0]);
+    assert_eq!(
+        rules("check --max-age 3d"),
+        ["granary was seen 15 days ago; at most 3 days are allowed"]
+    );
+    assert_eq!(rules("check --max-age 12h").len(), 2);
+    assert_eq!(folder.run("check --max-age soon").code, 2);
+    folder.run("survey --from granary.listing -o granary.survey");
+    rusqlite::Connection::open(folder.path("granary.survey"))
+        .unwrap()
+        .execute("UPDATE survey SET value = 'partial' WHERE key = 'state'", [])
+        .unwrap();
+    assert_eq!(rules("check"), ["the survey of granary was broken off"]);
+}
+
+#[test]
+fn secrets_are_never_stored() {
+    let folder = Folder::demo();
+    folder.edit(
+        "millrace.listing",
+        "section fstab\n",
+        "section smb\n|passwd program = x\n|password = hunter2\nend smb\nsection fstab\n|//granary/media /m cifs username=mira,password=hunter2 0 0\n",
+    );
+    folder.edit("millrace.listing", "end mountinfo", "|90 22 0:99 / /m rw - cifs //granary/media rw,username=mira,password=hunter2\nend mountinfo");
+    assert_eq!(folder.run("survey --from millrace.listing -o millrace.survey").code, 0);
+    let stored = std::fs::read(folder.path("millrace.survey")).unwrap();
+    assert!(!stored.windows(7).any(|window| window == b"hunter2"));
+    assert!(stored.windows(8).any(|window| window == b"[hidden]"));
+    assert!(!folder.run("check -v").stdout.contains("hunter2"));
+}
+
+#[test]
+fn a_layout_names_the_roots_of_its_host() {
+    let folder = shelf();
+    let top = folder.path("shelf").to_str().unwrap().to_owned();
+    folder.write(
+        "tarvek.toml",
+        format!(
+            "tarvek = 1\nsite = 'x'\n[host.box]\nrole = 'storage'\n[share.films]\nhost = 'box'\npath = '{top}/films'\n\
+             [service.s]\nhost = 'box'\nrole = 'serve'\nruns_as = '0:0'\nmap = [{{ from = '{top}', to = '/m', access = 'ro' }}]\n\
+             libraries = [{{ name = 'F', kind = 'films', roots = ['/m/films'] }}]\n"
+        ),
+    );
+    assert!(folder.run("survey -o box.survey").stderr.contains("--host box"));
+    assert_eq!(folder.run("survey -o box.survey --host box").code, 0);
+    let check = folder.json("check");
+    assert_eq!(check["board"][0]["stages"]["titles"], 2, "{check}");
+    assert_eq!(check["hosts"][0]["survey"], "box.survey");
+}
