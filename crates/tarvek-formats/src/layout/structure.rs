@@ -80,10 +80,28 @@ fn tidied(schema: &mut Value) {
 /// Reads the text as far as it is right, and notes everything that is not.
 pub(super) fn read(text: &str, mistakes: &mut Mistakes) -> Raw {
     let (mut table, errors) = DeTable::parse_recoverable(text);
+    let mut second: Option<Range<usize>> = None;
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         let line = error.message().lines().next().unwrap_or("no TOML").to_owned();
-        mistakes.add(span, line, None);
+        if line != "duplicate key" {
+            mistakes.add(span, line, None);
+            continue;
+        }
+        // Of a table that stands twice every key is reported as well; the table is what matters.
+        if second.as_ref().is_some_and(|table| table.contains(&span.start)) {
+            continue;
+        }
+        let start = text[..span.start].rfind('\n').map_or(0, |end| end + 1);
+        let message = match header(&text[start..]) {
+            Some(name) => {
+                let end = text[span.end..].find("\n[").map_or(text.len(), |at| span.end + at);
+                second = Some(span.start..end);
+                format!("[{name}] is declared twice")
+            }
+            None => format!("the key {:?} is written twice", shown(text[span.clone()].as_bytes())),
+        };
+        mistakes.add(span, message, Some("join the two, or give one another name".to_owned()));
     }
     let mut wrong: Vec<Vec<Step>> = Vec::new();
     let json = json_table(table.get_ref());
@@ -98,6 +116,13 @@ pub(super) fn read(text: &str, mistakes: &mut Mistakes) -> Raw {
         mistakes.add(error.span().unwrap_or(0..0), line, None);
         Raw::default()
     })
+}
+
+/// The name of the table whose header a line is.
+fn header(line: &str) -> Option<String> {
+    let line = line.lines().next()?.trim_start();
+    let name = line.strip_prefix('[')?.split(']').next()?;
+    Some(shown(name.trim().as_bytes()))
 }
 
 /// One step down into the document.

@@ -180,19 +180,23 @@ impl Validator<'_, '_, '_> {
         Declared { origin: self.origin(&written.span), written: written.value, path }
     }
 
-    /// Notes every name that was written before; trailing slashes make no other place.
+    /// Notes every name that was written before; doubled and trailing slashes make no other place.
     fn unique<'n>(
         &mut self,
         names: impl Iterator<Item = &'n At<String>>,
         message: impl Fn(&str) -> String,
     ) {
-        let mut seen: HashMap<&str, usize> = HashMap::new();
+        let mut seen: HashMap<Vec<u8>, usize> = HashMap::new();
         for name in names {
-            let key = name.value.trim_end_matches('/');
-            if let Some(first) = seen.get(key) {
+            let written = name.value.as_bytes();
+            let key = match AbsPath::of_client(written) {
+                Ok(path) => path.as_bytes().to_vec(),
+                Err(_) => written.to_vec(),
+            };
+            if let Some(first) = seen.get(&key) {
                 let line = self.origin(&(*first..*first)).line;
                 let remedy = Some(format!("the first is in line {line}"));
-                self.mistakes.add(name.span.clone(), message(&shown(key.as_bytes())), remedy);
+                self.mistakes.add(name.span.clone(), message(&shown(written)), remedy);
             } else {
                 seen.insert(key, name.span.start);
             }
@@ -327,10 +331,11 @@ impl Validator<'_, '_, '_> {
     ) -> Option<MountSource> {
         let from = from?;
         let text = from.value.as_str();
-        let network = matches!(protocol, Some(RawProtocol::Nfs | RawProtocol::Smb));
+        // Where the protocol is wrong, a reference that is wrong as well is said in the same breath.
+        let network = matches!(protocol, None | Some(RawProtocol::Nfs | RawProtocol::Smb));
         let reference = text.split_once(':').filter(|(host, rest)| {
             network
-                && !host.contains('/')
+                && !host.contains(['/', '='])
                 && !rest.is_empty()
                 && !rest.starts_with('/')
                 && !rest.contains('=')
