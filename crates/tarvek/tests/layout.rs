@@ -58,7 +58,7 @@ fn files_that_are_no_layout_are_refused_with_their_place() {
         (b"tarvek = 1\nsite = 'a\0b'\n", "x.toml:2:10", "a NUL byte"),
         (b"tarvek = 1\nsite = '\xff'\n", "x.toml:2:9", "no UTF-8"),
         (b"tarvek = 1\nsite = 'x\n", "x.toml:2:", "invalid literal string"),
-        (b"\xef\xbb\xbftarvek = 1\r\nsite = 'x'\r\nsite = 'y'\r\n", "x.toml:3:1", "duplicate key"),
+        (b"\xef\xbb\xbftarvek = 1\r\nsite = 'x'\r\nsite = 'y'\r\n", "x.toml:3:1", "written twice"),
         (huge.as_bytes(), "x.toml", "too large"),
     ] {
         folder.write("x.toml", text);
