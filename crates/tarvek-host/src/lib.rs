@@ -1,8 +1,9 @@
 //! The live machine: what this host is and what lies on it. Nothing here judges. The only files that are
 //! ever written are surveys, where somebody named one.
 
-mod acl;
+mod attributes;
 pub mod observe;
+mod project;
 pub mod store;
 mod system;
 pub mod walk;

@@ -4,19 +4,21 @@ use std::collections::BTreeMap;
 use std::ffi::CString;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{EntryKind, Listing, Lookup, NewEntry, NodeId, Tree, TreeBuilder};
+use tarvek_core::facts::tree::{
+    Earlier, EntryKind, Listing, NewEntry, NodeId, Project, Renewal, Tree, TreeBuilder,
+};
 use tarvek_core::facts::{Gap, HostFacts, Root, Source};
 use tarvek_core::path::{AbsPath, components};
 use tarvek_formats::{accounts, fstab, mountinfo};
 
-use crate::system;
-use crate::walk::{self, Before, Sink, Watch};
+use crate::walk::{self, MountKind, Sink, Watch};
+use crate::{attributes, system};
 
 /// How much of a place is to be seen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -53,8 +55,6 @@ pub struct Look<'a> {
     pub places: &'a [(AbsPath, Depth)],
     /// Whether to read what the host says of itself as well: exports, units, datasets, ports, …
     pub documents: bool,
-    /// An earlier look, whose unchanged parts need not be read again.
-    pub before: Option<&'a HostFacts>,
     /// Who watches.
     pub watch: &'a Watch,
 }
@@ -65,6 +65,18 @@ pub struct Look<'a> {
 /// # Errors
 /// Only what makes the whole look impossible; everything else is a gap in the facts.
 pub fn observe(look: &Look) -> io::Result<HostFacts> {
+    Ok(look_again(look, None)?.0)
+}
+
+/// As [`observe`], on top of an earlier look: what has not changed since is not read again. Also tells what differs.
+///
+/// # Errors
+/// As [`observe`].
+pub fn renew(look: &Look, before: HostFacts) -> io::Result<(HostFacts, Renewal)> {
+    look_again(look, Some(before))
+}
+
+fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, Renewal)> {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
     let uname = rustix::system::uname();
     let kernel =
@@ -73,16 +85,17 @@ pub fn observe(look: &Look) -> io::Result<HostFacts> {
         std::fs::read("/proc/self/mountinfo").ok().and_then(|text| mountinfo::read(&text).ok());
     let (passwd, group) = system::name_service();
     let (accounts, groups) = accounts::read(&passwd, &group);
-    let mut scout = Scout { root: Place::root()?, gaps: Vec::new() };
+    let kinds = MountKinds(mounts.as_ref());
+    let mut scout = Scout { root: Place::root(kinds)?, gaps: Vec::new(), kinds };
     for (path, depth) in look.places {
         scout.go(path, *depth, 0);
     }
-    let (tree, gaps) = scout.grow(mounts.as_ref(), look)?;
+    let (tree, gaps, renewal) = scout.grow(look, before)?;
     let root = |(path, depth): &(AbsPath, Depth)| Root {
         path: path.clone(),
         deep: *depth == Depth::Everything,
     };
-    Ok(HostFacts {
+    let facts = HostFacts {
         name: host_name(),
         source: Source::Live,
         taken: now,
@@ -97,7 +110,27 @@ pub fn observe(look: &Look) -> io::Result<HostFacts> {
         complete: true,
         tree,
         gaps,
-    })
+    };
+    Ok((facts, renewal))
+}
+
+/// What the mount table tells of a mount.
+#[derive(Clone, Copy)]
+struct MountKinds<'a>(Option<&'a MountTable>);
+
+impl MountKinds<'_> {
+    fn of(self, mount: u64) -> MountKind {
+        let entry = self.0.and_then(|table| table.entries().iter().find(|e| e.id == mount));
+        let Some(entry) = entry else {
+            return MountKind { enters: true, lists_attributes: false, project_quota: false };
+        };
+        MountKind {
+            // Kernel filesystems and other machines are only looked at where they are asked for.
+            enters: entry.network().is_none() && !is_kernel(&entry.filesystem),
+            lists_attributes: attributes::lists_all(&entry.filesystem),
+            project_quota: entry.super_options.iter().any(|o| o == "prjquota" || o == "pquota"),
+        }
+    }
 }
 
 /// A place on the way to what is wanted.
@@ -108,29 +141,31 @@ struct Place {
 }
 
 impl Place {
-    fn root() -> io::Result<Self> {
+    fn root(kinds: MountKinds) -> io::Result<Self> {
         let handle = open_path(CWD, b"/")?;
-        let entry = NewEntry { name: Vec::new(), ..look(&handle, b".")? };
+        let entry = NewEntry { name: Vec::new(), ..look(&handle, b".", kinds)? };
         Ok(Self { entry, depth: Depth::Entry, below: BTreeMap::new() })
     }
 }
 
 /// Goes to the wanted places by name, before anything is walked.
-struct Scout {
+struct Scout<'a> {
     root: Place,
     gaps: Vec<Gap>,
+    kinds: MountKinds<'a>,
 }
 
-impl Scout {
+impl Scout<'_> {
     fn go(&mut self, path: &AbsPath, depth: Depth, turns: u32) {
         let Ok(mut handle) = open_path(CWD, b"/") else { return };
         let mut here = AbsPath::root();
         let parts: Vec<&[u8]> = path.components().collect();
         for (n, part) in parts.iter().enumerate() {
             let next = here.child(part);
+            let kinds = self.kinds;
             let place = self.place(&here).expect("the walk came this way");
             if !place.below.contains_key(*part) {
-                match look(&handle, part) {
+                match look(&handle, part, kinds) {
                     Ok(entry) => {
                         let found = Place { entry, depth: Depth::Entry, below: BTreeMap::new() };
                         place.below.insert(part.to_vec(), found);
@@ -197,19 +232,33 @@ impl Scout {
     }
 
     /// Makes the tree: names and walks where they are wanted, single entries elsewhere.
-    fn grow(self, mounts: Option<&MountTable>, look: &Look) -> io::Result<(Tree, Vec<Gap>)> {
-        let Self { root, gaps } = self;
-        let builder = TreeBuilder::new(root.entry.clone());
-        let mut grower = Grower { sink: TreeSink::new(builder, gaps, mounts), look };
+    fn grow(self, look: &Look, before: Option<HostFacts>) -> io::Result<(Tree, Vec<Gap>, Renewal)> {
+        let Self { root, gaps, kinds } = self;
+        // Two seconds before that look began, whatever the clock of the filesystem ticks in.
+        let sure = before.as_ref().map(|facts| (facts.taken - 2) * 1_000_000_000);
+        let builder = match before {
+            Some(facts) => {
+                let mut builder = TreeBuilder::renew(facts.tree);
+                builder.amend(Tree::ROOT, root.entry.clone());
+                builder
+            }
+            None => TreeBuilder::new(root.entry.clone()),
+        };
+        let sink = TreeSink { state: Mutex::new((builder, gaps)), kinds };
+        let mut grower = Grower { sink, look, sure };
         let handle = open_path(CWD, b"/")?;
         grower.place(root, Tree::ROOT, handle)?;
-        Ok(grower.sink.finish())
+        let (builder, gaps) =
+            grower.sink.state.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let (tree, renewal) = builder.finish_renewed();
+        Ok((tree, gaps, renewal))
     }
 }
 
 struct Grower<'a> {
     sink: TreeSink<'a>,
     look: &'a Look<'a>,
+    sure: Option<i64>,
 }
 
 impl Grower<'_> {
@@ -218,16 +267,7 @@ impl Grower<'_> {
             return Ok(());
         }
         if place.depth == Depth::Everything {
-            let path = self.sink.path(node);
-            let before = self.look.before.and_then(|facts| match facts.tree.find(&path) {
-                // Two seconds before the look began, whatever the clock of the filesystem ticks in.
-                Lookup::Found(old) => Some((
-                    Before { tree: &facts.tree, sure: (facts.taken - 2) * 1_000_000_000 },
-                    old,
-                )),
-                _ => None,
-            });
-            return walk::walk(handle, node, &self.sink, self.look.watch, before);
+            return walk::walk(handle, node, &self.sink, self.look.watch, self.sure);
         }
         let mut listing = Listing::NotListed;
         let mut entries: BTreeMap<Vec<u8>, NewEntry> = BTreeMap::new();
@@ -240,7 +280,8 @@ impl Grower<'_> {
                 Mode::empty(),
             ) {
                 Ok(readable) => {
-                    let names = walk::names_in(readable.as_fd());
+                    let names =
+                        walk::names_in(readable.as_fd(), &|mount| self.sink.kinds.of(mount));
                     entries.extend(names.entries.into_iter().map(|e| (e.name.clone(), e)));
                     for (name, why) in names.refused {
                         self.sink.gap(node, &name, why);
@@ -284,48 +325,42 @@ fn open_path(folder: impl AsFd, name: &[u8]) -> Result<OwnedFd, Errno> {
     rustix::fs::openat(folder, c_name(name).as_c_str(), flags, Mode::empty())
 }
 
-fn look(folder: impl AsFd, name: &[u8]) -> Result<NewEntry, Errno> {
-    let c_name = c_name(name);
-    let (_, meta) = walk::stat_at(folder.as_fd(), &c_name)?;
-    let mut entry = NewEntry::plain(name, meta);
-    walk::acls_at(folder.as_fd(), &c_name, &mut entry);
-    Ok(entry)
+fn look(folder: impl AsFd, name: &[u8], kinds: MountKinds) -> Result<NewEntry, Errno> {
+    walk::entry_at(folder.as_fd(), &c_name(name), &|mount| kinds.of(mount))
 }
 
 /// A walk into memory.
 struct TreeSink<'a> {
     state: Mutex<(TreeBuilder, Vec<Gap>)>,
-    mounts: Option<&'a MountTable>,
+    kinds: MountKinds<'a>,
 }
 
-impl<'a> TreeSink<'a> {
-    fn new(builder: TreeBuilder, gaps: Vec<Gap>, mounts: Option<&'a MountTable>) -> Self {
-        Self { state: Mutex::new((builder, gaps)), mounts }
-    }
-
-    fn path(&self, node: NodeId) -> AbsPath {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner).0.tree().path(node)
-    }
-
-    fn finish(self) -> (Tree, Vec<Gap>) {
-        let (builder, gaps) = self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
-        (builder.finish(), gaps)
+impl TreeSink<'_> {
+    fn state(&self) -> MutexGuard<'_, (TreeBuilder, Vec<Gap>)> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 impl Sink for TreeSink<'_> {
+    fn earlier(&self, folder: NodeId, into: &mut Earlier) {
+        self.state().0.earlier(folder, into);
+    }
+
     fn fill(
         &self,
         folder: NodeId,
         entries: Vec<NewEntry>,
         listing: Listing,
     ) -> io::Result<Vec<NodeId>> {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
-        Ok(state.0.fill(folder, entries, listing))
+        Ok(self.state().0.fill(folder, entries, listing))
+    }
+
+    fn project(&self, folder: NodeId, project: Project) {
+        self.state().0.project(folder, project);
     }
 
     fn gap(&self, folder: NodeId, name: &[u8], why: String) {
-        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut state = self.state();
         let mut path = state.0.tree().path(folder);
         if !name.is_empty() {
             path.push(name);
@@ -333,10 +368,8 @@ impl Sink for TreeSink<'_> {
         state.1.push(Gap { path, why });
     }
 
-    /// Kernel filesystems and other machines are only looked at where they are asked for.
-    fn enters(&self, mount: u64) -> bool {
-        let entry = self.mounts.and_then(|table| table.entries().iter().find(|e| e.id == mount));
-        entry.is_none_or(|entry| entry.network().is_none() && !is_kernel(&entry.filesystem))
+    fn mount(&self, mount: u64) -> MountKind {
+        self.kinds.of(mount)
     }
 }
 

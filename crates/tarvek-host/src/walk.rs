@@ -6,15 +6,18 @@
 use std::ffi::{CStr, CString};
 use std::io;
 use std::mem::MaybeUninit;
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{AtFlags, Mode, OFlags, RawDir, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
-use tarvek_core::facts::tree::{EntryKind, Flags, Listing, Lookup, Meta, NewEntry, NodeId, Tree};
+use tarvek_core::facts::tree::{
+    Earlier, EntryKind, Flags, Listing, Meta, NewEntry, NodeId, Project,
+};
 
-use crate::acl;
+use crate::attributes::Attributes;
+use crate::project;
 
 /// Folders are opened for reading their names, and only if they are folders; a FIFO in their place is never waited for.
 const FOLDER: OFlags = OFlags::RDONLY
@@ -25,7 +28,11 @@ const FOLDER: OFlags = OFlags::RDONLY
 
 /// Where a walk puts what it sees. Folders arrive before what they hold.
 pub trait Sink: Sync {
-    /// Takes everything seen in one folder, sorted by name, and numbers it in that order.
+    /// What is known of a folder from an earlier walk.
+    fn earlier(&self, folder: NodeId, into: &mut Earlier);
+
+    /// Takes everything seen in one folder, sorted by name, and numbers it in that order. What was known of the folder
+    /// before no longer counts.
     ///
     /// # Errors
     /// An error ends the walk.
@@ -36,11 +43,25 @@ pub trait Sink: Sync {
         listing: Listing,
     ) -> io::Result<Vec<NodeId>>;
 
+    /// Notes the project of a folder.
+    fn project(&self, folder: NodeId, project: Project);
+
     /// Notes what could not be seen: the folder, a name in it (empty for the folder itself), and why.
     fn gap(&self, folder: NodeId, name: &[u8], why: String);
 
-    /// Whether to go below a mount that is met on the way.
-    fn enters(&self, mount: u64) -> bool;
+    /// What kind of mount an entry lies on.
+    fn mount(&self, mount: u64) -> MountKind;
+}
+
+/// What a walk has to know of a mount.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MountKind {
+    /// Whether to go below it where it is met on the way.
+    pub enters: bool,
+    /// Whether its filesystem names all attributes of an entry when asked for their list.
+    pub lists_attributes: bool,
+    /// Whether files may belong to projects although their folder does not.
+    pub project_quota: bool,
 }
 
 /// What a running walk shares with whoever watches it.
@@ -52,32 +73,12 @@ pub struct Watch {
     pub stop: AtomicBool,
 }
 
-/// An earlier walk of the same places: what has not changed since need not be read again.
-#[derive(Clone, Copy, Debug)]
-pub struct Before<'a> {
-    /// What it saw.
-    pub tree: &'a Tree,
-    /// Inodes that changed before this time (nanoseconds since 1970 UTC) were seen as they then were. Later ones may have
-    /// changed again within one tick of the filesystem's clock.
-    pub sure: i64,
-}
-
-impl Before<'_> {
-    /// Whether an entry is the inode that was seen then, unchanged: its ctime moves with everything else.
-    fn unchanged(&self, old: NodeId, now: &Meta) -> bool {
-        let then = self.tree.meta(old);
-        now.changed.is_some_and(|changed| changed < self.sure)
-            && (then.kind, then.inode, then.device, then.changed)
-                == (now.kind, now.inode, now.device, now.changed)
-    }
-}
-
 struct Job {
     parent: Arc<OwnedFd>,
     name: CString,
     node: NodeId,
-    /// The folder in the earlier walk, and whether it is unchanged, so that its names are known.
-    old: Option<(NodeId, bool)>,
+    /// The inode is as it was in the earlier walk, so that its names are known.
+    unchanged: bool,
 }
 
 struct Queue {
@@ -90,12 +91,16 @@ struct Queue {
 struct Walk<'a, S> {
     sink: &'a S,
     watch: &'a Watch,
-    before: Option<Before<'a>>,
+    sure: Option<i64>,
     queue: Mutex<Queue>,
     wake: Condvar,
 }
 
-/// Walks everything below an open folder whose number in the sink is `node`; `old` is the same folder in an earlier walk.
+/// Walks everything below an open folder whose number in the sink is `node`.
+///
+/// If the sink knows an earlier walk, inodes that had not changed by `sure` (nanoseconds since 1970 UTC) are taken as they
+/// were then, since an inode's ctime moves with everything else. Later ones may have changed again within one tick of the
+/// filesystem's clock.
 ///
 /// # Errors
 /// What the sink could not take, or `Interrupted` if it was told to stop.
@@ -104,25 +109,22 @@ pub fn walk<S: Sink>(
     node: NodeId,
     sink: &S,
     watch: &Watch,
-    old: Option<(Before, NodeId)>,
+    sure: Option<i64>,
 ) -> io::Result<()> {
     raise_handle_limit();
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
-    let before = old.map(|(before, _)| before);
-    let old = old.map(|(_, old)| (old, false));
-    let top = Job { parent: Arc::new(folder), name: c".".to_owned(), node, old };
+    let top = Job { parent: Arc::new(folder), name: c".".to_owned(), node, unchanged: false };
     let walk = Walk {
         sink,
         watch,
-        before,
+        sure,
         queue: Mutex::new(Queue { jobs: vec![top], running: 0, failed: None }),
         wake: Condvar::new(),
     };
     std::thread::scope(|scope| {
-        for _ in 1..threads {
+        for _ in 0..threads {
             scope.spawn(|| walk.work());
         }
-        walk.work();
     });
     match walk.lock().failed.take() {
         Some(error) => Err(error),
@@ -137,7 +139,9 @@ impl<S: Sink> Walk<'_, S> {
     }
 
     fn work(&self) {
-        let mut reader = Reader::default();
+        let mounts = |mount| self.sink.mount(mount);
+        let mut reader = Reader::new(&mounts, self.sure);
+        reader.attributes = Attributes::of_this_thread();
         loop {
             let mut queue = self.lock();
             let job = loop {
@@ -169,6 +173,9 @@ impl<S: Sink> Walk<'_, S> {
 
     /// Reads one folder into the sink, and returns the folders in it.
     fn folder(&self, job: Job, reader: &mut Reader) -> io::Result<Vec<Job>> {
+        if self.sure.is_some() {
+            self.sink.earlier(job.node, &mut reader.earlier);
+        }
         let handle = match rustix::fs::openat(&job.parent, &job.name, FOLDER, Mode::empty()) {
             Ok(handle) => handle,
             Err(error) => {
@@ -177,86 +184,118 @@ impl<S: Sink> Walk<'_, S> {
                 return Ok(Vec::new());
             }
         };
-        let outcome = reader.read(handle.as_fd(), self.before.zip(job.old));
-        let seen = std::mem::take(&mut reader.seen);
-        let listing = match outcome {
+        let project = project::of_folder(handle.as_fd());
+        if let Some(project) = project {
+            self.sink.project(job.node, project);
+        }
+        reader.in_project = project.is_some_and(|p| p.inherits || p.id != 0);
+        let listing = match reader.read(handle.as_fd(), job.unchanged) {
             Ok(()) => Listing::Complete,
             Err(error) => {
                 self.sink.gap(job.node, b"", why(error));
                 Listing::Failed
             }
         };
+        let refused = !reader.refused.is_empty();
         for (name, error) in reader.refused.drain(..) {
             self.sink.gap(job.node, &name, why(error));
         }
-        self.watch.entries.fetch_add(seen.len() as u64, Ordering::Relaxed);
-        let mut folders = Vec::new();
-        let mut entries = Vec::with_capacity(seen.len());
-        for Seen { entry, mount, old } in seen {
-            if entry.meta.kind == EntryKind::Folder && mount.is_none_or(|id| self.sink.enters(id)) {
-                folders.push((entries.len(), entry.name.clone(), old));
-            }
-            entries.push(entry);
-        }
-        let numbers = self.sink.fill(job.node, entries, listing)?;
-        let parent = Arc::new(handle);
-        let job = |(index, name, old): (usize, Vec<u8>, Option<(NodeId, bool)>)| Job {
-            parent: Arc::clone(&parent),
-            name: CString::new(name).expect("a name from a disk has no NUL"),
-            node: numbers[index],
-            old,
+        self.watch.entries.fetch_add(reader.seen.len() as u64, Ordering::Relaxed);
+        let folders = reader.folders();
+        let as_before = listing == Listing::Complete && !refused && reader.all_as_before();
+        let numbers = if as_before {
+            (0..reader.earlier.len()).map(|index| reader.earlier.entry(index).1).collect()
+        } else {
+            self.sink.fill(job.node, reader.entries(), listing)?
         };
-        Ok(folders.into_iter().map(job).collect())
+        let parent = Arc::new(handle);
+        let mut jobs = Vec::with_capacity(folders.len());
+        for Folder { index, name, enters, unchanged } in folders {
+            let node = numbers[index];
+            if enters {
+                jobs.push(Job { parent: Arc::clone(&parent), name, node, unchanged });
+            } else if self.sure.is_some() {
+                self.sink.fill(node, Vec::new(), Listing::NotListed)?;
+            }
+        }
+        Ok(jobs)
     }
 }
 
-/// An entry, and the mount that is attached exactly there, if one is.
+/// A folder that was met.
+struct Folder {
+    index: usize,
+    name: CString,
+    enters: bool,
+    unchanged: bool,
+}
+
+/// What was seen of one name.
 struct Seen {
-    entry: NewEntry,
+    what: What,
+    kind: EntryKind,
+    /// The mount that is attached exactly there, if one is.
     mount: Option<u64>,
-    /// The entry in the earlier walk, and whether it is unchanged.
-    old: Option<(NodeId, bool)>,
+    /// Whether the inode has not changed since the earlier walk.
+    unchanged: bool,
+}
+
+enum What {
+    /// Exactly what the earlier walk saw in this place of the folder.
+    AsBefore(usize),
+    Entry(NewEntry),
 }
 
 /// Reads folders, with buffers that are used again.
-#[derive(Default)]
-struct Reader {
+struct Reader<'a> {
+    mounts: &'a dyn Fn(u64) -> MountKind,
+    sure: Option<i64>,
+    earlier: Earlier,
     seen: Vec<Seen>,
     refused: Vec<(Vec<u8>, Errno)>,
+    attributes: Attributes,
+    /// The kind of the mount that was met last.
+    mount: Option<(u64, MountKind)>,
+    in_project: bool,
     dirents: Vec<u8>,
-    path: Vec<u8>,
-    xattr: Vec<u8>,
+    name: Vec<u8>,
 }
 
-impl Reader {
-    /// Reads all names of a folder, and what `statx(2)` says of each, sorted by name.
-    fn read(
-        &mut self,
-        folder: BorrowedFd,
-        before: Option<(Before, (NodeId, bool))>,
-    ) -> Result<(), Errno> {
-        self.seen.clear();
-        if let Some((before, (old, true))) = before
-            && before.tree.listing(old) == Listing::Complete
-        {
-            return self.known_names(folder, before, old);
+impl<'a> Reader<'a> {
+    fn new(mounts: &'a dyn Fn(u64) -> MountKind, sure: Option<i64>) -> Self {
+        Self {
+            mounts,
+            sure,
+            earlier: Earlier::default(),
+            seen: Vec::new(),
+            refused: Vec::new(),
+            attributes: Attributes::default(),
+            mount: None,
+            in_project: false,
+            dirents: Vec::new(),
+            name: Vec::new(),
         }
-        self.dirents.clear();
+    }
+
+    /// Reads all names of a folder, and what `statx(2)` says of each, sorted by name. `known`: the folder's inode has not
+    /// changed, so that its names need not be read again.
+    fn read(&mut self, folder: BorrowedFd, known: bool) -> Result<(), Errno> {
+        self.seen.clear();
+        self.attributes.enter(folder);
+        if known && self.earlier.listing == Listing::Complete {
+            self.known_names(folder);
+            return Ok(());
+        }
         self.dirents.reserve(64 << 10);
         let mut dirents = std::mem::take(&mut self.dirents);
-        let before = before.map(|(before, (old, _))| (before, old));
-        let outcome = self.names(folder, dirents.spare_capacity_mut(), before);
+        let outcome = self.names(folder, dirents.spare_capacity_mut());
         self.dirents = dirents;
-        self.seen.sort_unstable_by(|a, b| a.entry.name.cmp(&b.entry.name));
+        self.seen
+            .sort_unstable_by(|a, b| a.what.name(&self.earlier).cmp(b.what.name(&self.earlier)));
         outcome
     }
 
-    fn names(
-        &mut self,
-        folder: BorrowedFd,
-        buffer: &mut [MaybeUninit<u8>],
-        before: Option<(Before, NodeId)>,
-    ) -> Result<(), Errno> {
+    fn names(&mut self, folder: BorrowedFd, buffer: &mut [MaybeUninit<u8>]) -> Result<(), Errno> {
         let mut names = RawDir::new(folder, buffer);
         while let Some(name) = names.next() {
             let name = name?;
@@ -264,32 +303,24 @@ impl Reader {
             if name == c"." || name == c".." {
                 continue;
             }
-            let old = before.and_then(|(before, folder)| {
-                match before.tree.lookup(folder, name.to_bytes()) {
-                    Lookup::Found(old) => Some((before, old)),
-                    _ => None,
-                }
-            });
-            self.name(folder, name, old);
+            self.name(folder, name, self.earlier.find(name.to_bytes()));
         }
         Ok(())
     }
 
-    /// A folder whose own inode is unchanged has the names that it had.
-    fn known_names(
-        &mut self,
-        folder: BorrowedFd,
-        before: Before,
-        old: NodeId,
-    ) -> Result<(), Errno> {
-        for child in before.tree.children(old) {
-            let name = CString::new(before.tree.name(child)).expect("it came from a disk");
-            self.name(folder, &name, Some((before, child)));
+    fn known_names(&mut self, folder: BorrowedFd) {
+        let mut buffer = std::mem::take(&mut self.name);
+        for index in 0..self.earlier.len() {
+            buffer.clear();
+            buffer.extend_from_slice(self.earlier.entry(index).0);
+            buffer.push(0);
+            let name = CStr::from_bytes_with_nul(&buffer).expect("a name from a disk has no NUL");
+            self.name(folder, name, Some(index));
         }
-        Ok(())
+        self.name = buffer;
     }
 
-    fn name(&mut self, folder: BorrowedFd, name: &CStr, old: Option<(Before, NodeId)>) {
+    fn name(&mut self, folder: BorrowedFd, name: &CStr, old: Option<usize>) {
         match self.entry(folder, name, old) {
             Ok(seen) => self.seen.push(seen),
             // It vanished between the two calls; then it is simply not there.
@@ -302,47 +333,82 @@ impl Reader {
         &mut self,
         folder: BorrowedFd,
         name: &CStr,
-        old: Option<(Before, NodeId)>,
+        old: Option<usize>,
     ) -> Result<Seen, Errno> {
         let (stat, meta) = stat_at(folder, name)?;
-        let attached = stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT);
-        let mount = attached.then_some(stat.stx_mnt_id);
-        if let Some((before, old)) = old
-            && before.unchanged(old, &meta)
-        {
-            let tree = before.tree;
-            let mut entry = NewEntry::plain(name.to_bytes(), meta);
-            entry.target = tree.target(old).map(<[u8]>::to_vec);
-            entry.extras = tree.extras(old).cloned().unwrap_or_default();
-            return Ok(Seen { entry, mount, old: Some((old, true)) });
+        let mount =
+            stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT).then_some(stat.stx_mnt_id);
+        let seen = |what, unchanged| Seen { what, kind: meta.kind, mount, unchanged };
+        if let Some((sure, index)) = self.sure.zip(old) {
+            let then = self.earlier.entry(index).2;
+            let unchanged = meta.changed.is_some_and(|changed| changed < sure)
+                && (then.kind, then.inode, then.device, then.changed)
+                    == (meta.kind, meta.inode, meta.device, meta.changed);
+            if unchanged && *then == meta {
+                return Ok(seen(What::AsBefore(index), true));
+            }
+            if unchanged {
+                let entry = NewEntry::as_before(name.to_bytes(), meta);
+                return Ok(seen(What::Entry(entry), true));
+            }
         }
-        let old = old.map(|(_, old)| (old, false));
         let mut entry = NewEntry::plain(name.to_bytes(), meta);
-        match meta.kind {
-            EntryKind::Symlink => {
-                // A target that can't be read stays unknown; the entry is there all the same.
-                let target = rustix::fs::readlinkat(folder, name, Vec::new());
-                entry.target = target.ok().map(|target| target.into_bytes());
-            }
-            EntryKind::Folder | EntryKind::File => {
-                let path = self.proc_path(folder, name);
-                let mut read = |which| acl::read(&path, which, &mut self.xattr).ok().flatten();
-                entry.extras.acl = read(acl::ACCESS);
-                if meta.kind == EntryKind::Folder {
-                    entry.extras.default_acl = read(acl::DEFAULT);
-                }
-            }
-            _ => {}
+        if meta.kind == EntryKind::Symlink {
+            // A target that can't be read stays unknown; the entry is there all the same.
+            let target = rustix::fs::readlinkat(folder, name, Vec::new());
+            entry.target = target.ok().map(|target| target.into_bytes());
         }
-        Ok(Seen { entry, mount, old })
+        let id = stat.stx_mnt_id;
+        let on = match self.mount {
+            Some((known, on)) if known == id => on,
+            _ => self.mount.insert((id, (self.mounts)(id))).1,
+        };
+        entry.extras = self.attributes.read(folder, name, meta.kind, id, on.lists_attributes);
+        if (self.in_project || on.project_quota) && meta.kind != EntryKind::Folder {
+            entry.extras.project = project::of_name(folder, name);
+        }
+        Ok(seen(What::Entry(entry), false))
     }
 
-    /// `lgetxattr(2)` takes no handle, but a path through `/proc/self/fd` starts at one.
-    fn proc_path(&mut self, folder: BorrowedFd, name: &CStr) -> CString {
-        self.path.clear();
-        self.path.extend_from_slice(format!("/proc/self/fd/{}/", folder.as_raw_fd()).as_bytes());
-        self.path.extend_from_slice(name.to_bytes());
-        CString::new(self.path.clone()).expect("neither part has a NUL")
+    fn folders(&self) -> Vec<Folder> {
+        let folders = self.seen.iter().enumerate().filter(|(_, s)| s.kind == EntryKind::Folder);
+        let folder = |(index, seen): (usize, &Seen)| Folder {
+            index,
+            name: CString::new(seen.what.name(&self.earlier))
+                .expect("a name from a disk has no NUL"),
+            enters: seen.mount.is_none_or(|mount| (self.mounts)(mount).enters),
+            unchanged: seen.unchanged,
+        };
+        folders.map(folder).collect()
+    }
+
+    /// Whether the folder holds what it held, and nothing of it has changed.
+    fn all_as_before(&self) -> bool {
+        self.earlier.listing == Listing::Complete
+            && self.seen.len() == self.earlier.len()
+            && self.seen.iter().all(|seen| matches!(seen.what, What::AsBefore(_)))
+    }
+
+    /// What was seen; the reader is empty then.
+    fn entries(&mut self) -> Vec<NewEntry> {
+        let earlier = &self.earlier;
+        let entry = |seen: Seen| match seen.what {
+            What::Entry(entry) => entry,
+            What::AsBefore(index) => {
+                let (name, _, meta) = earlier.entry(index);
+                NewEntry::as_before(name, *meta)
+            }
+        };
+        self.seen.drain(..).map(entry).collect()
+    }
+}
+
+impl What {
+    fn name<'a>(&'a self, earlier: &'a Earlier) -> &'a [u8] {
+        match self {
+            Self::AsBefore(index) => earlier.entry(*index).0,
+            Self::Entry(entry) => &entry.name,
+        }
     }
 }
 
@@ -354,13 +420,20 @@ pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), 
     Ok((stat, meta(&stat)))
 }
 
-/// The ACLs of one entry, given a handle to its folder.
-pub(crate) fn acls_at(folder: BorrowedFd, name: &CStr, entry: &mut NewEntry) {
-    let mut reader = Reader::default();
-    if let Ok(seen) = reader.entry(folder, name, None) {
-        entry.extras = seen.entry.extras;
-        entry.target = seen.entry.target;
+/// One entry, given a handle to its folder.
+pub(crate) fn entry_at(
+    folder: BorrowedFd,
+    name: &CStr,
+    mounts: &dyn Fn(u64) -> MountKind,
+) -> Result<NewEntry, Errno> {
+    let mut reader = Reader::new(mounts, None);
+    let seen = reader.entry(folder, name, None)?;
+    reader.seen.push(seen);
+    let mut entry = reader.entries().swap_remove(0);
+    if entry.extras.project.is_none() {
+        entry.extras.project = project::of_name(folder, name);
     }
+    Ok(entry)
 }
 
 /// What one folder holds.
@@ -373,12 +446,12 @@ pub(crate) struct Names {
 }
 
 /// Reads one folder without going below it.
-pub(crate) fn names_in(folder: BorrowedFd) -> Names {
-    let mut reader = Reader::default();
-    let failed = reader.read(folder, None).err().map(why);
-    let refused = reader.refused.into_iter().map(|(name, error)| (name, why(error))).collect();
-    let entries = reader.seen.into_iter().map(|seen| seen.entry).collect();
-    Names { entries, refused, failed }
+pub(crate) fn names_in(folder: BorrowedFd, mounts: &dyn Fn(u64) -> MountKind) -> Names {
+    let mut reader = Reader::new(mounts, None);
+    let failed = reader.read(folder, false).err().map(why);
+    let refused = std::mem::take(&mut reader.refused);
+    let refused = refused.into_iter().map(|(name, error)| (name, why(error))).collect();
+    Names { entries: reader.entries(), refused, failed }
 }
 
 fn meta(stat: &Statx) -> Meta {
@@ -462,6 +535,10 @@ mod tests {
     }
 
     impl Sink for Spoiler {
+        fn earlier(&self, _: NodeId, _: &mut Earlier) {}
+
+        fn project(&self, _: NodeId, _: Project) {}
+
         fn fill(&self, _: NodeId, entries: Vec<NewEntry>, _: Listing) -> io::Result<Vec<NodeId>> {
             let mut seen = self.seen.lock().unwrap();
             for entry in &entries {
@@ -489,8 +566,8 @@ mod tests {
             self.seen.lock().unwrap().1.push(why);
         }
 
-        fn enters(&self, _: u64) -> bool {
-            true
+        fn mount(&self, _: u64) -> MountKind {
+            MountKind { enters: true, lists_attributes: false, project_quota: false }
         }
     }
 

@@ -253,7 +253,7 @@ fn with_surveys(globals: &Globals, layout: Found) -> Result<Site, Failure> {
 
 fn with_live(site: Site, host: &str, places: Vec<(AbsPath, Depth)>) -> Result<Site, Failure> {
     let watch = Watch::default();
-    let look = Look { places: &places, documents: false, before: None, watch: &watch };
+    let look = Look { places: &places, documents: false, watch: &watch };
     let mut facts = observe(&look)?;
     facts.name = host.to_owned();
     site.with(facts).map_err(twice)

@@ -75,6 +75,15 @@ pub struct Meta {
     pub flags: Option<Flags>,
 }
 
+/// A project quota's mark on an inode (`xfs_quota(8)`, `FS_IOC_FSGETXATTR` in `ioctl_fsgetxattr(2)`).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Project {
+    /// Its number; 0 is none.
+    pub id: u32,
+    /// Whether what is made in this folder belongs to the same project, and nothing of another one may be linked or moved in.
+    pub inherits: bool,
+}
+
 /// Inode flags that refuse even root (`ioctl_iflags(2)`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
 pub struct Flags {
@@ -136,6 +145,8 @@ pub struct Extras {
     pub nfs4_acl: Option<Vec<u8>>,
     /// The SELinux label.
     pub label: Option<Vec<u8>>,
+    /// The project, where somebody could ask for it.
+    pub project: Option<Project>,
 }
 
 #[derive(Clone, Debug)]
@@ -163,6 +174,8 @@ pub struct Tree {
     targets: Vec<Vec<u8>>,
     extras: Vec<Extras>,
     devices: Vec<u64>,
+    /// Numbers that belong to no entry any more, after a renewal.
+    dropped: usize,
 }
 
 impl Tree {
@@ -175,7 +188,7 @@ impl Tree {
 
     /// How many entries were seen, the root folder included.
     pub fn len(&self) -> usize {
-        self.nodes.len()
+        self.nodes.len() - self.dropped
     }
 
     /// A tree always has its root.
@@ -295,21 +308,107 @@ pub struct NewEntry {
     pub target: Option<Vec<u8>>,
     /// ACLs and label.
     pub extras: Extras,
+    /// Target and extras are those that the tree knows for this name already.
+    pub as_before: bool,
 }
 
 impl NewEntry {
     /// An entry without target or ACLs.
     pub fn plain(name: impl Into<Vec<u8>>, meta: Meta) -> Self {
-        Self { name: name.into(), meta, target: None, extras: Extras::default() }
+        let (target, extras) = (None, Extras::default());
+        Self { name: name.into(), meta, target, extras, as_before: false }
+    }
+
+    /// An entry whose inode has not changed since it was seen before.
+    pub fn as_before(name: impl Into<Vec<u8>>, meta: Meta) -> Self {
+        Self { as_before: true, ..Self::plain(name, meta) }
     }
 }
 
-/// Makes a [`Tree`], folder by folder.
+/// What a tree, brought up to date, differs in from what it was. Entries of a folder whose names have changed get new numbers.
+#[derive(Clone, Debug, Default)]
+pub struct Renewal {
+    /// How many numbers were taken before.
+    first: u32,
+    /// For each later number the one that the entry had before, or `NONE`.
+    origins: Vec<u32>,
+    changed: Vec<NodeId>,
+    removed: Vec<NodeId>,
+}
+
+impl Renewal {
+    /// Every entry that got a new number, in order, and the one that it had before, if it was there.
+    pub fn numbered(&self) -> impl Iterator<Item = (NodeId, Option<NodeId>)> + '_ {
+        let old = |old: u32| (old != NONE).then_some(NodeId(old));
+        (self.first..).map(NodeId).zip(self.origins.iter().map(move |&origin| old(origin)))
+    }
+
+    /// Entries that were there before and differ, each once.
+    pub fn changed(&self) -> &[NodeId] {
+        &self.changed
+    }
+
+    /// Entries that are gone, with everything below them, by the numbers that they had.
+    pub fn removed(&self) -> &[NodeId] {
+        &self.removed
+    }
+}
+
+/// What a tree knows of one folder already.
+#[derive(Clone, Debug)]
+pub struct Earlier {
+    names: Vec<u8>,
+    entries: Vec<(usize, NodeId, Meta)>,
+    /// Whether these were all.
+    pub listing: Listing,
+}
+
+impl Default for Earlier {
+    fn default() -> Self {
+        Self { names: Vec::new(), entries: Vec::new(), listing: Listing::NotListed }
+    }
+}
+
+impl Earlier {
+    /// How many entries.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// The name, number and metadata of an entry; they are sorted by name.
+    pub fn entry(&self, index: usize) -> (&[u8], NodeId, &Meta) {
+        let start = if index == 0 { 0 } else { self.entries[index - 1].0 };
+        let (end, node, meta) = &self.entries[index];
+        (&self.names[start..*end], *node, meta)
+    }
+
+    /// Where a name stands.
+    pub fn find(&self, name: &[u8]) -> Option<usize> {
+        let (mut low, mut high) = (0, self.entries.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            match self.entry(middle).0.cmp(name) {
+                std::cmp::Ordering::Less => low = middle + 1,
+                std::cmp::Ordering::Equal => return Some(middle),
+                std::cmp::Ordering::Greater => high = middle,
+            }
+        }
+        None
+    }
+}
+
+/// Makes a [`Tree`], or brings one up to date, folder by folder.
 #[derive(Debug)]
 pub struct TreeBuilder {
     tree: Tree,
     /// Most entries of a tree share a handful of ACLs and labels.
     known: HashMap<Extras, u32>,
+    renewal: Renewal,
 }
 
 impl TreeBuilder {
@@ -321,20 +420,22 @@ impl TreeBuilder {
             targets: Vec::new(),
             extras: Vec::new(),
             devices: Vec::new(),
+            dropped: 0,
         };
-        let mut builder = Self { tree, known: HashMap::new() };
+        let mut builder = Self { tree, known: HashMap::new(), renewal: Renewal::default() };
         builder.add(0, NewEntry { name: Vec::new(), ..root });
         builder
     }
 
+    /// Goes on with a tree that was seen before. What is not filled again stays as it was.
+    pub fn renew(tree: Tree) -> Self {
+        let known = tree.extras.iter().cloned().zip(0..).collect();
+        let renewal = Renewal { first: number(tree.nodes.len()), ..Renewal::default() };
+        Self { tree, known, renewal }
+    }
+
     fn add(&mut self, parent: u32, entry: NewEntry) {
-        let target = match entry.target {
-            Some(target) => {
-                self.tree.targets.push(target);
-                number(self.tree.targets.len() - 1)
-            }
-            None => NONE,
-        };
+        let target = self.target(entry.target);
         let extras = self.known(entry.extras);
         let meta = self.pack(&entry.meta);
         self.tree.nodes.push(Node {
@@ -349,6 +450,12 @@ impl TreeBuilder {
             meta,
         });
         self.tree.names.extend_from_slice(&entry.name);
+    }
+
+    fn target(&mut self, target: Option<Vec<u8>>) -> u32 {
+        let Some(target) = target else { return NONE };
+        self.tree.targets.push(target);
+        number(self.tree.targets.len() - 1)
     }
 
     fn known(&mut self, extras: Extras) -> u32 {
@@ -390,8 +497,20 @@ impl TreeBuilder {
         }
     }
 
+    /// What is known of a folder so far.
+    pub fn earlier(&self, folder: NodeId, into: &mut Earlier) {
+        into.names.clear();
+        into.entries.clear();
+        into.listing = self.tree.listing(folder);
+        for child in self.tree.children(folder) {
+            into.names.extend_from_slice(self.tree.name(child));
+            into.entries.push((into.names.len(), child, self.tree.meta(child)));
+        }
+    }
+
     /// Puts everything that was seen in one folder into the tree, and says how complete that is. Of two entries with
-    /// one name the later counts. Call it once per folder. Returns the numbers of the new entries.
+    /// one name the later counts. What the folder held before and holds no more goes; a folder that stays keeps what is
+    /// below it until it is filled itself. Returns the numbers of the entries, in the order of their names.
     ///
     /// # Panics
     /// If the tree would pass 4 294 967 294 entries or 4 GiB of names.
@@ -401,21 +520,131 @@ impl TreeBuilder {
         mut entries: Vec<NewEntry>,
         listing: Listing,
     ) -> Vec<NodeId> {
-        entries.sort_by(|a, b| a.name.cmp(&b.name));
-        entries.reverse();
-        entries.dedup_by(|a, b| a.name == b.name);
-        entries.reverse();
+        if !entries.is_sorted_by(|a, b| a.name < b.name) {
+            entries.sort_by(|a, b| a.name.cmp(&b.name));
+            entries.reverse();
+            entries.dedup_by(|a, b| a.name == b.name);
+            entries.reverse();
+        }
+        if self.tree.node(folder).listing != listing {
+            self.tree.nodes[folder.0 as usize].listing = listing;
+            self.differs(folder);
+        }
+        let old: Vec<NodeId> = self.tree.children(folder).collect();
+        let same_names = old.len() == entries.len()
+            && old.iter().zip(&entries).all(|(&old, new)| self.tree.name(old) == new.name);
+        if same_names {
+            for (&node, entry) in old.iter().zip(entries) {
+                self.amend(node, entry);
+            }
+            return old;
+        }
         let first = number(self.tree.nodes.len());
         let count = number(entries.len());
+        let mut old = old.into_iter().peekable();
         for entry in entries {
-            self.add(folder.0, entry);
+            while let Some(gone) = old.next_if(|&old| self.tree.name(old) < entry.name.as_slice()) {
+                self.remove(gone);
+            }
+            let origin = old.next_if(|&old| self.tree.name(old) == entry.name);
+            match origin {
+                Some(origin) => self.renumber(origin, entry),
+                None => self.add(folder.0, entry),
+            }
+            if self.renewal.first > 0 {
+                self.renewal.origins.push(origin.map_or(NONE, |origin| origin.0));
+            }
+        }
+        for gone in old {
+            self.remove(gone);
         }
         let node = &mut self.tree.nodes[folder.0 as usize];
-        debug_assert!(node.child_count == 0, "a folder is filled once");
         node.first_child = first;
         node.child_count = count;
-        node.listing = listing;
         (first..first + count).map(NodeId).collect()
+    }
+
+    /// Gives an entry that stays the next number, so that it stands among its neighbours.
+    fn renumber(&mut self, old: NodeId, entry: NewEntry) {
+        let node = self.tree.node(old).clone();
+        let new = NodeId(number(self.tree.nodes.len()));
+        for child in self.tree.children(old) {
+            self.tree.nodes[child.0 as usize].parent = new.0;
+        }
+        self.tree.nodes.push(node);
+        self.tree.dropped += 1;
+        self.amend(new, entry);
+    }
+
+    /// Brings one entry up to date.
+    pub fn amend(&mut self, node: NodeId, entry: NewEntry) {
+        let before = self.tree.node(node);
+        let kept = entry.as_before
+            || (self.tree.target(node) == entry.target.as_deref()
+                && self.tree.extras(node).unwrap_or(&Extras::default()) == &entry.extras);
+        let (target, extras) = (before.target, before.extras);
+        if kept && self.tree.meta(node) == entry.meta {
+            return;
+        }
+        let gone = entry.meta.kind != EntryKind::Folder && before.child_count > 0;
+        let (target, extras) = if kept {
+            (target, extras)
+        } else {
+            (self.target(entry.target), self.known(entry.extras))
+        };
+        let meta = self.pack(&entry.meta);
+        let now = &mut self.tree.nodes[node.0 as usize];
+        (now.meta, now.target, now.extras) = (meta, target, extras);
+        self.differs(node);
+        if gone
+            || (entry.meta.kind != EntryKind::Folder
+                && self.tree.listing(node) != Listing::NotListed)
+        {
+            self.fill(node, Vec::new(), Listing::NotListed);
+        }
+    }
+
+    /// Notes the project of an entry.
+    pub fn project(&mut self, node: NodeId, project: Project) {
+        let mut extras = self.tree.extras(node).cloned().unwrap_or_default();
+        if extras.project != Some(project) {
+            extras.project = Some(project);
+            self.tree.nodes[node.0 as usize].extras = self.known(extras);
+            self.differs(node);
+        }
+    }
+
+    fn differs(&mut self, node: NodeId) {
+        if self.renewal.first > 0 {
+            self.renewal.changed.push(node);
+        }
+    }
+
+    fn remove(&mut self, top: NodeId) {
+        let mut below = vec![top];
+        while let Some(node) = below.pop() {
+            self.tree.dropped += 1;
+            below.extend(self.tree.children(node));
+        }
+        self.renewal.removed.push(top);
+    }
+
+    /// Makes the tree that is being renewed say what another one says.
+    pub fn take_over(&mut self, new: &Tree) {
+        let entry = |node| NewEntry {
+            name: new.name(node).to_vec(),
+            meta: new.meta(node),
+            target: new.target(node).map(<[u8]>::to_vec),
+            extras: new.extras(node).cloned().unwrap_or_default(),
+            as_before: false,
+        };
+        self.amend(Tree::ROOT, entry(Tree::ROOT));
+        let mut todo = vec![(Tree::ROOT, Tree::ROOT)];
+        while let Some((node, from)) = todo.pop() {
+            let entries = new.children(from).map(entry).collect();
+            let numbers = self.fill(node, entries, new.listing(from));
+            todo.extend(numbers.into_iter().zip(new.children(from)));
+        }
     }
 
     /// The tree so far.
@@ -426,6 +655,19 @@ impl TreeBuilder {
     /// The finished tree.
     pub fn finish(self) -> Tree {
         self.tree
+    }
+
+    /// The tree, and what it differs in from what it was.
+    pub fn finish_renewed(mut self) -> (Tree, Renewal) {
+        let first = self.renewal.first;
+        let origins = &self.renewal.origins;
+        let added = |node: &NodeId| {
+            node.0 >= first && origins.get((node.0 - first) as usize).is_some_and(|&o| o == NONE)
+        };
+        self.renewal.changed.retain(|node| !added(node));
+        self.renewal.changed.sort_unstable();
+        self.renewal.changed.dedup();
+        (self.tree, self.renewal)
     }
 }
 

@@ -3,10 +3,10 @@
 use std::collections::HashMap;
 use std::path::Path;
 
-use rusqlite::{Connection, Row};
+use rusqlite::{Connection, OptionalExtension, Row};
 use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
 use tarvek_core::facts::tree::{
-    EntryKind, Extras, Flags, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
+    EntryKind, Extras, Flags, Listing, Meta, NewEntry, NodeId, Project, Tree, TreeBuilder,
 };
 use tarvek_core::facts::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::layout::{Account, Group};
@@ -14,28 +14,42 @@ use tarvek_core::path::AbsPath;
 use tarvek_core::text::shown;
 use tarvek_formats::acl;
 
-use super::{StoreError, open};
+use super::{Rows, StoreError, open};
 
 /// Reads a whole survey.
 ///
 /// # Errors
 /// If the file is none, is damaged, or was written by a newer version.
 pub fn load(file: &Path) -> Result<HostFacts, StoreError> {
-    let db = open(file, false)?;
-    Ok(facts(&db, shown(file.as_os_str().as_encoded_bytes()))?.0)
+    Ok(load_with_rows(file)?.0)
 }
 
-/// The facts in an open survey, and the id of each entry of their tree.
-pub(super) fn facts(db: &Connection, file: String) -> Result<(HostFacts, Vec<i64>), StoreError> {
+/// Reads a whole survey, and where each entry stands in it, so that it can be renewed.
+///
+/// # Errors
+/// As [`load`].
+pub fn load_with_rows(file: &Path) -> Result<(HostFacts, Rows), StoreError> {
+    let mut db = open(file, false)?;
+    // Whoever holds a read transaction keeps writers out, so that all readers see the same.
+    let transaction = db.transaction()?;
+    transaction.query_row("SELECT 1 FROM survey", [], |_| Ok(())).optional()?;
+    facts(&transaction, Some(file))
+}
+
+/// The facts in an open survey, and the row of each entry of their tree.
+/// `file`: where it is, if other connections may read it as well.
+pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, Rows), StoreError> {
     let keys: HashMap<String, String> =
         rows(db, "SELECT key, value FROM survey", |row| Ok((row.get(0)?, row.get(1)?)))?
             .into_iter()
             .collect();
-    let (tree, ids) = tree(db)?;
+    let (tree, ids) = tree(db, file)?;
     let number = |key: &str| keys.get(key).and_then(|value| value.parse::<i64>().ok());
     let facts = HostFacts {
         name: keys.get("host").cloned().unwrap_or_default(),
-        source: Source::File(file),
+        source: Source::File(
+            file.map_or_else(String::new, |file| shown(file.as_os_str().as_encoded_bytes())),
+        ),
         taken: number("taken").unwrap_or(0),
         taken_by: number("uid").and_then(|uid| u32::try_from(uid).ok()),
         kernel: keys.get("kernel").cloned(),
@@ -75,7 +89,7 @@ pub(super) fn facts(db: &Connection, file: String) -> Result<(HostFacts, Vec<i64
             Ok(Gap { path: path(row, 0)?, why: row.get(1)? })
         })?,
     };
-    Ok((facts, ids))
+    Ok((facts, Rows { ids, edition: number("edition").unwrap_or(0) }))
 }
 
 fn rows<T>(
@@ -132,36 +146,31 @@ struct Loaded {
 ///
 /// Rows of a first survey stand folder by folder, and are put into the tree as they come. Rows that a later survey added
 /// stand at the end; they are read first, and wait for their folder.
-fn tree(db: &Connection) -> Result<(Tree, Vec<i64>), StoreError> {
+fn tree(db: &Connection, file: Option<&Path>) -> Result<(Tree, Vec<i64>), StoreError> {
     let extras = extras(db)?;
     let dense: Option<String> =
         db.query_row("SELECT max(value) FROM survey WHERE key = 'dense'", [], |row| row.get(0))?;
     let dense: i64 = dense.and_then(|dense| dense.parse().ok()).unwrap_or(0);
-    let sql = "SELECT id, parent, name, type, mode, uid, gid, size, allocated, inode, device, links, mtime, ctime, \
-               flags, listing, target, extras FROM entry WHERE id BETWEEN ?1 AND ?2 ORDER BY id";
-    let mut statement = db.prepare(sql)?;
     let mut late: HashMap<i64, Vec<Loaded>> = HashMap::new();
-    let mut query = statement.query([dense + 1, i64::MAX])?;
-    while let Some(row) = query.next()? {
-        let loaded = loaded(row, &extras)?;
+    for loaded in block(db, dense + 1, i64::MAX, &extras)? {
         late.entry(loaded.parent).or_default().push(loaded);
     }
-    drop(query);
     let mut grower: Option<Grower> = None;
-    let mut query = statement.query([0, dense])?;
     let mut run: Vec<Loaded> = Vec::new();
-    while let Some(row) = query.next()? {
-        let next = loaded(row, &extras)?;
-        if next.id == 0 {
-            grower = Some(Grower::new(next, dense));
-            continue;
+    blocks(db, file, dense, &extras, &mut |block| {
+        for next in block {
+            if next.id == 0 {
+                grower = Some(Grower::new(next, dense));
+                continue;
+            }
+            if run.first().is_some_and(|first| first.parent != next.parent) {
+                let run = std::mem::take(&mut run);
+                grower.as_mut().ok_or_else(damaged)?.fill(run, &mut late)?;
+            }
+            run.push(next);
         }
-        if run.first().is_some_and(|first| first.parent != next.parent) {
-            let run = std::mem::take(&mut run);
-            grower.as_mut().ok_or_else(damaged)?.fill(run, &mut late)?;
-        }
-        run.push(next);
-    }
+        Ok(())
+    })?;
     let mut grower = grower.ok_or_else(|| {
         StoreError::new(
             "it holds nothing: the survey was broken off at its start",
@@ -171,6 +180,72 @@ fn tree(db: &Connection) -> Result<(Tree, Vec<i64>), StoreError> {
     grower.fill(run, &mut late)?;
     grower.rest(&mut late)?;
     Ok(grower.finish())
+}
+
+/// How many rows are read in one go.
+const BLOCK: i64 = 8192;
+
+/// Reads the rows up to `last` in the order of their ids. Taking rows apart costs more than all else, so that every processor
+/// gets a connection, if there is much to read.
+fn blocks(
+    db: &Connection,
+    file: Option<&Path>,
+    last: i64,
+    extras: &HashMap<i64, Extras>,
+    take: &mut dyn FnMut(Vec<Loaded>) -> Result<(), StoreError>,
+) -> Result<(), StoreError> {
+    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
+    let Some(file) = file.filter(|_| threads > 1 && last > 8 * BLOCK) else {
+        for first in (0..=last).step_by(BLOCK as usize) {
+            take(block(db, first, last.min(first + BLOCK - 1), extras)?)?;
+        }
+        return Ok(());
+    };
+    std::thread::scope(|scope| {
+        let start = |turn: usize| {
+            let (send, receive) = std::sync::mpsc::sync_channel(2);
+            scope.spawn(move || {
+                let read = || -> Result<(), StoreError> {
+                    let db = open(file, false)?;
+                    for first in (0..=last).step_by(BLOCK as usize).skip(turn).step_by(threads) {
+                        let block = block(&db, first, last.min(first + BLOCK - 1), extras)?;
+                        // Nobody listens any more after a mistake.
+                        if send.send(Ok(block)).is_err() {
+                            break;
+                        }
+                    }
+                    Ok(())
+                };
+                if let Err(error) = read() {
+                    let _ = send.send(Err(error));
+                }
+            });
+            receive
+        };
+        let readers: Vec<_> = (0..threads).map(start).collect();
+        for turn in 0..=usize::try_from(last / BLOCK).unwrap_or(usize::MAX) {
+            take(readers[turn % threads].recv().map_err(|_| damaged())??)?;
+        }
+        Ok(())
+    })
+}
+
+fn block(
+    db: &Connection,
+    first: i64,
+    last: i64,
+    extras: &HashMap<i64, Extras>,
+) -> Result<Vec<Loaded>, StoreError> {
+    let sql = "SELECT id, parent, name, type, mode, uid, gid, size, allocated, inode, device, links, mtime, ctime, \
+               flags, listing, target, extras FROM entry WHERE id BETWEEN ?1 AND ?2 ORDER BY id";
+    let mut statement = db.prepare_cached(sql)?;
+    let mut query = statement.query([first, last])?;
+    let mut block =
+        Vec::with_capacity(usize::try_from(last - first + 1).unwrap_or(0).min(BLOCK as usize));
+    while let Some(row) = query.next()? {
+        block.push(loaded(row, extras)?);
+    }
+    Ok(block)
 }
 
 fn damaged() -> StoreError {
@@ -270,21 +345,29 @@ impl Grower {
     }
 }
 
-fn extras(db: &Connection) -> rusqlite::Result<HashMap<i64, Extras>> {
+pub(super) fn extras(db: &Connection) -> rusqlite::Result<HashMap<i64, Extras>> {
     let read = |row: &Row, column: usize| -> rusqlite::Result<_> {
         let text: Option<String> = row.get(column)?;
         let acl = text.map(|text| acl::read(&text).ok_or_else(|| bad(column, "no ACL")));
         acl.transpose()
     };
-    let all = rows(db, "SELECT id, acl, default_acl, nfs4_acl, label FROM extras", |row| {
-        let extras = Extras {
-            acl: read(row, 1)?,
-            default_acl: read(row, 2)?,
-            nfs4_acl: row.get(3)?,
-            label: row.get(4)?,
-        };
-        Ok((row.get(0)?, extras))
-    })?;
+    let all = rows(
+        db,
+        "SELECT id, acl, default_acl, nfs4_acl, label, project, inherits FROM extras",
+        |row| {
+            let extras = Extras {
+                acl: read(row, 1)?,
+                default_acl: read(row, 2)?,
+                nfs4_acl: row.get(3)?,
+                label: row.get(4)?,
+                project: match row.get(5)? {
+                    Some(id) => Some(Project { id, inherits: row.get(6)? }),
+                    None => None,
+                },
+            };
+            Ok((row.get(0)?, extras))
+        },
+    )?;
     Ok(all.into_iter().collect())
 }
 
@@ -316,16 +399,25 @@ fn loaded(row: &Row, extras: &HashMap<i64, Extras>) -> rusqlite::Result<Loaded> 
         flags: flags
             .map(|flags| Flags { immutable: flags.contains('i'), append: flags.contains('a') }),
     };
-    let listing = match row.get_ref(15)?.as_str_or_null() {
-        Ok(Some("complete")) => Listing::Complete,
-        Ok(Some("failed")) => Listing::Failed,
-        _ => Listing::NotListed,
-    };
+    // Only folders have the one and only symlinks the other; with a million rows it pays not to ask.
+    let (mut listing, mut target) = (Listing::NotListed, None);
+    match kind {
+        EntryKind::Folder => {
+            listing = match row.get_ref(15)?.as_str_or_null() {
+                Ok(Some("complete")) => Listing::Complete,
+                Ok(Some("failed")) => Listing::Failed,
+                _ => Listing::NotListed,
+            };
+        }
+        EntryKind::Symlink => target = row.get(16)?,
+        _ => {}
+    }
     let extras_id: Option<i64> = row.get(17)?;
     let extras = match extras_id {
         Some(id) => extras.get(&id).cloned().ok_or_else(|| bad(17, "extras that are not there"))?,
         None => Extras::default(),
     };
-    let entry = NewEntry { name: row.get(2)?, meta, target: row.get(16)?, extras };
+    let name: Vec<u8> = row.get(2)?;
+    let entry = NewEntry { target, extras, ..NewEntry::plain(name, meta) };
     Ok(Loaded { id: row.get(0)?, parent: row.get(1)?, entry, listing })
 }

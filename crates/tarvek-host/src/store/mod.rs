@@ -12,17 +12,33 @@ use std::time::Duration;
 
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
-pub use load::load;
-pub use save::{Saved, save};
+pub use load::{load, load_with_rows};
+pub use save::{Saved, renew, save};
 
 /// The version of the schema that this program writes, kept in `PRAGMA user_version`.
-pub const VERSION: i64 = 1;
+pub const VERSION: i64 = 2;
 /// What SQLite files start with.
 const MAGIC: &[u8] = b"SQLite format 3\0";
 
 /// Whether some bytes are the start of an SQLite file.
 pub fn is_survey(bytes: &[u8]) -> bool {
     bytes.starts_with(MAGIC)
+}
+
+/// What brings a survey of an older version up to the next one: for a file that may be written, and as a view of one that
+/// is only read. The first is for version 1.
+const MIGRATIONS: [(&str, &str); 1] = [(
+    "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER;",
+    "CREATE TEMP VIEW extras AS SELECT *, NULL AS project, NULL AS inherits FROM main.extras;",
+)];
+
+/// Where the entries of a tree stand in the file that it was read from.
+#[derive(Debug)]
+pub struct Rows {
+    /// The row of each entry.
+    ids: Vec<i64>,
+    /// How often the file had been written.
+    edition: i64,
 }
 
 /// Why a survey can't be read or written, in words that say what to do.
@@ -104,6 +120,14 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     }
     if version < 1 {
         return Err(StoreError::new("it has no version", "survey the host again, into a new file"));
+    }
+    let done = usize::try_from(version - 1).expect("it is at least 1");
+    for (alter, view) in &MIGRATIONS[done..] {
+        let sql = if write { alter } else { view };
+        db.execute_batch(&format!("BEGIN; {sql} COMMIT;"))?;
+    }
+    if write && version < VERSION {
+        db.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
     }
     Ok(db)
 }

@@ -5,9 +5,11 @@ use std::path::Path;
 
 use rusqlite::{CachedStatement, Connection, Transaction, TransactionBehavior, params};
 use tarvek_core::facts::HostFacts;
-use tarvek_core::facts::tree::{EntryKind, Extras, Flags, Listing, Lookup, NodeId, Tree};
+use tarvek_core::facts::tree::{
+    EntryKind, Extras, Flags, Listing, NodeId, Renewal, Tree, TreeBuilder,
+};
 
-use super::{StoreError, VERSION, load, open};
+use super::{Rows, StoreError, VERSION, load, open};
 
 /// What was written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -32,6 +34,48 @@ pub fn save(facts: &HostFacts, file: &Path) -> Result<Saved, StoreError> {
         Err(_) => true,
     };
     let mut db = if fresh { create(facts, file)? } else { open(file, true)? };
+    let transaction = begin(&mut db, facts)?;
+    let unwritten: bool = transaction.query_row(
+        "SELECT NOT EXISTS (SELECT 1 FROM survey WHERE key = 'dense')",
+        [],
+        |row| row.get(0),
+    )?;
+    let saved = if unwritten {
+        all(&transaction, facts)?
+    } else {
+        let (old, rows) = load::facts(&transaction, None)?;
+        let mut builder = TreeBuilder::renew(old.tree);
+        builder.take_over(&facts.tree);
+        let (tree, renewal) = builder.finish_renewed();
+        differences(&transaction, &tree, &renewal, rows)?
+    };
+    finish(transaction, facts)?;
+    db.close().map_err(|(_, error)| StoreError::from(error))?;
+    Ok(saved)
+}
+
+/// Writes a renewed look into the survey that it started from.
+///
+/// # Errors
+/// As [`save`], and if another program has written the file meanwhile.
+pub fn renew(
+    facts: &HostFacts,
+    renewal: &Renewal,
+    rows: Rows,
+    file: &Path,
+) -> Result<Saved, StoreError> {
+    let mut db = open(file, true)?;
+    let transaction = begin(&mut db, facts)?;
+    if edition(&transaction)? != rows.edition {
+        return Err(StoreError::new("another program has written it meanwhile", "run it again"));
+    }
+    let saved = differences(&transaction, &facts.tree, renewal, rows)?;
+    finish(transaction, facts)?;
+    db.close().map_err(|(_, error)| StoreError::from(error))?;
+    Ok(saved)
+}
+
+fn begin<'a>(db: &'a mut Connection, facts: &HostFacts) -> Result<Transaction<'a>, StoreError> {
     // A killed process leaves the journal, and with it the way back; what a power cut needs is one sync at the end.
     db.execute_batch(
         "PRAGMA cache_size = -16000; PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY;",
@@ -40,23 +84,26 @@ pub fn save(facts: &HostFacts, file: &Path) -> Result<Saved, StoreError> {
     let known: Option<String> =
         transaction
             .query_row("SELECT max(value) FROM survey WHERE key = 'host'", [], |row| row.get(0))?;
-    if let Some(known) = known.filter(|known| *known != facts.name) {
-        return Err(StoreError::new(
+    match known.filter(|known| *known != facts.name) {
+        Some(known) => Err(StoreError::new(
             format!("it is a survey of {known}, not of {}", facts.name),
             "name another file",
-        ));
+        )),
+        None => Ok(transaction),
     }
-    let unwritten: bool = transaction.query_row(
-        "SELECT NOT EXISTS (SELECT 1 FROM survey WHERE key = 'dense')",
-        [],
-        |row| row.get(0),
-    )?;
-    let saved =
-        if unwritten { all(&transaction, facts)? } else { differences(&transaction, facts)? };
+}
+
+fn finish(transaction: Transaction, facts: &HostFacts) -> Result<(), StoreError> {
     small_tables(&transaction, facts)?;
-    transaction.commit()?;
-    db.close().map_err(|(_, error)| StoreError::from(error))?;
-    Ok(saved)
+    let next = (edition(&transaction)? + 1).to_string();
+    transaction.execute("INSERT OR REPLACE INTO survey VALUES ('edition', ?1)", [next])?;
+    Ok(transaction.commit()?)
+}
+
+fn edition(db: &Connection) -> Result<i64, StoreError> {
+    let edition: Option<String> =
+        db.query_row("SELECT max(value) FROM survey WHERE key = 'edition'", [], |row| row.get(0))?;
+    Ok(edition.and_then(|edition| edition.parse().ok()).unwrap_or(0))
 }
 
 fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
@@ -92,88 +139,41 @@ fn all(db: &Transaction, facts: &HostFacts) -> Result<Saved, StoreError> {
 }
 
 /// Brings the rows of an earlier survey up to date.
-fn differences(db: &Transaction, facts: &HostFacts) -> Result<Saved, StoreError> {
-    let (old, ids) = load::facts(db, String::new())?;
-    let next: i64 = db.query_row("SELECT max(id) + 1 FROM entry", [], |row| row.get(0))?;
-    let mut update = Update {
-        new: &facts.tree,
-        old: &old.tree,
-        ids,
-        next,
-        saved: Saved::default(),
-        writer: Writer::new(db)?,
-    };
-    update.folder(Tree::ROOT, Tree::ROOT)?;
-    Ok(update.saved)
-}
-
-struct Update<'a> {
-    new: &'a Tree,
-    old: &'a Tree,
-    ids: Vec<i64>,
-    next: i64,
-    saved: Saved,
-    writer: Writer<'a>,
-}
-
-impl Update<'_> {
-    /// Compares a folder and everything below it; without recursion, since trees are deep.
-    fn folder(&mut self, new: NodeId, old: NodeId) -> Result<(), StoreError> {
-        let mut todo = vec![(new, old)];
-        while let Some((new, old)) = todo.pop() {
-            self.same_place(new, old)?;
-            for child in self.old.children(old) {
-                let kept = matches!(self.new.lookup(new, self.old.name(child)), Lookup::Found(_));
-                if !kept {
-                    self.remove(child)?;
-                }
-            }
-            for child in self.new.children(new) {
-                match self.old.lookup(old, self.new.name(child)) {
-                    Lookup::Found(before) => todo.push((child, before)),
-                    _ => self.add(child, self.ids[old.0 as usize])?,
-                }
+fn differences(
+    db: &Transaction,
+    tree: &Tree,
+    renewal: &Renewal,
+    rows: Rows,
+) -> Result<Saved, StoreError> {
+    let Rows { mut ids, .. } = rows;
+    let mut saved = Saved::default();
+    let mut writer = Writer::new(db)?;
+    let mut gone: Vec<NodeId> = renewal.removed().to_vec();
+    while let Some(node) = gone.pop() {
+        writer.delete(ids[node.0 as usize])?;
+        saved.removed += 1;
+        gone.extend(tree.children(node));
+    }
+    let mut next: i64 = db.query_row("SELECT max(id) + 1 FROM entry", [], |row| row.get(0))?;
+    for (node, origin) in renewal.numbered() {
+        match origin {
+            Some(old) => ids.push(ids[old.0 as usize]),
+            None => {
+                let parent = ids[tree.parent(node).0 as usize];
+                writer.insert(next, parent, tree, node)?;
+                saved.added += 1;
+                ids.push(next);
+                next += 1;
             }
         }
-        Ok(())
     }
-
-    fn same_place(&mut self, new: NodeId, old: NodeId) -> Result<(), StoreError> {
-        let same = self.new.meta(new) == self.old.meta(old)
-            && self.new.extras(new) == self.old.extras(old)
-            && self.new.target(new) == self.old.target(old)
-            && self.new.listing(new) == self.old.listing(old);
-        if !same {
-            let id = self.ids[old.0 as usize];
-            let parent = self.ids[self.old.parent(old).0 as usize];
-            self.writer.delete(id)?;
-            self.writer.insert(id, parent, self.new, new)?;
-            self.saved.changed += 1;
-        }
-        Ok(())
+    for &node in renewal.changed() {
+        let (id, parent) = (ids[node.0 as usize], ids[tree.parent(node).0 as usize]);
+        writer.delete(id)?;
+        writer.insert(id, parent, tree, node)?;
+        saved.changed += 1;
     }
-
-    fn add(&mut self, top: NodeId, parent: i64) -> Result<(), StoreError> {
-        let mut todo = vec![(top, parent)];
-        while let Some((node, parent)) = todo.pop() {
-            let id = self.next;
-            self.next += 1;
-            self.writer.insert(id, parent, self.new, node)?;
-            self.saved.added += 1;
-            todo.extend(self.new.children(node).map(|child| (child, id)));
-        }
-        Ok(())
-    }
-
-    fn remove(&mut self, top: NodeId) -> Result<(), StoreError> {
-        let mut todo = vec![top];
-        while let Some(node) = todo.pop() {
-            self.writer.delete(self.ids[node.0 as usize])?;
-            self.saved.removed += 1;
-            todo.extend(self.old.children(node));
-        }
-        Ok(())
-    }
+    Ok(saved)
 }
 
 /// Writes rows of `entry` and `extras`.
@@ -191,7 +191,7 @@ impl<'a> Writer<'a> {
             db,
             insert: db.prepare_cached(insert)?,
             delete: db.prepare_cached("DELETE FROM entry WHERE id = ?1")?,
-            extras: HashMap::new(),
+            extras: load::extras(db)?.into_iter().map(|(id, extras)| (extras, id)).collect(),
         })
     }
 
@@ -258,12 +258,14 @@ impl<'a> Writer<'a> {
             return Ok(*id);
         }
         self.db.execute(
-            "INSERT INTO extras (acl, default_acl, nfs4_acl, label) VALUES (?1, ?2, ?3, ?4)",
+            "INSERT INTO extras (acl, default_acl, nfs4_acl, label, project, inherits) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
             params![
                 extras.acl.as_ref().map(ToString::to_string),
                 extras.default_acl.as_ref().map(ToString::to_string),
                 extras.nfs4_acl,
-                extras.label
+                extras.label,
+                extras.project.map(|project| project.id),
+                extras.project.map(|project| project.inherits)
             ],
         )?;
         let id = self.db.last_insert_rowid();
@@ -277,10 +279,6 @@ fn small_tables(db: &Transaction, facts: &HostFacts) -> Result<(), StoreError> {
     for table in ["root", "gap", "mount", "fstab", "account", "grp", "document"] {
         db.execute(&format!("DELETE FROM {table}"), [])?;
     }
-    db.execute(
-        "DELETE FROM extras WHERE id NOT IN (SELECT extras FROM entry WHERE extras IS NOT NULL)",
-        [],
-    )?;
     for root in &facts.roots {
         db.execute("INSERT INTO root VALUES (?1, ?2)", params![root.path.as_bytes(), root.deep])?;
     }

@@ -1,8 +1,8 @@
--- A survey, version 1. docs/survey.md describes it.
+-- A survey, version 2. docs/survey.md describes it.
 PRAGMA application_id = 0x54525653; -- "TRVS"
 
 CREATE TABLE survey (
-  key TEXT PRIMARY KEY,   -- host, taken, uid, kernel, state ('partial' or 'complete'), made_by
+  key TEXT PRIMARY KEY,   -- host, taken, uid, kernel, state ('partial' or 'complete'), made_by, edition, dense
   value TEXT NOT NULL
 ) WITHOUT ROWID;
 
@@ -24,7 +24,7 @@ CREATE TABLE entry (
   flags TEXT,             -- '' or i, a, ia; NULL where the filesystem does not say
   listing TEXT,           -- folders: complete, failed; NULL if nobody looked into it
   target BLOB,            -- symlinks
-  extras INTEGER          -- ACLs and label
+  extras INTEGER          -- ACLs, label and project
 );
 
 CREATE TABLE extras (
@@ -32,7 +32,9 @@ CREATE TABLE extras (
   acl TEXT,               -- user::rwx,user:972:r-x,…
   default_acl TEXT,
   nfs4_acl BLOB,          -- XDR, as the filesystem hands it out
-  label BLOB              -- SELinux
+  label BLOB,             -- SELinux
+  project INTEGER,        -- NULL where nobody could ask
+  inherits INTEGER        -- whether a folder's new entries join its project
 );
 
 CREATE TABLE root (path BLOB NOT NULL, deep INTEGER NOT NULL);

@@ -10,10 +10,11 @@ use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use tarvek_core::facts::HostFacts;
+use tarvek_core::facts::tree::Renewal;
 use tarvek_core::path::AbsPath;
 use tarvek_core::text::{counted, shown};
-use tarvek_host::observe::{Depth, Look, host_name, observe};
-use tarvek_host::store;
+use tarvek_host::observe::{Depth, Look, host_name, observe, renew};
+use tarvek_host::store::{self, Rows};
 use tarvek_host::walk::Watch;
 
 use crate::cli::{Globals, SurveyArgs};
@@ -30,12 +31,24 @@ pub(super) fn run(globals: &Globals, args: &SurveyArgs, stage: &Stage) -> Result
         return Ok(Outcome::Fine);
     }
     let output = args.output.as_deref().expect("clap requires it");
-    let facts = match &args.from {
-        Some(listing) => from_listing(listing)?,
-        None => live(globals, args, output, stage)?,
+    let refuse = |error| inputs::store_failure(output, &error);
+    let (facts, saved) = match &args.from {
+        Some(listing) => {
+            let facts = from_listing(listing)?;
+            let saved = store::save(&facts, output).map_err(refuse)?;
+            (facts, saved)
+        }
+        None => match live(globals, args, output, stage)? {
+            (facts, None) => {
+                let saved = store::save(&facts, output).map_err(refuse)?;
+                (facts, saved)
+            }
+            (facts, Some((renewal, rows))) => {
+                let saved = store::renew(&facts, &renewal, rows, output).map_err(refuse)?;
+                (facts, saved)
+            }
+        },
     };
-    let saved =
-        store::save(&facts, output).map_err(|error| inputs::store_failure(output, &error))?;
     stage.say(&summary(&facts, &saved, output, stage))?;
     Ok(Outcome::Fine)
 }
@@ -54,7 +67,7 @@ fn live(
     args: &SurveyArgs,
     output: &Path,
     stage: &Stage,
-) -> Result<HostFacts, Failure> {
+) -> Result<(HostFacts, Option<(Renewal, Rows)>), Failure> {
     let (host, places) = if args.roots.is_empty() {
         inputs::places_of(globals, args.host.as_deref())?
     } else {
@@ -66,9 +79,14 @@ fn live(
     let stop = Arc::clone(&watch);
     // A second Ctrl-C ends the program in the usual way if this can't be set up.
     let _ = ctrlc::set_handler(move || stop.stop.store(true, Ordering::Relaxed));
-    let look = Look { places: &places, documents: true, before: earlier.as_ref(), watch: &watch };
-    let seen = with_progress(&watch, stage, || observe(&look));
-    let mut facts = seen.map_err(|error| match error.kind() {
+    let look = Look { places: &places, documents: true, watch: &watch };
+    let seen = with_progress(&watch, stage, || match earlier {
+        Some((before, rows)) => {
+            renew(&look, before).map(|(facts, renewal)| (facts, Some((renewal, rows))))
+        }
+        None => observe(&look).map(|facts| (facts, None)),
+    });
+    let (mut facts, renewal) = seen.map_err(|error| match error.kind() {
         io::ErrorKind::Interrupted => Failure::with_remedy(
             "interrupted; nothing was written",
             "run it again to survey the whole",
@@ -76,7 +94,7 @@ fn live(
         _ => Failure::new(error),
     })?;
     facts.name = host;
-    Ok(facts)
+    Ok((facts, renewal))
 }
 
 /// A root that is given has to be a folder; a symlink might lead anywhere.
@@ -114,7 +132,7 @@ fn root(written: &OsString) -> Result<(AbsPath, Depth), Failure> {
 }
 
 /// The survey that is there already, if it is of this host and can tell what has not changed.
-fn earlier(file: &Path, host: &str) -> Result<Option<HostFacts>, Failure> {
+fn earlier(file: &Path, host: &str) -> Result<Option<(HostFacts, Rows)>, Failure> {
     match std::fs::symlink_metadata(file) {
         Err(_) => return Ok(None),
         Ok(meta) if meta.is_file() && meta.len() == 0 => return Ok(None),
@@ -124,13 +142,14 @@ fn earlier(file: &Path, host: &str) -> Result<Option<HostFacts>, Failure> {
         }
         Ok(_) => {}
     }
-    let facts = store::load(file).map_err(|error| inputs::store_failure(file, &error))?;
+    let (facts, rows) =
+        store::load_with_rows(file).map_err(|error| inputs::store_failure(file, &error))?;
     if facts.name != host {
         let message =
             format!("{} is a survey of {}, not of {host}", inputs::name_of(file), facts.name);
         return Err(Failure::with_remedy(message, "name another file"));
     }
-    Ok(facts.complete.then_some(facts))
+    Ok(facts.complete.then_some((facts, rows)))
 }
 
 /// Shows on a terminal how many entries were seen, and how fast.
