@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::facts::mounts::MountEntry;
-use crate::facts::tree::{EntryKind, Listing, Lookup, NodeId, Tree};
+use crate::facts::tree::{EntryKind, Extras, Flags, Listing, Lookup, NodeId, Project, Tree};
 use crate::facts::{Document, HostFacts};
 use crate::path::AbsPath;
 use crate::text::shown;
@@ -54,7 +54,7 @@ const RESTLESS: &[&str] = &["capacity", "lacking"];
 /// Compares two looks. What only one of them looked at is no difference, and neither is the space that is left.
 pub fn compare(old: &HostFacts, new: &HostFacts) -> Differences {
     let mut differences = Differences::default();
-    trees(&old.tree, &new.tree, &mut differences);
+    trees(old, new, &mut differences);
     let mounts = |facts: &HostFacts| {
         facts.mounts.iter().flat_map(|table| table.entries()).map(mount_line).collect::<Vec<_>>()
     };
@@ -112,10 +112,13 @@ fn mount_line(entry: &MountEntry) -> String {
     )
 }
 
-fn trees(old: &Tree, new: &Tree, differences: &mut Differences) {
+fn trees(before: &HostFacts, after: &HostFacts, differences: &mut Differences) {
+    let both_tell = |what| before.lacks(what).is_none() && after.lacks(what).is_none();
+    let told = Told { acls: both_tell("acl"), marks: both_tell("marks") };
+    let (old, new) = (&before.tree, &after.tree);
     let mut todo = vec![(Tree::ROOT, Tree::ROOT)];
     while let Some((before, after)) = todo.pop() {
-        let fields = fields(old, before, new, after);
+        let fields = fields(old, before, new, after, told);
         if !fields.is_empty() {
             differences.changed.push(Change { path: new.path(after), fields });
         }
@@ -151,11 +154,19 @@ fn below(tree: &Tree, top: NodeId) -> u64 {
     count
 }
 
+/// What both looks can tell; one on a box without the tools can tell less.
+#[derive(Clone, Copy)]
+struct Told {
+    acls: bool,
+    marks: bool,
+}
+
 fn fields(
     old: &Tree,
     before: NodeId,
     new: &Tree,
     after: NodeId,
+    told: Told,
 ) -> Vec<(&'static str, String, String)> {
     let (a, b) = (old.meta(before), new.meta(after));
     let mut fields = Vec::new();
@@ -173,17 +184,40 @@ fn fields(
             .and_then(|e| if default { e.default_acl.as_ref() } else { e.acl.as_ref() });
         acl.map_or_else(|| "none".to_owned(), ToString::to_string)
     };
-    field("acl", acl(old, before, false), acl(new, after, false));
-    field("default-acl", acl(old, before, true), acl(new, after, true));
+    if told.acls {
+        field("acl", acl(old, before, false), acl(new, after, false));
+        field("default-acl", acl(old, before, true), acl(new, after, true));
+    }
     if a.kind == EntryKind::File && b.kind == EntryKind::File {
         field("size", a.size.to_string(), b.size.to_string());
         field("contents-changed", seconds(a.modified), seconds(b.modified));
     }
     let target = |tree: &Tree, node| tree.target(node).map(shown).unwrap_or_default();
     field("target", target(old, before), target(new, after));
-    // A listing of a host may lack what a survey has.
     if let (Some(a), Some(b)) = (a.flags, b.flags) {
-        field("flags", format!("{a:?}"), format!("{b:?}"));
+        let words = |flags: Flags| match (flags.immutable, flags.append) {
+            (false, false) => "none",
+            (true, false) => "immutable",
+            (false, true) => "append-only",
+            (true, true) => "immutable, append-only",
+        };
+        field("flags", words(a).into(), words(b).into());
+    }
+    let mark = |tree: &Tree, node, of: fn(&Extras) -> Option<&Vec<u8>>| {
+        tree.extras(node).and_then(of).map_or_else(|| "none".to_owned(), |mark| shown(mark))
+    };
+    if told.marks {
+        let label: fn(&Extras) -> Option<&Vec<u8>> = |extras| extras.label.as_ref();
+        field("label", mark(old, before, label), mark(new, after, label));
+        let nfs4: fn(&Extras) -> Option<&Vec<u8>> = |extras| extras.nfs4_acl.as_ref();
+        field("nfs4-acl", mark(old, before, nfs4), mark(new, after, nfs4));
+    }
+    let project = |tree: &Tree, node| tree.extras(node).and_then(|extras| extras.project);
+    if let (Some(a), Some(b)) = (project(old, before), project(new, after)) {
+        let words = |p: Project| {
+            format!("{}{}", p.id, if p.inherits { ", inherited" } else { "" })
+        };
+        field("project", words(a), words(b));
     }
     fields
 }

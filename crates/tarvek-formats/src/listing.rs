@@ -311,12 +311,14 @@ impl Reader<'_> {
                 (&mut roots.deep, rest)
             } else if let Some(rest) = line.1.strip_prefix(b"names ") {
                 (&mut roots.names, rest)
+            } else if let Some(rest) = line.1.strip_prefix(b"none ") {
+                (&mut roots.none, rest)
             } else {
                 return Err(self.refuse(
                     line.0,
                     2,
                     line.1,
-                    "a root starts with deep or names".into(),
+                    "a root starts with deep, names or none".into(),
                 ));
             };
             paths.push(self.path(*line, 2, rest)?);
@@ -413,6 +415,8 @@ struct Roots {
     deep: Vec<AbsPath>,
     /// Only they themselves.
     names: Vec<AbsPath>,
+    /// Neither they nor what is below, although it lies in one of the others.
+    none: Vec<AbsPath>,
 }
 
 impl Roots {
@@ -422,7 +426,9 @@ impl Roots {
     }
 
     fn lists(&self, folder: &AbsPath) -> bool {
-        self.names.contains(folder) || self.deep.iter().any(|root| folder.within(root))
+        self.names.contains(folder)
+            || self.deep.iter().any(|root| folder.within(root))
+                && !self.none.iter().any(|root| folder.within(root))
     }
 }
 
@@ -594,7 +600,7 @@ mod tests {
             ("/silo/media\n|l", "silo/media\n|l", 10, "is not absolute"),
             ("|d 0755 0 0 6 0 34 3 1 - /silo\n", "", 9, "no folder of this listing"),
             ("end roots", "oops", 6, "does not belong"),
-            ("|deep", "|wide", 5, "deep or names"),
+            ("|deep", "|wide", 5, "deep, names or none"),
             ("complete\n", "complete\nhost x\n", 15, "more after the end"),
             ("end roots\n", "end roots\nsection roots\nend roots\n", 7, "a second section"),
         ] {

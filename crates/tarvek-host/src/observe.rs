@@ -95,6 +95,8 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         path: path.clone(),
         deep: *depth == Depth::Everything,
     };
+    let documents =
+        if look.documents { system::documents(mounts.as_ref()) } else { Vec::new() };
     let facts = HostFacts {
         name: host_name(),
         source: Source::Live,
@@ -105,7 +107,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         fstab: fstab::read(&std::fs::read("/etc/fstab").unwrap_or_default()),
         accounts,
         groups,
-        documents: if look.documents { system::documents() } else { Vec::new() },
+        documents,
         roots: look.places.iter().map(root).collect(),
         complete: true,
         tree,

@@ -1,15 +1,19 @@
 //! What this machine says of itself, as text: the documents of a survey.
 
+use std::collections::{BTreeMap, BTreeSet};
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use tarvek_core::facts::Document;
+use tarvek_core::facts::mounts::{MountEntry, MountTable};
+use tarvek_formats::escape::escape;
 
 /// ZFS properties that rules need.
 const ZFS: &str = "type,mountpoint,used,available,quota,refquota,recordsize,compression,atime,xattr,acltype,aclmode,aclinherit,casesensitivity,readonly,usedbysnapshots";
 
 /// Everything this machine has of them; what it lacks is left out.
-pub(crate) fn documents() -> Vec<Document> {
+pub(crate) fn documents(mounts: Option<&MountTable>) -> Vec<Document> {
     let mut all = Vec::new();
     let mut add = |name: &str, text: Option<Vec<u8>>| {
         all.extend(text.filter(|text| !text.is_empty()).map(|text| Document::new(name, &text)));
@@ -22,14 +26,16 @@ pub(crate) fn documents() -> Vec<Document> {
         }),
     );
     add("exports", Some(joined(&exports_files())));
-    add("smb", output("testparm", &["-s"]).or_else(|| std::fs::read("/etc/samba/smb.conf").ok()));
+    add("smb", output("testparm", ["-s"]).or_else(|| std::fs::read("/etc/samba/smb.conf").ok()));
     add("units", Some(joined(&unit_files())));
     add(
         "zfs",
-        output("zfs", &["get", "-H", "-o", "name,property,value", ZFS, "-t", "filesystem"])
-            .or_else(|| output("zfs", &["get", "-H", "-o", "name,property,value", "all"])),
+        output("zfs", ["get", "-H", "-o", "name,property,value", "-t", "filesystem", ZFS])
+            .or_else(|| output("zfs", ["get", "-H", "-o", "name,property,value", "all"])),
     );
-    add("capacity", output("df", &["-kP"]));
+    add("btrfs", Some(points(mounts, "btrfs").flat_map(btrfs).collect()));
+    add("xfs", Some(points(mounts, "xfs").flat_map(xfs).collect()));
+    add("capacity", output("df", ["-kP"]));
     add("ports", Some(ports()));
     add("subuid", std::fs::read("/etc/subuid").ok());
     add("subgid", std::fs::read("/etc/subgid").ok());
@@ -39,14 +45,17 @@ pub(crate) fn documents() -> Vec<Document> {
 /// Accounts and groups as the system's name service knows them; the files alone where it can't be asked.
 pub(crate) fn name_service() -> (Vec<u8>, Vec<u8>) {
     let ask = |what: &str| {
-        output("getent", &[what])
+        output("getent", [what])
             .unwrap_or_else(|| std::fs::read(format!("/etc/{what}")).unwrap_or_default())
     };
     (ask("passwd"), ask("group"))
 }
 
 /// What a standard program prints, if it is there and succeeds. It gets no input and no say in what is run.
-fn output(program: &str, arguments: &[&str]) -> Option<Vec<u8>> {
+fn output(
+    program: &str,
+    arguments: impl IntoIterator<Item = impl AsRef<std::ffi::OsStr>>,
+) -> Option<Vec<u8>> {
     let mut command = Command::new(program);
     command.args(arguments).env("LC_ALL", "C").stdin(Stdio::null()).stderr(Stdio::null());
     let output = command.output().ok()?;
@@ -116,17 +125,74 @@ fn read_small(file: &Path) -> std::io::Result<Vec<u8>> {
     std::fs::read(file)
 }
 
-/// Listening sockets, from `/proc/net` (`proc_pid_net(5)`): protocol, port, address in hexadecimal as the kernel prints it, and the uid
-/// that owns the socket.
+/// Where filesystems of a type are mounted, once per filesystem.
+fn points<'a>(mounts: Option<&'a MountTable>, filesystem: &str) -> impl Iterator<Item = &'a MountEntry> {
+    let mut seen = BTreeSet::new();
+    mounts
+        .into_iter()
+        .flat_map(MountTable::entries)
+        .filter(move |entry| entry.filesystem == filesystem)
+        .filter(move |entry| seen.insert(entry.device))
+}
+
+/// Subvolumes, which of them are read-only, and quota groups where they are on (`btrfs-subvolume(8)`, `btrfs-qgroup(8)`).
+fn btrfs(mount: &MountEntry) -> Vec<u8> {
+    let point = std::ffi::OsStr::from_bytes(mount.point.as_bytes());
+    let name = written(mount);
+    let mut text = Vec::new();
+    for (what, arguments) in [
+        ("", &["subvolume", "list"][..]),
+        (" read-only", &["subvolume", "list", "-r"]),
+        (" quota", &["qgroup", "show", "-re", "--raw"]),
+    ] {
+        let arguments = arguments.iter().map(std::ffi::OsStr::new).chain([point]);
+        let Some(lines) = output("btrfs", arguments) else { continue };
+        text.extend(format!("# {name}{what}\n").into_bytes());
+        for line in String::from_utf8_lossy(&lines).lines() {
+            text.extend(without_generation(line).into_bytes());
+            text.push(b'\n');
+        }
+    }
+    text
+}
+
+/// A mount point as the mount table writes it.
+fn written(mount: &MountEntry) -> String {
+    String::from_utf8_lossy(&escape(mount.point.as_bytes(), true)).into_owned()
+}
+
+/// `ID 256 gen 10 top level 5 path sub` without the generation, which counts every change.
+fn without_generation(line: &str) -> String {
+    let Some((before, after)) = line.split_once(" gen ") else { return line.to_owned() };
+    let rest = after.trim_start_matches(|c: char| c.is_ascii_digit());
+    format!("{before}{rest}")
+}
+
+/// Blocks used and allowed per user, group and project, where quota is on (`xfs_quota(8)`).
+fn xfs(mount: &MountEntry) -> Vec<u8> {
+    let point = std::ffi::OsStr::from_bytes(mount.point.as_bytes());
+    let arguments = ["-x", "-c", "report -ugp -b -n -N"].map(std::ffi::OsStr::new);
+    let Some(lines) = output("xfs_quota", arguments.into_iter().chain([point])) else {
+        return Vec::new();
+    };
+    if lines.is_empty() {
+        return lines;
+    }
+    let mut text = format!("# {} quota\n", written(mount)).into_bytes();
+    text.extend(lines);
+    text
+}
+
+/// Listening sockets, from `/proc/net` (`proc_pid_net(5)`): protocol, port, address in hexadecimal as the kernel prints it, the
+/// uid that owns the socket, and the program that holds it, where that may be seen.
 fn ports() -> Vec<u8> {
+    let programs = socket_programs();
     let mut lines = Vec::new();
     for (protocol, listening) in [("tcp", "0A"), ("tcp6", "0A"), ("udp", "07"), ("udp6", "07")] {
         let text = std::fs::read_to_string(format!("/proc/net/{protocol}")).unwrap_or_default();
         for line in text.lines().skip(1) {
             let fields: Vec<&str> = line.split_whitespace().collect();
-            let (Some(local), Some(state), Some(uid)) =
-                (fields.get(1), fields.get(3), fields.get(7))
-            else {
+            let [_, local, _, state, _, _, _, uid, _, inode, ..] = fields.as_slice() else {
                 continue;
             };
             let Some((address, port)) = local.split_once(':').filter(|_| *state == listening)
@@ -134,10 +200,46 @@ fn ports() -> Vec<u8> {
                 continue;
             };
             let Ok(port) = u16::from_str_radix(port, 16) else { continue };
-            lines.push(format!("{protocol} {port} {address} uid={uid}\n"));
+            let by = programs.get(*inode).map_or("-", String::as_str);
+            lines.push(format!("{protocol} {port} {address} uid={uid} by={by}\n"));
         }
     }
     lines.sort();
     lines.dedup();
     lines.concat().into_bytes()
+}
+
+/// The program with the lowest process id that holds each socket, by the socket's inode (`proc_pid_fd(5)`).
+fn socket_programs() -> BTreeMap<String, String> {
+    let mut programs = BTreeMap::new();
+    let Ok(processes) = std::fs::read_dir("/proc") else { return programs };
+    let mut ids: Vec<u32> =
+        processes.filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok()).collect();
+    ids.sort_unstable();
+    for id in ids {
+        let Ok(handles) = std::fs::read_dir(format!("/proc/{id}/fd")) else { continue };
+        for handle in handles.flatten() {
+            let Ok(target) = std::fs::read_link(handle.path()) else { continue };
+            let socket = target.to_str().and_then(|t| t.strip_prefix("socket:[")?.strip_suffix(']'));
+            if let Some(inode) = socket
+                && !programs.contains_key(inode)
+                && let Ok(name) = std::fs::read_to_string(format!("/proc/{id}/comm"))
+            {
+                programs.insert(inode.to_owned(), name.trim_end().to_owned());
+            }
+        }
+    }
+    programs
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_subvolume_is_told_without_its_generation() {
+        let line = "ID 256 gen 10 top level 5 path gen 7/sub";
+        assert_eq!(without_generation(line), "ID 256 top level 5 path gen 7/sub");
+        assert_eq!(without_generation("0/5 16384 none"), "0/5 16384 none");
+    }
 }

@@ -14,6 +14,8 @@ if [ $# -eq 0 ]; then
   exit 2
 fi
 
+# Unlike echo, in every shell it leaves backslashes alone.
+say() { printf '%s\n' "$*"; }
 have() { command -v "$1" >/dev/null 2>&1; }
 
 # Every line of content starts with a bar; secrets in options are replaced.
@@ -34,6 +36,10 @@ file() { # NAME FILE...
     fi
   done | content
   end "$name"
+}
+unescape() { # the mount table's octal digits, into $unescaped
+  unescaped=$(printf '%b' "$(say "$1" | sed 's/\\\([0-7]\)/\\0\1/g')"; echo x)
+  unescaped=${unescaped%x}
 }
 missing=
 lack() { missing="$missing|$1
@@ -66,10 +72,10 @@ host=$(uname -n)
 echo "host ${host%%.*}"
 echo "taken $(date +%s)"
 echo "uid $(id -u)"
-echo "kernel $(uname -s)\\040$(uname -r)"
+say "kernel $(uname -s)\\040$(uname -r)"
 
 section mountinfo
-if [ -r /proc/self/mountinfo ]; then sed 's/^/|/' /proc/self/mountinfo | sed 's/\(password2*=\)[^, ]*/\1[hidden]/g'; else lack "no mount table"; fi
+if [ -r /proc/self/mountinfo ]; then sed 's/^/|/' /proc/self/mountinfo | sed 's/\(password2*=\)[^, ]*/\1[hidden]/g'; else lack "mounts: no mount table"; fi
 end mountinfo
 file fstab /etc/fstab
 if have getent; then
@@ -105,136 +111,226 @@ file units /etc/systemd/system/*.mount /etc/systemd/system/*.automount /run/syst
   /run/systemd/system/*.automount /run/systemd/generator/*.mount /run/systemd/generator/*.automount
 if have zfs; then
   section zfs
-  zfs get -H -o name,property,value all 2>/dev/null | content
+  { zfs get -H -o name,property,value -t filesystem type,mountpoint,used,available,quota,refquota,recordsize,compression,atime,xattr,acltype,aclmode,aclinherit,casesensitivity,readonly,usedbysnapshots 2>/dev/null ||
+    zfs get -H -o name,property,value all 2>/dev/null; } | content
   end zfs
 else
-  lack "no zfs command: properties of ZFS datasets, if there are any"
+  lack "zfs: no zfs command, for the properties of ZFS datasets, if there are any"
 fi
+# POINTS TYPE: where filesystems of a type are mounted, once per filesystem.
+points() { awk -v t="$1" '{ for (i = 7; i < NF; i++) if ($i == "-") break; if ($(i + 1) == t && !seen[$3]++) print $5 }' /proc/self/mountinfo 2>/dev/null; }
+section btrfs
+if have btrfs; then
+  for p in $(points btrfs); do
+    unescape "$p"
+    at=$unescaped
+    say "|# $p"
+    btrfs subvolume list "$at" 2>/dev/null | sed 's/ gen [0-9]*//' | content
+    say "|# $p read-only"
+    btrfs subvolume list -r "$at" 2>/dev/null | sed 's/ gen [0-9]*//' | content
+    if btrfs qgroup show -re --raw "$at" >/dev/null 2>&1; then
+      say "|# $p quota"
+      btrfs qgroup show -re --raw "$at" 2>/dev/null | content
+    fi
+  done
+elif [ -n "$(points btrfs)" ]; then
+  lack "btrfs: no btrfs command, for subvolumes and quota"
+fi
+end btrfs
+section xfs
+if have xfs_quota; then
+  for p in $(points xfs); do
+    unescape "$p"
+    at=$unescaped
+    xfs_quota -x -c 'report -ugp -b -n -N' "$at" >/dev/null 2>&1 || continue
+    say "|# $p quota"
+    xfs_quota -x -c 'report -ugp -b -n -N' "$at" 2>/dev/null | content
+  done
+elif [ -n "$(points xfs)" ]; then
+  lack "xfs: no xfs_quota command, for quota"
+fi
+end xfs
 section capacity
 df -kP 2>/dev/null | content
 end capacity
 section ports
-for p in tcp tcp6 udp udp6; do
-  if [ -r "/proc/net/$p" ]; then awk -v p="$p" '
-    function hex(s,   i, n) { n = 0; for (i = 1; i <= length(s); i++) n = n * 16 + index("0123456789ABCDEF", substr(s, i, 1)) - 1; return n }
-    NR > 1 && $4 == (p ~ /tcp/ ? "0A" : "07") { split($2, at, ":"); print p, hex(at[2]), at[1], "uid=" $8 }' "/proc/net/$p"; fi
-done | sort -u | sed 's/^/|/'
+{
+  ls -l /proc/[0-9]*/fd 2>/dev/null
+  for p in tcp tcp6 udp udp6; do
+    [ -r "/proc/net/$p" ] && sed "s/^/NET $p /" "/proc/net/$p"
+  done
+} | awk '
+  function hex(s,   i, n) { n = 0; for (i = 1; i <= length(s); i++) n = n * 16 + index("0123456789ABCDEF", substr(s, i, 1)) - 1; return n }
+  /^\/proc\// { split($0, part, "/"); pid = part[3]; next }
+  /^NET / {
+    if ($3 == "sl" || $6 != ($2 ~ /tcp/ ? "0A" : "07")) next
+    split($4, at, ":")
+    by = "-"
+    if ($12 in owner) { if ((getline by < ("/proc/" owner[$12] "/comm")) <= 0) by = "-"; close("/proc/" owner[$12] "/comm") }
+    print $2, hex(at[2]), at[1], "uid=" $10, "by=" by
+    next
+  }
+  match($0, /socket:\[[0-9]*\]/) { i = substr($0, RSTART + 8, RLENGTH - 9); if (!(i in owner) || pid + 0 < owner[i] + 0) owner[i] = pid }
+' | sort -u | sed 's/^/|/'
 end ports
 file subuid /etc/subuid
 file subgid /etc/subgid
 
-# The fields that both GNU's and BusyBox's stat can tell; neither is asked for fractions of a second.
+# The fields that both GNU's and BusyBox's stat can tell. Fractions of seconds stand in the written-out times.
 fields='type mode uid gid size allocated inode links mtime ctime device path'
-if ! have stat; then
-  echo "this host has no stat command, so nothing can be collected" >&2
+format='%f %u %g %s %b %B %i %h %Y %Z %d %y %z'
+if ! stat -c "$format" / >/dev/null 2>&1; then
+  echo "this host has no stat command that takes a format, so nothing can be collected" >&2
   exit 2
 fi
-# stat's own type letter comes from the raw mode in hexadecimal; awk splits it.
-format='%f %u %g %s %b %B %i %h %Y %Z %d'
-rows() { # reads lines of FORMAT and a name that is escaped already
+rows() { # reads lines of FORMAT and a name without control characters, or escaped already
   awk '
   function hex(s,   i, n) { n = 0; for (i = 1; i <= length(s); i++) n = n * 16 + index("0123456789abcdef", substr(s, i, 1)) - 1; return n }
+  function time(seconds, written,   part) { split(written, part, "."); return part[2] == "" ? seconds : seconds "." part[2] }
   BEGIN { letter[1] = "p"; letter[2] = "c"; letter[4] = "d"; letter[6] = "b"; letter[8] = "f"; letter[10] = "l"; letter[12] = "s" }
   {
     raw = hex($1); kind = int(raw / 4096); bits = raw % 4096
     mode = int(bits / 512) "" int(bits / 64) % 8 "" int(bits / 8) % 8 "" bits % 8
-    name = $0; for (i = 0; i < 11; i++) sub(/^[^ ]* /, "", name)
-    if (kind == 10) { path = name; at = index(name, "\t"); if (at) path = substr(name, 1, at - 1) } else path = name
+    path = $0; for (i = 0; i < 17; i++) sub(/^[^ ]* /, "", path)
+    # As makedev(3) puts them together.
     major = int($11 / 256) % 4096; minor = $11 % 256 + int($11 / 1048576) * 256
-    printf "|%s %s %s %s %s %.0f %s %s %s %s %.0f %s\n", letter[kind], mode, $2, $3, $4, $5 * $6, $7, $8, $9, $10, major * 4294967296 + minor, path
+    printf "|%s %s %s %s %s %.0f %s %s %s %s %.0f %s\n", letter[kind], mode, $2, $3, $4, $5 * $6, $7, $8,
+      time($9, $13), time($10, $16), major * 4294967296 + minor, path
   }'
 }
 
-gaps=$(mktemp 2>/dev/null) || gaps=/tmp/tarvek-gaps.$$
-links=$(mktemp 2>/dev/null) || links=/tmp/tarvek-links.$$
-trap 'rm -f "$gaps" "$links"' EXIT
+work=$(mktemp -d 2>/dev/null) || { work=/tmp/tarvek.$$; mkdir "$work" || exit 2; }
+trap 'rm -rf "$work"' EXIT
 trap 'exit 130' INT TERM
-: >"$gaps"
+: >"$work/gaps"
 
-plain() { case $1 in *[[:cntrl:]\\]*) return 1 ;; esac }
 one() { # one entry, whatever its name; a symlink's target follows it
   name=$(escaped "$1")
-  line=$(stat -c "$format" -- "$1" 2>/dev/null) || { printf '%s\tit could not be looked at\n' "$name" >>"$gaps"; return; }
+  line=$(stat -c "$format" -- "$1" 2>/dev/null) || { printf '%s\tit could not be looked at\n' "$name" >>"$work/gaps"; return; }
   printf '%s %s\n' "$line" "$name" | rows
   if [ -L "$1" ]; then
     # The x keeps line feeds at the end of a target.
-    target=$(readlink "$1" && echo x) || { printf '%s\tits target could not be read\n' "$name" >>"$gaps"; return; }
+    target=$(readlink "$1" && echo x) || { printf '%s\tits target could not be read\n' "$name" >>"$work/gaps"; return; }
     target=${target%x}
     target=${target%?}
     printf '|> %s\n' "$(escaped "$target")"
   fi
 }
+# Names come through as octal digits, a line each, so that no line feed in them is lost. `each COMMAND` gives them back.
+octal='for f; do printf "%s\0" "$f"; done'
+digits() {
+  od -An -v -to1 | awk '{ for (i = 1; i <= NF; i++) if ($i == "000") { print line; line = "" } else line = line "\\" $i }'
+}
+each() {
+  while IFS= read -r digits; do
+    odd=$(printf "$digits"; echo x)
+    "$1" "${odd%x}"
+  done
+}
+above() { # every folder above a path, outermost first; one that is a symlink, and no further
+  path=
+  rest=${1#/}
+  while :; do
+    case $rest in */*) ;; *) break ;; esac
+    path=$path/${rest%%/*}
+    rest=${rest#*/}
+    printf '%s\0' "$path" | digits
+    [ -L "$path" ] && break
+  done
+}
 
-roots=
+# Roots as they really lie; those in another root go with it. What leads to them is looked at as well.
 for root; do
-  case $root in
-    /*) ;;
-    *) root=$(pwd)/$root ;;
-  esac
+  case $root in /*) ;; *) root=$(pwd)/$root ;; esac
   while [ "$root" != / ] && [ "${root%/}" != "$root" ]; do root=${root%/}; done
-  if [ -L "$root" ] || [ ! -d "$root" ]; then
-    printf '%s\tthe root is no folder\n' "$(escaped "$root")" >>"$gaps"
+  above "$root" >>"$work/above"
+  real=$(cd -P "$root" 2>/dev/null && pwd -P && echo x)
+  if [ -L "$root" ] || [ -z "$real" ]; then
+    printf '%s\tthe root is no folder that can be entered\n' "$(escaped "$root")" >>"$work/gaps"
     continue
   fi
-  roots="$roots$root
-"
+  real=${real%x}
+  real=${real%?}
+  above "$real" >>"$work/above"
+  printf '%s\0' "$real" | digits >>"$work/all"
 done
+[ -f "$work/all" ] || : >"$work/all"
+# Shorter ones first; / holds them all.
+awk '{ print length($0), $0 }' "$work/all" | sort -n | sed 's/^[0-9]* //' | awk '
+  { for (r in kept) if (r == "\\057" || $0 == r || index($0, r "\\057") == 1) next; kept[$0] = 1; print }' >"$work/roots"
+
+# Kernel filesystems and other hosts' shares are not walked. What is mounted there stands in the mount table.
+awk '{ for (i = 7; i < NF; i++) if ($i == "-") break
+  if ($(i + 1) ~ /^(proc|sysfs|devtmpfs|devpts|cgroup2?|debugfs|tracefs|securityfs|configfs|bpf|pstore|mqueue|hugetlbfs|autofs|efivarfs|fusectl|binfmt_misc|rpc_pipefs|nfsd|nfs4?|cifs|smb3|smbfs|9p|ceph|fuse\.sshfs|fuse\.glusterfs|fuse\.davfs)$/) print $5 }' \
+  /proc/self/mountinfo 2>/dev/null | sort -u >"$work/skip"
+walk() { # ROOT FIND-EXPRESSION: everything below a root that is to be seen, without the root
+  walk_root=$1
+  shift
+  # BusyBox forgets what -exec … + has gathered if it stands in parentheses.
+  set -- ! -path "$(pattern "$walk_root")" "$@"
+  for point in $(cat "$work/skip"); do
+    unescape "$point"
+    [ "$unescaped" = "$walk_root" ] || set -- -path "$(pattern "$unescaped")" -prune -o "$@"
+  done
+  find "$walk_root" "$@" 2>/dev/null
+}
+pattern() { printf '%s' "$1" | sed 's/[][*?\\]/\\&/g'; }
+for point in $(cat "$work/skip"); do
+  unescape "$point"
+  printf '%s\0' "$unescaped" | digits >>"$work/points"
+done
+[ -f "$work/points" ] || : >"$work/points"
+# Those in a root, but not the root itself.
+awk 'NR == FNR { roots[$0] = 1; next }
+  { for (r in roots) if (r == "\\057" || index($0, r "\\057") == 1) { print; next } }' "$work/roots" "$work/points" >"$work/none"
+
 section roots
-printf '%s' "$roots" | while IFS= read -r root; do echo "|deep $(escaped "$root")"; done
+each_root() { each "$1" <"$work/roots"; }
+say_root() { say "|deep $(escaped "$1")"; }
+each_root say_root
+say_none() { say "|none $(escaped "$1")"; }
+each say_none <"$work/none"
 end roots
 
 echo "section tree $fields"
 one /
-printf '%s' "$roots" | while IFS= read -r root; do
-  # The folders above.
-  above=
-  rest=${root#/}
-  while :; do
-    case $rest in
-      */*) above=$above/${rest%%/*}; rest=${rest#*/}; one "$above" ;;
-      *) break ;;
-    esac
-  done
-  [ "$root" = / ] || one "$root"
-  # Ordinary names in bulk, symlinks and odd names one by one. Folders that can't be read go to the gaps.
-  find "$root" ! -path "$root" ! -type l ! -path "*[[:cntrl:]\\\\]*" -exec stat -c "$format %n" -- {} + 2>>"$gaps.err" | rows
-  find "$root" ! -path "$root" \( -type l -o -path "*[[:cntrl:]\\\\]*" \) -exec sh -c '
-    for f; do printf "%s\0" "$f"; done' sh {} + 2>/dev/null | od -An -v -to1 | awk '
-    { for (i = 1; i <= NF; i++) if ($i == "000") { print line; line = "" } else line = line "\\" $i }' |
-    while IFS= read -r octal; do
-      odd=$(printf "$octal"; echo x)
-      one "${odd%x}"
-    done
-done | awk '!/^\|[^>]/ || !seen[$0]++'
+if [ -f "$work/above" ]; then awk '!seen[$0]++' "$work/above" | each one; fi
+tree() {
+  [ "$1" = / ] || one "$1"
+  # Ordinary names in bulk, symlinks and odd names one by one.
+  walk "$1" ! -type l ! -path "*[[:cntrl:]\\\\]*" -exec stat -c "$format %n" -- {} + | rows
+  walk "$1" \( -type l -o -path "*[[:cntrl:]\\\\]*" \) -exec sh -c "$octal" sh {} + | digits | each one
+}
+each_root tree
+each one <"$work/none"
 end tree
 
 section gaps
-sed 's/^/|/' "$gaps"
-printf '%s' "$roots" | while IFS= read -r root; do
-  find "$root" -type d -exec sh -c 'for f; do if [ ! -r "$f" ] || [ ! -x "$f" ]; then printf "%s\0" "$f"; fi; done' sh {} + 2>/dev/null |
-    od -An -v -to1 | awk '{ for (i = 1; i <= NF; i++) if ($i == "000") { print line; line = "" } else line = line "\\" $i }' |
-    while IFS= read -r octal; do
-      odd=$(printf "$octal"; echo x)
-      printf '|%s\tpermission denied\n' "$(escaped "${odd%x}")"
-    done
-done
+sed 's/^/|/' "$work/gaps"
+closed() { printf '|%s\tpermission denied\n' "$(escaped "$1")"; }
+unread='for f; do if [ ! -r "$f" ] || [ ! -x "$f" ]; then printf "%s\0" "$f"; fi; done'
+gaps() {
+  sh -c "$unread" sh "$1" | digits | each closed
+  walk "$1" -type d -exec sh -c "$unread" sh {} + | digits | each closed
+}
+each_root gaps
 end gaps
-rm -f "$gaps.err"
 
 section acl
 if have getfacl; then
-  printf '%s' "$roots" | while IFS= read -r root; do
-    getfacl -R -P -s -n -p -- "$root" 2>/dev/null | sed 's/^/|/'
-    rest=$root
-    while [ "$rest" != / ] && [ -n "$rest" ]; do
-      rest=${rest%/*}
-      getfacl -s -n -p -- "${rest:-/}" 2>/dev/null | sed 's/^/|/'
-    done
-  done
+  acls_of() { getfacl -s -n -p -- "$1" 2>/dev/null; }
+  acls() {
+    getfacl -s -n -p -- "$1" 2>/dev/null
+    walk "$1" ! -type l -exec getfacl -s -n -p -- {} + 2>/dev/null
+  }
+  { if [ -f "$work/above" ]; then awk '!seen[$0]++' "$work/above" | each acls_of; fi
+    each acls_of <"$work/none"
+    each_root acls; } | sed 's/^/|/'
 else
-  lack "no getfacl command: ACLs"
+  lack "acl: no getfacl command, for POSIX ACLs"
 fi
 end acl
+lack "marks: no command tells inode flags, projects, SELinux labels and NFSv4 ACLs without opening files"
 
 section lacking
 printf '%s' "$missing"

@@ -1,5 +1,7 @@
 //! Surveys: live, again, from listings; what is refused; what differs.
 
+#[path = "support/rows.rs"]
+mod rows;
 mod support;
 
 use std::os::unix::fs::symlink;
@@ -113,7 +115,7 @@ fn files_that_are_no_survey_are_refused_and_left_alone() {
         (good[..good.len() / 2].to_vec(), "damaged or cut off"),
         (good[..100].to_vec(), "damaged or cut off"),
         // The version stands at byte 60 of an SQLite file, the application id at 68.
-        (with(60, &[0, 0, 0, 9]), "a survey of version 9; this Tarvek reads up to version 1"),
+        (with(60, &[0, 0, 0, 9]), "a survey of version 9; this Tarvek reads up to version 2"),
         (with(68, &[0, 0, 0, 9]), "an SQLite file, but no survey"),
         (with(18, &[7, 7]), "no survey"),
     ] {
@@ -227,4 +229,138 @@ fn a_layout_names_the_roots_of_its_host() {
     let check = folder.json("check");
     assert_eq!(check["board"][0]["stages"]["titles"], 2, "{check}");
     assert_eq!(check["hosts"][0]["survey"], "box.survey");
+}
+
+/// What one round of [`a_renewed_survey_is_a_new_one`] does to the tree.
+fn disturb(top: &std::path::Path, random: &mut dyn FnMut(usize) -> usize) {
+    use std::os::unix::fs::PermissionsExt;
+    let mut all = vec![top.to_owned()];
+    let mut next = 0;
+    while next < all.len() {
+        if all[next].symlink_metadata().unwrap().is_dir() {
+            let mut names: Vec<_> =
+                std::fs::read_dir(&all[next]).unwrap().map(|entry| entry.unwrap().path()).collect();
+            names.sort();
+            all.extend(names);
+        }
+        next += 1;
+    }
+    let mut folders: Vec<_> = all.iter().filter(|path| path.is_dir() && !path.is_symlink()).collect();
+    let folder = folders.swap_remove(random(folders.len())).clone();
+    let victim = all[random(all.len())].clone();
+    let fresh = folder.join(format!("new {}", random(40)));
+    let gone = |path: &std::path::Path| {
+        if path != top && path.symlink_metadata().is_ok() {
+            let folder = path.symlink_metadata().unwrap().is_dir();
+            let done =
+                if folder { std::fs::remove_dir_all(path) } else { std::fs::remove_file(path) };
+            done.unwrap();
+        }
+    };
+    match random(9) {
+        0 => std::fs::create_dir_all(fresh.join("deep/er")).unwrap(),
+        1 => {
+            gone(&fresh);
+            std::fs::write(&fresh, vec![b'x'; random(9000)]).unwrap();
+        }
+        2 => gone(&victim),
+        3 if victim != top && !folder.starts_with(&victim) && !fresh.exists() => {
+            std::fs::rename(&victim, &fresh).unwrap();
+        }
+        4 if !victim.is_symlink() => {
+            let mode = [0o700, 0o755, 0o711, 0o2775][random(4)];
+            std::fs::set_permissions(&victim, std::fs::Permissions::from_mode(mode)).unwrap();
+        }
+        5 if victim.is_file() && fresh.symlink_metadata().is_err() => {
+            std::fs::hard_link(&victim, &fresh).unwrap();
+        }
+        6 => {
+            // Something else under the old name.
+            gone(&victim);
+            if victim != top && random(2) == 0 {
+                std::fs::create_dir(&victim).unwrap();
+            } else if victim != top {
+                symlink(["a", "b", "../c"][random(3)], &victim).unwrap();
+            }
+        }
+        7 if victim.is_file() => std::fs::write(&victim, b"other").unwrap(),
+        _ => {}
+    }
+}
+
+#[test]
+fn a_renewed_survey_is_a_new_one() {
+    let folder = Folder::new();
+    for n in 0..60 {
+        folder.write(&format!("shelf/{}/{}/file {n}", n % 3, n % 7), vec![b'y'; n * 100]);
+    }
+    let seed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap();
+    let seed = std::env::var("TARVEK_SEED").map_or(seed.as_nanos() as u64, |s| s.parse().unwrap());
+    let mut state = seed;
+    let mut random = move |below: usize| {
+        // Knuth's MMIX constants; the high half is the random one.
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) as usize % below
+    };
+    // Only what is older than this counts as known when a survey is renewed.
+    std::thread::sleep(std::time::Duration::from_millis(2200));
+    folder.run("survey shelf -o box.survey --host box");
+    for round in 0..25 {
+        for _ in 0..random(6) {
+            disturb(&folder.path("shelf"), &mut random);
+        }
+        let renewed = folder.run("survey shelf -o box.survey --host box");
+        assert_eq!(renewed.code, 0, "{}", renewed.stderr);
+        std::fs::remove_file(folder.path("fresh.survey")).ok();
+        folder.run("survey shelf -o fresh.survey --host box");
+        let rows = |name: &str| rows::below(&folder.path(name), &folder.path("shelf"));
+        assert_eq!(rows("box.survey"), rows("fresh.survey"), "TARVEK_SEED={seed}, round {round}");
+        assert_eq!(folder.run("compare fresh.survey box.survey").code, 0);
+    }
+}
+
+#[test]
+fn surveys_of_version_1_are_read_and_brought_up_to_date() {
+    let folder = shelf();
+    folder.run("survey shelf -o now.survey --host box");
+    let old = folder.path("old.survey");
+    let db = rusqlite::Connection::open(&old).unwrap();
+    db.execute_batch(include_str!("data/survey-version-1.sql")).unwrap();
+    let now = folder.path("now.survey").to_str().unwrap().to_owned();
+    db.execute_batch(&format!(
+        "ATTACH '{now}' AS now; INSERT INTO entry SELECT * FROM now.entry; INSERT INTO survey SELECT * FROM now.survey; \
+         INSERT INTO extras SELECT id, acl, default_acl, nfs4_acl, label FROM now.extras; INSERT INTO root SELECT * FROM now.root;"
+    ))
+    .unwrap();
+    drop(db);
+    let before = std::fs::read(&old).unwrap();
+    let compare = folder.json("compare old.survey now.survey");
+    assert_eq!(compare["changed"].as_array().unwrap().len(), 0, "{compare}");
+    assert_eq!(std::fs::read(&old).unwrap(), before, "reading changes nothing");
+    let renewed = folder.run("survey shelf -o old.survey --host box");
+    assert_eq!(renewed.code, 0, "{}", renewed.stderr);
+    folder.run("survey shelf -o now.survey --host box");
+    let version: i64 = rusqlite::Connection::open(&old)
+        .unwrap()
+        .query_row("PRAGMA user_version", [], |row| row.get(0))
+        .unwrap();
+    assert_eq!(version, 2);
+    assert_eq!(folder.run("compare old.survey now.survey").stdout, "nothing differs\n");
+}
+
+#[test]
+fn a_listing_without_acls_says_so() {
+    let folder = Folder::demo();
+    folder.edit(
+        "granary.listing",
+        "section roots\n",
+        "section lacking\n|acl: no getfacl command, for POSIX ACLs\nend lacking\nsection roots\n",
+    );
+    let check = folder.json("check");
+    let findings = check["findings"].as_array().unwrap();
+    let rule = findings.iter().find(|f| f["rule"] == "survey/no-acls").expect("it is a finding");
+    assert_eq!(rule["subject"], "host:granary");
+    assert!(!rule["affects"].as_array().unwrap().is_empty());
+    let none = Folder::demo().json("check");
+    assert!(none["findings"].as_array().unwrap().iter().all(|f| f["rule"] != "survey/no-acls"));
 }

@@ -56,6 +56,18 @@ impl HostFacts {
     pub fn account_of(&self, uid: u32) -> Option<&Account> {
         self.accounts.iter().find(|account| account.uid == uid)
     }
+
+    /// One of the texts.
+    pub fn document(&self, name: &str) -> Option<&Document> {
+        self.documents.iter().find(|document| document.name == name)
+    }
+
+    /// Why something was not collected that others collect: `acl`, `mounts`, `zfs`, `btrfs`, `xfs`, or `marks` (inode flags,
+    /// projects, labels and NFSv4 ACLs).
+    pub fn lacks(&self, what: &str) -> Option<&str> {
+        let mut lines = self.document("lacking")?.text.lines();
+        lines.find_map(|line| line.strip_prefix(what)?.strip_prefix(": "))
+    }
 }
 
 /// A place that was looked at.

@@ -88,6 +88,7 @@ pub static ALL: &[RuleId] = &[
     &survey::NOT_SEEN,
     &survey::TOO_OLD,
     &survey::PARTIAL,
+    &survey::NO_ACLS,
 ];
 
 /// The rule of that id.

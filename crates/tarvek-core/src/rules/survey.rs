@@ -51,6 +51,17 @@ pub static PARTIAL: Rule = Rule {
     example: "The machine was shut down while the survey was being written.",
 };
 
+/// A survey without ACLs.
+pub static NO_ACLS: Rule = Rule {
+    id: "survey/no-acls",
+    severity: Severity::Risk,
+    title: "ACLs were not collected",
+    means: "The host had no tool that tells POSIX ACLs, so that access there was judged by mode bits alone.",
+    hurts: "Whoever is let in or kept out by an ACL entry is judged wrongly.",
+    fix: "Put getfacl on the host (the package is usually called acl), or survey it with tarvek itself, and collect again.",
+    example: "A box with BusyBox only; the share grants the serving account by a named entry that the listing lacks.",
+};
+
 /// Judges one root.
 pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
     let Some(route) = &case.route else { return };
@@ -115,6 +126,17 @@ pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding
         }
         if !facts.complete {
             findings.push(finding(&PARTIAL, format!("the survey of {host} was broken off")));
+        }
+        let leads_there = |case: &&Case| case.route.as_ref().is_some_and(|r| r.here().0 == host);
+        let affects: Vec<String> =
+            cases.iter().filter(leads_there).map(Case::affected).collect();
+        if let Some(why) = facts.lacks("acl").filter(|_| !affects.is_empty()) {
+            let message = format!("access on {host} is judged by mode bits alone: {why}");
+            findings.push(Finding {
+                remedy: format!("install getfacl on {host}, and collect again"),
+                affects,
+                ..finding(&NO_ACLS, message)
+            });
         }
     }
     for host in &site.layout.hosts {
