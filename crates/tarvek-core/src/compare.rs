@@ -214,9 +214,7 @@ fn fields(
     }
     let project = |tree: &Tree, node| tree.extras(node).and_then(|extras| extras.project);
     if let (Some(a), Some(b)) = (project(old, before), project(new, after)) {
-        let words = |p: Project| {
-            format!("{}{}", p.id, if p.inherits { ", inherited" } else { "" })
-        };
+        let words = |p: Project| format!("{}{}", p.id, if p.inherits { ", inherited" } else { "" });
         field("project", words(a), words(b));
     }
     fields

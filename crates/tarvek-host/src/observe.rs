@@ -95,8 +95,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         path: path.clone(),
         deep: *depth == Depth::Everything,
     };
-    let documents =
-        if look.documents { system::documents(mounts.as_ref()) } else { Vec::new() };
+    let documents = if look.documents { system::documents(mounts.as_ref()) } else { Vec::new() };
     let facts = HostFacts {
         name: host_name(),
         source: Source::Live,
@@ -124,13 +123,15 @@ impl MountKinds<'_> {
     fn of(self, mount: u64) -> MountKind {
         let entry = self.0.and_then(|table| table.entries().iter().find(|e| e.id == mount));
         let Some(entry) = entry else {
-            return MountKind { enters: true, lists_attributes: false, project_quota: false };
+            return MountKind { enters: true, lists_attributes: false, projects: false };
         };
         MountKind {
             // Kernel filesystems and other machines are only looked at where they are asked for.
             enters: entry.network().is_none() && !is_kernel(&entry.filesystem),
             lists_attributes: attributes::lists_all(&entry.filesystem),
-            project_quota: entry.super_options.iter().any(|o| o == "prjquota" || o == "pquota"),
+            // XFS keeps projects whether quota is on or not.
+            projects: entry.filesystem == "xfs"
+                || entry.super_options.iter().any(|o| o == "prjquota" || o == "pquota"),
         }
     }
 }

@@ -126,7 +126,10 @@ fn read_small(file: &Path) -> std::io::Result<Vec<u8>> {
 }
 
 /// Where filesystems of a type are mounted, once per filesystem.
-fn points<'a>(mounts: Option<&'a MountTable>, filesystem: &str) -> impl Iterator<Item = &'a MountEntry> {
+fn points<'a>(
+    mounts: Option<&'a MountTable>,
+    filesystem: &str,
+) -> impl Iterator<Item = &'a MountEntry> {
     let mut seen = BTreeSet::new();
     mounts
         .into_iter()
@@ -220,7 +223,8 @@ fn socket_programs() -> BTreeMap<String, String> {
         let Ok(handles) = std::fs::read_dir(format!("/proc/{id}/fd")) else { continue };
         for handle in handles.flatten() {
             let Ok(target) = std::fs::read_link(handle.path()) else { continue };
-            let socket = target.to_str().and_then(|t| t.strip_prefix("socket:[")?.strip_suffix(']'));
+            let socket =
+                target.to_str().and_then(|t| t.strip_prefix("socket:[")?.strip_suffix(']'));
             if let Some(inode) = socket
                 && !programs.contains_key(inode)
                 && let Ok(name) = std::fs::read_to_string(format!("/proc/{id}/comm"))

@@ -61,7 +61,7 @@ pub struct MountKind {
     /// Whether its filesystem names all attributes of an entry when asked for their list.
     pub lists_attributes: bool,
     /// Whether files may belong to projects although their folder does not.
-    pub project_quota: bool,
+    pub projects: bool,
 }
 
 /// What a running walk shares with whoever watches it.
@@ -364,7 +364,7 @@ impl<'a> Reader<'a> {
             _ => self.mount.insert((id, (self.mounts)(id))).1,
         };
         entry.extras = self.attributes.read(folder, name, meta.kind, id, on.lists_attributes);
-        if (self.in_project || on.project_quota) && meta.kind != EntryKind::Folder {
+        if (self.in_project || on.projects) && meta.kind != EntryKind::Folder {
             entry.extras.project = project::of_name(folder, name);
         }
         Ok(seen(What::Entry(entry), false))
@@ -567,7 +567,7 @@ mod tests {
         }
 
         fn mount(&self, _: u64) -> MountKind {
-            MountKind { enters: true, lists_attributes: false, project_quota: false }
+            MountKind { enters: true, lists_attributes: false, projects: false }
         }
     }
 

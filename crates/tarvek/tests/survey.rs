@@ -245,7 +245,8 @@ fn disturb(top: &std::path::Path, random: &mut dyn FnMut(usize) -> usize) {
         }
         next += 1;
     }
-    let mut folders: Vec<_> = all.iter().filter(|path| path.is_dir() && !path.is_symlink()).collect();
+    let mut folders: Vec<_> =
+        all.iter().filter(|path| path.is_dir() && !path.is_symlink()).collect();
     let folder = folders.swap_remove(random(folders.len())).clone();
     let victim = all[random(all.len())].clone();
     let fresh = folder.join(format!("new {}", random(40)));
@@ -299,7 +300,8 @@ fn a_renewed_survey_is_a_new_one() {
     let mut state = seed;
     let mut random = move |below: usize| {
         // Knuth's MMIX constants; the high half is the random one.
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         (state >> 33) as usize % below
     };
     // Only what is older than this counts as known when a survey is renewed.

@@ -128,8 +128,7 @@ pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding
             findings.push(finding(&PARTIAL, format!("the survey of {host} was broken off")));
         }
         let leads_there = |case: &&Case| case.route.as_ref().is_some_and(|r| r.here().0 == host);
-        let affects: Vec<String> =
-            cases.iter().filter(leads_there).map(Case::affected).collect();
+        let affects: Vec<String> = cases.iter().filter(leads_there).map(Case::affected).collect();
         if let Some(why) = facts.lacks("acl").filter(|_| !affects.is_empty()) {
             let message = format!("access on {host} is judged by mode bits alone: {why}");
             findings.push(Finding {

@@ -96,12 +96,35 @@ impl From<rusqlite::Error> for StoreError {
     }
 }
 
+/// Whoever was killed while writing left a journal; only one who may write can take back what was half done.
+fn recover(file: &Path) -> Result<(), StoreError> {
+    let mut journal = file.as_os_str().to_owned();
+    journal.push("-journal");
+    if std::fs::symlink_metadata(journal).is_ok_and(|meta| meta.len() > 0) {
+        let db = Connection::open_with_flags(file, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        db.busy_timeout(PATIENCE)?;
+        let read: rusqlite::Result<i64> = db.query_row("PRAGMA user_version", [], |row| row.get(0));
+        if read.as_ref().is_err_and(|e| e.sqlite_error_code() == Some(ErrorCode::ReadOnly)) {
+            return Err(StoreError::new(
+                "whoever wrote it was killed, and here it can't be put right",
+                "make it and its folder writable once",
+            ));
+        }
+        read?;
+    }
+    Ok(())
+}
+
+/// How long another program's write is waited for.
+const PATIENCE: Duration = Duration::from_secs(2);
+
 /// Opens a survey and makes sure that it is one of a version that can be read.
 fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     let flags =
         if write { OpenFlags::SQLITE_OPEN_READ_WRITE } else { OpenFlags::SQLITE_OPEN_READ_ONLY };
+    recover(file)?;
     let db = Connection::open_with_flags(file, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
-    db.busy_timeout(Duration::from_secs(2))?;
+    db.busy_timeout(PATIENCE)?;
     let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
     let application: i64 = db.query_row("PRAGMA application_id", [], |row| row.get(0))?;
     if application != 0x5452_5653 {

@@ -8,3 +8,6 @@
 mod board;
 mod kernel;
 mod random;
+#[path = "../support/rows.rs"]
+mod rows;
+mod survey;
