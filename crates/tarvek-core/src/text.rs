@@ -58,6 +58,22 @@ pub fn counted(count: u64, noun: &str) -> String {
     format!("{count} {}", if count == 1 { noun } else { &plural })
 }
 
+/// A size in IEC units, with one decimal from KiB on (IEC 80000-13).
+pub fn bytes(count: u64) -> String {
+    const UNITS: [&str; 6] = ["KiB", "MiB", "GiB", "TiB", "PiB", "EiB"];
+    if count < 1024 {
+        return counted(count, "byte");
+    }
+    // What would be shown as 1024.0 of a unit is 1.0 of the next.
+    let mut value = count as f64 / 1024.0;
+    let mut unit = 0;
+    while value >= 1023.95 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    format!("{value:.1} {}", UNITS[unit])
+}
+
 /// A span of seconds in its largest unit: `3 days`, `5 minutes`.
 pub fn ago(seconds: i64) -> String {
     let seconds = u64::try_from(seconds).unwrap_or(0);
@@ -90,6 +106,21 @@ pub fn shell_quoted(bytes: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn sizes_have_units() {
+        for (count, text) in [
+            (0, "0 bytes"),
+            (1, "1 byte"),
+            (1023, "1023 bytes"),
+            (1024, "1.0 KiB"),
+            (1536, "1.5 KiB"),
+            (1024 * 1024 - 1, "1.0 MiB"),
+            (u64::MAX, "16.0 EiB"),
+        ] {
+            assert_eq!(bytes(count), text);
+        }
+    }
 
     #[test]
     fn nothing_shown_can_move_the_cursor() {

@@ -412,9 +412,9 @@ impl What {
     }
 }
 
-/// What `statx(2)` says of a name in a folder; never follows a symlink, never triggers an automount.
+/// What `statx(2)` says of a name in a folder, or of the handle itself for an empty name; never follows a symlink, never triggers an automount.
 pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), Errno> {
-    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT | AtFlags::EMPTY_PATH;
     let want = StatxFlags::BASIC_STATS | StatxFlags::MNT_ID;
     let stat = rustix::fs::statx(folder, name, flags, want)?;
     Ok((stat, meta(&stat)))

@@ -123,6 +123,9 @@ pub(crate) struct SurveyArgs {
     /// Read a listing instead of looking at this host; - is standard input, and gzip is recognised
     #[arg(long, value_name = "LISTING", conflicts_with_all = ["roots", "host"])]
     pub(crate) from: Option<PathBuf>,
+    /// Read every file as well, and keep a digest of it; one that has not changed is not read again
+    #[arg(long, conflicts_with_all = ["from", "collector"])]
+    pub(crate) digests: bool,
     /// Print the script that collects a listing on a host where nothing can be installed
     #[arg(long, conflicts_with_all = ["roots", "from", "output", "host"])]
     pub(crate) collector: bool,

@@ -366,3 +366,45 @@ fn a_listing_without_acls_says_so() {
     let none = Folder::demo().json("check");
     assert!(none["findings"].as_array().unwrap().iter().all(|f| f["rule"] != "survey/no-acls"));
 }
+
+#[test]
+fn digests_are_kept_as_long_as_a_file_is_unchanged() {
+    let folder = Folder::new();
+    folder
+        .write("shelf/a", "first")
+        .write("shelf/b/c", vec![b'z'; 300_000])
+        .write("shelf/empty", "");
+    symlink("a", folder.path("shelf/link")).unwrap();
+    // Only what is older than this counts as known when a survey is renewed.
+    std::thread::sleep(std::time::Duration::from_millis(2200));
+    let survey = |words: &str| {
+        let answer = folder.run("survey shelf -o box.survey --host box --digests");
+        assert_eq!(answer.code, 0, "{}", answer.stderr);
+        assert!(answer.stdout.contains(words), "{words}: {}", answer.stdout);
+    };
+    let stored = || {
+        let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+        let sql =
+            "SELECT name, blake3 FROM content JOIN entry ON entry.id = content.entry ORDER BY name";
+        let mut statement = db.prepare(sql).unwrap();
+        let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).unwrap();
+        rows.collect::<Result<Vec<(Vec<u8>, Vec<u8>)>, _>>().unwrap()
+    };
+    let of = |name: &str, path: &str| {
+        let digest = blake3::hash(&std::fs::read(folder.path(path)).unwrap());
+        (name.as_bytes().to_vec(), digest.as_bytes().to_vec())
+    };
+    survey("digests: 2 files read (293.0 KiB), 0 kept");
+    assert_eq!(stored(), [of("a", "shelf/a"), of("c", "shelf/b/c")]);
+    survey("digests: 0 files read (0 bytes), 2 kept");
+    folder.write("shelf/a", "other");
+    survey("digests: 1 file read (5 bytes), 1 kept");
+    assert_eq!(stored(), [of("a", "shelf/a"), of("c", "shelf/b/c")]);
+    // Without being asked for, none is made, and one of what has changed goes.
+    folder.write("shelf/a", "third");
+    assert_eq!(folder.run("survey shelf -o box.survey --host box").code, 0);
+    assert_eq!(stored(), [of("c", "shelf/b/c")]);
+    std::fs::remove_dir_all(folder.path("shelf/b")).unwrap();
+    assert_eq!(folder.run("survey shelf -o box.survey --host box").code, 0);
+    assert_eq!(stored(), []);
+}

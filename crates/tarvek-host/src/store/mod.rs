@@ -3,6 +3,7 @@
 //! Everything is written in transactions: a process that is killed leaves what was there before, or a survey that says
 //! that it is partial.
 
+mod digests;
 mod load;
 mod save;
 
@@ -12,6 +13,7 @@ use std::time::Duration;
 
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
+pub use digests::{Digested, add_digests};
 pub use load::{load, load_with_rows};
 pub use save::{Saved, renew, save};
 
@@ -28,7 +30,8 @@ pub fn is_survey(bytes: &[u8]) -> bool {
 /// What brings a survey of an older version up to the next one: for a file that may be written, and as a view of one that
 /// is only read. The first is for version 1.
 const MIGRATIONS: [(&str, &str); 1] = [(
-    "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER;",
+    "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER; \
+     CREATE TABLE content (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, blake3 BLOB NOT NULL);",
     "CREATE TEMP VIEW extras AS SELECT *, NULL AS project, NULL AS inherits FROM main.extras;",
 )];
 
@@ -125,6 +128,8 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     recover(file)?;
     let db = Connection::open_with_flags(file, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     db.busy_timeout(PATIENCE)?;
+    // What belongs to a row goes with it.
+    db.execute_batch("PRAGMA foreign_keys = ON;")?;
     let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
     let application: i64 = db.query_row("PRAGMA application_id", [], |row| row.get(0))?;
     if application != 0x5452_5653 {

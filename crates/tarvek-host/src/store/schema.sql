@@ -37,6 +37,11 @@ CREATE TABLE extras (
   inherits INTEGER        -- whether a folder's new entries join its project
 );
 
+CREATE TABLE content (    -- of files whose digest was asked for
+  entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE,
+  blake3 BLOB NOT NULL
+);
+
 CREATE TABLE root (path BLOB NOT NULL, deep INTEGER NOT NULL);
 CREATE TABLE gap (path BLOB NOT NULL, why TEXT NOT NULL);
 

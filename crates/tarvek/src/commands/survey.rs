@@ -4,17 +4,16 @@ use std::ffi::OsString;
 use std::io::{self, IsTerminal, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
-use tarvek_core::facts::HostFacts;
-use tarvek_core::facts::tree::Renewal;
+use tarvek_core::facts::{Gap, HostFacts};
 use tarvek_core::path::AbsPath;
-use tarvek_core::text::{counted, shown};
+use tarvek_core::text::{bytes, counted, shown};
 use tarvek_host::observe::{Depth, Look, host_name, observe, renew};
-use tarvek_host::store::{self, Rows};
+use tarvek_host::store::{self, Rows, Saved};
 use tarvek_host::walk::Watch;
 
 use crate::cli::{Globals, SurveyArgs};
@@ -38,19 +37,39 @@ pub(super) fn run(globals: &Globals, args: &SurveyArgs, stage: &Stage) -> Result
             let saved = store::save(&facts, output).map_err(refuse)?;
             (facts, saved)
         }
-        None => match live(globals, args, output, stage)? {
-            (facts, None) => {
-                let saved = store::save(&facts, output).map_err(refuse)?;
-                (facts, saved)
-            }
-            (facts, Some((renewal, rows))) => {
-                let saved = store::renew(&facts, &renewal, rows, output).map_err(refuse)?;
-                (facts, saved)
-            }
-        },
+        None => live(globals, args, output, stage)?,
     };
     stage.say(&summary(&facts, &saved, output, stage))?;
+    if args.digests {
+        let watch = interruptible();
+        let done = with_progress(&watch, "files", stage, || store::add_digests(output, &watch));
+        let done = done.map_err(refuse)?;
+        stage.say(&digested(&done, stage))?;
+        if watch.stop.load(Ordering::Relaxed) {
+            return Err(Failure::with_remedy(
+                "interrupted; the survey is complete, but some digests are lacking",
+                "run it again to go on",
+            ));
+        }
+    }
     Ok(Outcome::Fine)
+}
+
+/// A watch that Ctrl-C stops.
+fn interruptible() -> Arc<Watch> {
+    static WATCH: Mutex<Option<Arc<Watch>>> = Mutex::new(None);
+    let watch = Arc::new(Watch::default());
+    let first = WATCH.lock().unwrap_or_else(PoisonError::into_inner).replace(Arc::clone(&watch));
+    if first.is_none() {
+        // A Ctrl-C ends the program in the usual way if this can't be set up.
+        let _ = ctrlc::set_handler(move || {
+            let watch = WATCH.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some(watch) = watch.as_ref() {
+                watch.stop.store(true, Ordering::Relaxed);
+            }
+        });
+    }
+    watch
 }
 
 fn from_listing(file: &Path) -> Result<HostFacts, Failure> {
@@ -67,7 +86,7 @@ fn live(
     args: &SurveyArgs,
     output: &Path,
     stage: &Stage,
-) -> Result<(HostFacts, Option<(Renewal, Rows)>), Failure> {
+) -> Result<(HostFacts, Saved), Failure> {
     let (host, places) = if args.roots.is_empty() {
         inputs::places_of(globals, args.host.as_deref())?
     } else {
@@ -75,12 +94,9 @@ fn live(
         (args.host.clone().unwrap_or_else(host_name), roots)
     };
     let earlier = earlier(output, &host)?;
-    let watch = Arc::new(Watch::default());
-    let stop = Arc::clone(&watch);
-    // A second Ctrl-C ends the program in the usual way if this can't be set up.
-    let _ = ctrlc::set_handler(move || stop.stop.store(true, Ordering::Relaxed));
+    let watch = interruptible();
     let look = Look { places: &places, documents: true, watch: &watch };
-    let seen = with_progress(&watch, stage, || match earlier {
+    let seen = with_progress(&watch, "entries", stage, || match earlier {
         Some((before, rows)) => {
             renew(&look, before).map(|(facts, renewal)| (facts, Some((renewal, rows))))
         }
@@ -94,7 +110,11 @@ fn live(
         _ => Failure::new(error),
     })?;
     facts.name = host;
-    Ok((facts, renewal))
+    let saved = match renewal {
+        Some((renewal, rows)) => store::renew(&facts, &renewal, rows, output),
+        None => store::save(&facts, output),
+    };
+    Ok((facts, saved.map_err(|error| inputs::store_failure(output, &error))?))
 }
 
 /// A root that is given has to be a folder; a symlink might lead anywhere.
@@ -152,8 +172,8 @@ fn earlier(file: &Path, host: &str) -> Result<Option<(HostFacts, Rows)>, Failure
     Ok(facts.complete.then_some((facts, rows)))
 }
 
-/// Shows on a terminal how many entries were seen, and how fast.
-fn with_progress<T>(watch: &Watch, stage: &Stage, work: impl FnOnce() -> T) -> T {
+/// Shows on a terminal how many entries were seen or files read, and how fast.
+fn with_progress<T>(watch: &Watch, what: &str, stage: &Stage, work: impl FnOnce() -> T) -> T {
     if stage.volume() == Volume::Quiet || !io::stderr().is_terminal() {
         return work();
     }
@@ -161,7 +181,8 @@ fn with_progress<T>(watch: &Watch, stage: &Stage, work: impl FnOnce() -> T) -> T
     std::thread::scope(|scope| {
         scope.spawn(|| {
             let bar = ProgressBar::new_spinner();
-            let style = ProgressStyle::with_template("{spinner} {human_pos} entries, {per_sec}");
+            let template = format!("{{spinner}} {{human_pos}} {what}, {{per_sec}}");
+            let style = ProgressStyle::with_template(&template);
             bar.set_style(style.expect("the template is sound"));
             while !done.load(Ordering::Relaxed) {
                 bar.set_position(watch.entries.load(Ordering::Relaxed));
@@ -176,7 +197,7 @@ fn with_progress<T>(watch: &Watch, stage: &Stage, work: impl FnOnce() -> T) -> T
     })
 }
 
-fn summary(facts: &HostFacts, saved: &store::Saved, output: &Path, stage: &Stage) -> String {
+fn summary(facts: &HostFacts, saved: &Saved, output: &Path, stage: &Stage) -> String {
     let entries = counted(facts.tree.len() as u64, "entry");
     let mut text = format!(
         "{}: {entries} of {} ({} added, {} changed, {} removed)\n",
@@ -190,16 +211,30 @@ fn summary(facts: &HostFacts, saved: &store::Saved, output: &Path, stage: &Stage
     for line in lacking.flat_map(|document| document.text.lines()) {
         text += &format!("not collected: {}\n", shown(line.as_bytes()));
     }
-    if !facts.gaps.is_empty() {
-        text +=
-            &format!("{} could not be looked into:\n", counted(facts.gaps.len() as u64, "place"));
-        let most = if stage.volume() == Volume::Verbose { usize::MAX } else { 5 };
-        for gap in facts.gaps.iter().take(most) {
-            text += &format!("    {}: {}\n", gap.path, shown(gap.why.as_bytes()));
-        }
-        if facts.gaps.len() > most {
-            text += "    … -v shows all of them\n";
-        }
+    text + &gaps(&facts.gaps, "place", "could not be looked into", stage)
+}
+
+fn digested(done: &store::Digested, stage: &Stage) -> String {
+    let text = format!(
+        "digests: {} read ({}), {} kept\n",
+        counted(done.files, "file"),
+        bytes(done.bytes),
+        done.kept
+    );
+    text + &gaps(&done.failed, "file", "could not be read", stage)
+}
+
+fn gaps(gaps: &[Gap], noun: &str, what: &str, stage: &Stage) -> String {
+    if gaps.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("{} {what}:\n", counted(gaps.len() as u64, noun));
+    let most = if stage.volume() == Volume::Verbose { usize::MAX } else { 5 };
+    for gap in gaps.iter().take(most) {
+        text += &format!("    {}: {}\n", gap.path, shown(gap.why.as_bytes()));
+    }
+    if gaps.len() > most {
+        text += "    … -v shows all of them\n";
     }
     text
 }
