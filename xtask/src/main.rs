@@ -1,4 +1,4 @@
-//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `docs`, `screenshots`, `ci`.
+//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `bench`, `docs`, `screenshots`, `ci`.
 #![allow(clippy::print_stderr, clippy::print_stdout)] // a chore talks to the person who runs it
 
 mod docs;
@@ -33,6 +33,8 @@ enum Chore {
         #[arg(long)]
         seed: Option<u64>,
     },
+    /// The figures of docs/performance.md; takes minutes and two gigabytes in the temporary folder
+    Bench,
     /// Write the generated documentation
     Docs,
     /// Make docs/screenshots anew; needs xterm, Xvfb and ImageMagick
@@ -46,6 +48,7 @@ fn main() -> ExitCode {
         Chore::Test => test(),
         Chore::Lint => lint(),
         Chore::Oracle { area, cases, seed } => oracle(area.as_deref(), cases, seed),
+        Chore::Bench => run(&mut cargo("bench --locked -p tarvek")),
         Chore::Docs => docs::write(&root()),
         Chore::Screenshots => screenshots(),
         Chore::Ci => test().and_then(|()| oracle(None, None, None)).and_then(|()| lint()),

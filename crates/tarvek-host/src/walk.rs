@@ -240,6 +240,7 @@ struct Seen {
     unchanged: bool,
 }
 
+#[allow(clippy::large_enum_variant)] // boxing each of a million entries costs more than the room
 enum What {
     /// Exactly what the earlier walk saw in this place of the folder.
     AsBefore(usize),

@@ -209,7 +209,8 @@ impl Drop for Site {
                 let _ = chattr.status();
             }
         }
-        let _ = Command::new("zpool").args(["destroy", "-f", &self.pool]).status();
+        let mut destroy = Command::new("zpool");
+        let _ = destroy.args(["destroy", "-f", &self.pool]).stderr(Stdio::null()).status();
         let _ = self.zfs.kill();
         let _ = self.zfs.wait();
         for place in ["plain/btrfs", "ext4/with space/x fs", "ext4", "plain/tmpfs"] {

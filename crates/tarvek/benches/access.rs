@@ -1,0 +1,109 @@
+//! Route and access for every entry of a loaded survey, for one account, on one core. Prints entries per second.
+
+use divan::counter::ItemsCount;
+use tarvek_core::acl::{Acl, AclEntry, Tag};
+use tarvek_core::facts::tree::{
+    EntryKind, Extras, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
+};
+use tarvek_core::facts::{HostFacts, Source};
+use tarvek_core::identity::Subject;
+use tarvek_core::layout::Kind;
+use tarvek_core::library::scan;
+use tarvek_core::path::AbsPath;
+use tarvek_core::route::{View, follow};
+use tarvek_core::site::Site;
+
+/// Entries of the tree, about.
+const ENTRIES: u32 = 1_000_000;
+/// Files in each folder.
+const FILES: u32 = 75;
+
+fn main() {
+    divan::main();
+}
+
+fn entry(name: String, kind: EntryKind, mode: u16, gid: u32) -> NewEntry {
+    let meta = Meta {
+        kind,
+        mode,
+        uid: 1101,
+        gid,
+        size: 1 << 20,
+        allocated: Some(1 << 20),
+        inode: Some(1),
+        device: Some(1),
+        links: 1,
+        modified: 0,
+        changed: Some(0),
+        flags: None,
+    };
+    NewEntry::plain(name, meta)
+}
+
+/// A storage host with a million entries: most open to a group, some with an ACL, some closed.
+fn host() -> HostFacts {
+    let folder = |name: &str| entry(name.to_owned(), EntryKind::Folder, 0o755, 0);
+    let mut builder = TreeBuilder::new(folder(""));
+    let fill = |builder: &mut TreeBuilder, at: NodeId, entries| {
+        builder.fill(at, entries, Listing::Complete)
+    };
+    let silo = fill(&mut builder, Tree::ROOT, vec![folder("silo")])[0];
+    let media = fill(&mut builder, silo, vec![folder("media")])[0];
+    let acl = Acl::new(vec![
+        AclEntry { tag: Tag::UserObj, perm: 7 },
+        AclEntry { tag: Tag::GroupObj, perm: 5 },
+        AclEntry { tag: Tag::Group(2200), perm: 5 },
+        AclEntry { tag: Tag::Mask, perm: 5 },
+        AclEntry { tag: Tag::Other, perm: 0 },
+    ]);
+    let titles = (0..ENTRIES / (FILES + 1))
+        .map(|n| {
+            let mut title = entry(format!("Title {n:05} (2004)"), EntryKind::Folder, 0o2750, 2100);
+            if n % 3 == 0 {
+                title.extras = Extras { acl: Some(acl.clone()), ..Extras::default() };
+            }
+            title
+        })
+        .collect();
+    for title in fill(&mut builder, media, titles) {
+        let files = (0..FILES).map(|n| {
+            let mode = if (title.0 + n) % 50 == 0 { 0o600 } else { 0o640 };
+            entry(format!("Title S01E{n:02}.mkv"), EntryKind::File, mode, 2100)
+        });
+        fill(&mut builder, title, files.collect());
+    }
+    HostFacts {
+        name: "granary".into(),
+        source: Source::Live,
+        taken: 0,
+        taken_by: Some(0),
+        kernel: None,
+        mounts: None,
+        fstab: Vec::new(),
+        accounts: Vec::new(),
+        groups: Vec::new(),
+        documents: Vec::new(),
+        roots: Vec::new(),
+        complete: true,
+        tree: builder.finish(),
+        gaps: Vec::new(),
+    }
+}
+
+#[divan::bench(sample_count = 10, sample_size = 1)]
+fn every_entry_for_one_account(bencher: divan::Bencher) {
+    let layout = "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = 'storage'\n";
+    let layout = tarvek_formats::layout::read("bench", layout.as_bytes()).expect("it is sound");
+    let facts = host();
+    let entries = facts.tree.len();
+    let site = Site::join(layout, vec![facts]).expect("one host");
+    let subject = Subject::new(972, 972, [2100, 2200]);
+    let view = View::Host("granary".into());
+    let root = AbsPath::new(b"/silo/media").expect("it is absolute");
+    bencher.counter(ItemsCount::new(entries)).bench_local(|| {
+        let route = follow(&site, &view, &root, &subject);
+        let scan = scan(&site, &route, Kind::Series);
+        assert!(scan.entries > 900_000 && scan.unreadable > 10_000);
+        scan.titles
+    });
+}
