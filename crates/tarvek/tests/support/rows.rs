@@ -16,7 +16,7 @@ pub fn of(file: &Path) -> BTreeMap<Vec<u8>, Row> {
     let sql = "SELECT entry.id, entry.parent, entry.name, entry.*, extras.* FROM entry \
                LEFT JOIN extras ON entry.extras = extras.id";
     let mut statement = db.prepare(sql).unwrap();
-    let columns: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+    let columns: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let mut entries: BTreeMap<i64, (i64, Vec<u8>, Row)> = BTreeMap::new();
     let mut rows = statement.query([]).unwrap();
     while let Some(row) = rows.next().unwrap() {
