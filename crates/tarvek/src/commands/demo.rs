@@ -6,9 +6,11 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, SystemTime};
 
+use tarvek_core::compare::compare;
 use tarvek_core::text::shown;
 
 use crate::cli::{DemoArgs, Globals, When};
+use crate::inputs;
 use crate::outcome::{Failure, Outcome};
 use crate::view::Stage;
 use crate::view::style::{dim, strong};
@@ -22,6 +24,16 @@ const JUDGED: i64 = 1_795_334_400;
 
 /// The words of the walk: what is shown, the command, what to see.
 const STEPS: &[(&str, &[&str], &str)] = &[
+    (
+        "A survey of the storage host",
+        &["survey", "--from", "granary.listing", "-o", "granary.survey"],
+        "A script collected the listing on granary, where nothing can be installed; now it is a survey.",
+    ),
+    (
+        "A survey of the application host",
+        &["survey", "--from", "millrace.listing", "-o", "millrace.survey"],
+        "On a host that runs tarvek itself, `tarvek survey -o FILE` looks for itself.",
+    ),
     (
         "The readiness board",
         &["check"],
@@ -116,21 +128,41 @@ fn write(folder: &Path) -> Result<(), Failure> {
         match fs::symlink_metadata(&path) {
             Ok(meta) if meta.is_file() && fs::read(&path)? == *contents => {}
             Ok(_) => {
-                let message = format!(
-                    "{} is there already, and is not the demo's",
-                    shown(path.as_os_str().as_encoded_bytes())
-                );
-                return Err(Failure::with_remedy(message, "give another folder: tarvek demo DIR"));
+                return Err(not_ours(&path));
             }
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             Err(error) => return Err(cant_write(&path, &error)),
         }
+    }
+    for host in ["granary", "millrace"] {
+        remove_survey(&folder.join(format!("{host}.survey")), &folder.join(format!("{host}.listing")))?;
     }
     for (name, contents) in &files {
         let path = folder.join(name);
         write_file(&path, contents).map_err(|error| cant_write(&path, &error))?;
     }
     Ok(())
+}
+
+/// A survey that says what the listing says is the demo's, and is made again.
+fn remove_survey(survey: &Path, listing: &Path) -> Result<(), Failure> {
+    if fs::symlink_metadata(survey).is_err() {
+        return Ok(());
+    }
+    match (inputs::survey(survey), inputs::survey(listing)) {
+        (Ok(survey_facts), Ok(facts)) if compare(&facts, &survey_facts).is_empty() => {
+            fs::remove_file(survey).map_err(|error| cant_write(survey, &error))
+        }
+        _ => Err(not_ours(survey)),
+    }
+}
+
+fn not_ours(path: &Path) -> Failure {
+    let name = shown(path.as_os_str().as_encoded_bytes());
+    Failure::with_remedy(
+        format!("{name} is there already, and is not the demo's"),
+        "give another folder: tarvek demo DIR",
+    )
 }
 
 fn cant_write(path: &Path, error: &io::Error) -> Failure {
