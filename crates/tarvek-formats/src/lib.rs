@@ -10,3 +10,4 @@ pub mod layout;
 pub mod listing;
 pub mod mistake;
 pub mod mountinfo;
+mod structure;

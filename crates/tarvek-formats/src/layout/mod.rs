@@ -4,20 +4,42 @@
 //! a layout's mistakes are all reported at once, whatever their sort.
 
 mod raw;
-mod structure;
 mod validate;
 
 use tarvek_core::layout::Layout;
 use tarvek_core::text::shown;
 
+use std::sync::OnceLock;
+
 use crate::mistake::{Mistakes, Refused};
+use crate::structure::{self, Form};
 
 /// A layout larger than this is some other file.
 pub const MOST_BYTES: usize = 8 << 20;
 
 /// The JSON Schema of the layout file.
 pub fn schema() -> serde_json::Value {
-    structure::schema().clone()
+    the_schema().clone()
+}
+
+fn the_schema() -> &'static serde_json::Value {
+    static SCHEMA: OnceLock<serde_json::Value> = OnceLock::new();
+    SCHEMA.get_or_init(structure::schema_of::<raw::Raw>)
+}
+
+const FORM: Form = Form { schema: the_schema, called: "layout", version: "tarvek", missing };
+
+fn missing(name: &str, table: Option<&str>) -> String {
+    match name {
+        "tarvek" => "start the file with: tarvek = 1".to_owned(),
+        "site" => "name the site: site = \"Kestrel Hollow\"".to_owned(),
+        "roots" => "roots = [\"/folder/as/the/service/sees/it\"]".to_owned(),
+        "role" if table == Some("host") => "add role; it may be storage, apps, client".to_owned(),
+        "role" => "add role; it may be serve, fetch, sort".to_owned(),
+        "kind" => "add kind; it may be films, series, music, photos, books, home-video".to_owned(),
+        "protocol" => "add protocol; it may be nfs, smb, disk, bind".to_owned(),
+        name => format!("add {name} = …"),
+    }
 }
 
 /// Reads a layout.
@@ -27,7 +49,7 @@ pub fn schema() -> serde_json::Value {
 pub fn read(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
     let text = text(file, bytes)?;
     let mut mistakes = Mistakes::new(text);
-    let raw = structure::read(text, &mut mistakes);
+    let raw = structure::read(&FORM, text, &mut mistakes);
     let layout = validate::layout(text, raw, &mut mistakes);
     if mistakes.is_empty() { Ok(layout) } else { Err(mistakes.into_refused(file)) }
 }

@@ -5,95 +5,11 @@
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::fmt;
-use std::ops::Range;
 
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::Deserialize;
-use serde::de::{Deserializer, IntoDeserializer, SeqAccess, Visitor};
 
-/// A value with its place in the file.
-#[derive(Clone, Debug)]
-pub(super) struct At<T> {
-    pub(super) value: T,
-    pub(super) span: Range<usize>,
-}
-
-impl<'de, T: Deserialize<'de>> Deserialize<'de> for At<T> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        let spanned = toml::Spanned::<T>::deserialize(deserializer)?;
-        Ok(Self { span: spanned.span(), value: spanned.into_inner() })
-    }
-}
-
-impl<T: PartialEq> PartialEq for At<T> {
-    fn eq(&self, other: &Self) -> bool {
-        self.value == other.value
-    }
-}
-impl<T: Eq> Eq for At<T> {}
-impl<T: PartialOrd> PartialOrd for At<T> {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        self.value.partial_cmp(&other.value)
-    }
-}
-impl<T: Ord> Ord for At<T> {
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        self.value.cmp(&other.value)
-    }
-}
-
-impl<T: JsonSchema> JsonSchema for At<T> {
-    fn schema_name() -> Cow<'static, str> {
-        T::schema_name()
-    }
-    fn inline_schema() -> bool {
-        T::inline_schema()
-    }
-    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        T::json_schema(generator)
-    }
-}
-
-/// One value, or a list of them.
-#[derive(Clone, Debug, Default)]
-pub(super) struct OneOrMany<T>(pub(super) Vec<T>);
-
-impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Both<T>(std::marker::PhantomData<T>);
-        impl<'de, T: Deserialize<'de>> Visitor<'de> for Both<T> {
-            type Value = OneOrMany<T>;
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("a string or a list of strings")
-            }
-            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Self::Value, E> {
-                T::deserialize(text.into_deserializer()).map(|one| OneOrMany(vec![one]))
-            }
-            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Self::Value, A::Error> {
-                let mut all = Vec::new();
-                while let Some(one) = seq.next_element()? {
-                    all.push(one);
-                }
-                Ok(OneOrMany(all))
-            }
-        }
-        deserializer.deserialize_any(Both(std::marker::PhantomData))
-    }
-}
-
-impl<T: JsonSchema> JsonSchema for OneOrMany<T> {
-    fn schema_name() -> Cow<'static, str> {
-        format!("OneOrMany_{}", T::schema_name()).into()
-    }
-    fn inline_schema() -> bool {
-        true
-    }
-    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        let one = generator.subschema_for::<T>();
-        json_schema!({ "anyOf": [one, { "type": "array", "items": one, "minItems": 1 }] })
-    }
-}
+use crate::structure::{At, OneOrMany};
 
 /// Strings of a certain form; the schema holds the form, and an example that messages show.
 macro_rules! forms {

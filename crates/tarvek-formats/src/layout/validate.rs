@@ -15,12 +15,12 @@ use tarvek_core::secret;
 use tarvek_core::text::{nearest, shown};
 
 use super::raw::{
-    At, Octal, OneOrMany, Raw, RawAccess, RawAlso, RawExport, RawFolder, RawHost, RawHostRole,
-    RawIntake, RawKind, RawLabel, RawLibrary, RawMapping, RawMount, RawOs, RawProtocol, RawPurpose,
-    RawRight, RawRules, RawService, RawServiceRole, RawSeverity, RawShare, RawSmb, RawSquash,
-    RawWant, Size,
+    Octal, Raw, RawAccess, RawAlso, RawExport, RawFolder, RawHost, RawHostRole, RawIntake, RawKind,
+    RawLabel, RawLibrary, RawMapping, RawMount, RawOs, RawProtocol, RawPurpose, RawRight, RawRules,
+    RawService, RawServiceRole, RawSeverity, RawShare, RawSmb, RawSquash, RawWant, Size,
 };
 use crate::mistake::Mistakes;
+use crate::structure::{At, Lines, OneOrMany};
 
 /// Validates everything, and notes every mistake. Parts with mistakes are left out of the result.
 pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
@@ -86,28 +86,6 @@ impl Names {
             shares: raw.share.iter().map(share).collect(),
             services: raw.service.keys().map(|name| name.value.clone()).collect(),
         }
-    }
-}
-
-/// Line and column of byte offsets.
-struct Lines<'a> {
-    text: &'a str,
-    starts: Vec<usize>,
-}
-
-impl<'a> Lines<'a> {
-    fn of(text: &'a str) -> Self {
-        let starts =
-            std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
-        Self { text, starts }
-    }
-
-    fn origin(&self, span: &Range<usize>) -> Origin {
-        let line = self.starts.partition_point(|start| *start <= span.start);
-        let start = self.starts[line - 1];
-        let column =
-            self.text.get(start..span.start).map_or(0, |before| before.chars().count()) + 1;
-        Origin { line: line as u32, column: column as u32 }
     }
 }
 

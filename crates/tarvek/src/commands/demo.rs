@@ -135,7 +135,10 @@ fn write(folder: &Path) -> Result<(), Failure> {
         }
     }
     for host in ["granary", "millrace"] {
-        remove_survey(&folder.join(format!("{host}.survey")), &folder.join(format!("{host}.listing")))?;
+        remove_survey(
+            &folder.join(format!("{host}.survey")),
+            &folder.join(format!("{host}.listing")),
+        )?;
     }
     for (name, contents) in &files {
         let path = folder.join(name);

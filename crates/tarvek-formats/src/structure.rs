@@ -1,27 +1,145 @@
-//! From text to [`Raw`]: syntax, keys and types, checked against the schema with the place of each mistake.
+//! From the text of a TOML file to the type that holds it as it is written: syntax, keys and types, checked against the
+//! type's schema with the place of each mistake. What is wrong is taken out, so that the rest can be judged all the same.
 
+use std::borrow::Cow;
+use std::fmt;
 use std::ops::Range;
-use std::sync::OnceLock;
 
 use jsonschema::error::ValidationErrorKind;
 use jsonschema::paths::LocationSegment;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::Deserialize;
+use serde::de::{Deserializer, IntoDeserializer, SeqAccess, Visitor};
 use serde_json::{Map, Value};
 use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 
-use super::raw::Raw;
 use crate::mistake::Mistakes;
+use tarvek_core::layout::Origin;
 use tarvek_core::text::{nearest, shown};
 
-/// The schema, made once.
-pub(super) fn schema() -> &'static Value {
-    static SCHEMA: OnceLock<Value> = OnceLock::new();
-    SCHEMA.get_or_init(|| {
-        let mut schema = schemars::schema_for!(Raw).to_value();
-        tidied(&mut schema);
-        schema
-    })
+/// A value with its place in the file.
+#[derive(Clone, Debug)]
+pub(crate) struct At<T> {
+    pub(crate) value: T,
+    pub(crate) span: Range<usize>,
+}
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for At<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let spanned = toml::Spanned::<T>::deserialize(deserializer)?;
+        Ok(Self { span: spanned.span(), value: spanned.into_inner() })
+    }
+}
+
+impl<T: PartialEq> PartialEq for At<T> {
+    fn eq(&self, other: &Self) -> bool {
+        self.value == other.value
+    }
+}
+impl<T: Eq> Eq for At<T> {}
+impl<T: PartialOrd> PartialOrd for At<T> {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        self.value.partial_cmp(&other.value)
+    }
+}
+impl<T: Ord> Ord for At<T> {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        self.value.cmp(&other.value)
+    }
+}
+
+impl<T: JsonSchema> JsonSchema for At<T> {
+    fn schema_name() -> Cow<'static, str> {
+        T::schema_name()
+    }
+    fn inline_schema() -> bool {
+        T::inline_schema()
+    }
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        T::json_schema(generator)
+    }
+}
+
+/// One value, or a list of them.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct OneOrMany<T>(pub(crate) Vec<T>);
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Both<T>(std::marker::PhantomData<T>);
+        impl<'de, T: Deserialize<'de>> Visitor<'de> for Both<T> {
+            type Value = OneOrMany<T>;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a string or a list of strings")
+            }
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Self::Value, E> {
+                T::deserialize(text.into_deserializer()).map(|one| OneOrMany(vec![one]))
+            }
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Self::Value, A::Error> {
+                let mut all = Vec::new();
+                while let Some(one) = seq.next_element()? {
+                    all.push(one);
+                }
+                Ok(OneOrMany(all))
+            }
+        }
+        deserializer.deserialize_any(Both(std::marker::PhantomData))
+    }
+}
+
+impl<T: JsonSchema> JsonSchema for OneOrMany<T> {
+    fn schema_name() -> Cow<'static, str> {
+        format!("OneOrMany_{}", T::schema_name()).into()
+    }
+    fn inline_schema() -> bool {
+        true
+    }
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        let one = generator.subschema_for::<T>();
+        json_schema!({ "anyOf": [one, { "type": "array", "items": one, "minItems": 1 }] })
+    }
+}
+
+/// Line and column of byte offsets.
+pub(crate) struct Lines<'a> {
+    pub(crate) text: &'a str,
+    pub(crate) starts: Vec<usize>,
+}
+
+impl<'a> Lines<'a> {
+    pub(crate) fn of(text: &'a str) -> Self {
+        let starts =
+            std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
+        Self { text, starts }
+    }
+
+    pub(crate) fn origin(&self, span: &Range<usize>) -> Origin {
+        let line = self.starts.partition_point(|start| *start <= span.start);
+        let start = self.starts[line - 1];
+        let column =
+            self.text.get(start..span.start).map_or(0, |before| before.chars().count()) + 1;
+        Origin { line: line as u32, column: column as u32 }
+    }
+}
+
+/// A kind of file.
+pub(crate) struct Form {
+    /// Its schema, made once.
+    pub(crate) schema: fn() -> &'static Value,
+    /// What it is called in a message.
+    pub(crate) called: &'static str,
+    /// The key of its version.
+    pub(crate) version: &'static str,
+    /// What to add where a key is missing, by the key and the table it is missing in.
+    pub(crate) missing: fn(&str, Option<&str>) -> String,
+}
+
+/// The schema of a type, as a reader of TOML needs it.
+pub(crate) fn schema_of<T: JsonSchema>() -> Value {
+    let mut schema = schemars::schema_for!(T).to_value();
+    tidied(&mut schema);
+    schema
 }
 
 /// Marks a key that has to be there. The fields behind such keys are optional all the same, so that what is right of a
@@ -78,7 +196,11 @@ fn tidied(schema: &mut Value) {
 }
 
 /// Reads the text as far as it is right, and notes everything that is not.
-pub(super) fn read(text: &str, mistakes: &mut Mistakes) -> Raw {
+pub(crate) fn read<T: Default + for<'de> Deserialize<'de>>(
+    form: &Form,
+    text: &str,
+    mistakes: &mut Mistakes,
+) -> T {
     let (mut table, errors) = DeTable::parse_recoverable(text);
     let mut second: Option<Range<usize>> = None;
     for error in errors {
@@ -105,16 +227,16 @@ pub(super) fn read(text: &str, mistakes: &mut Mistakes) -> Raw {
     }
     let mut wrong: Vec<Vec<Step>> = Vec::new();
     let json = json_table(table.get_ref());
-    let validator = jsonschema::validator_for(schema()).expect("the schema is sound");
+    let validator = jsonschema::validator_for((form.schema)()).expect("the schema is sound");
     for error in validator.iter_errors(&json) {
-        note(&error, &table, mistakes, &mut wrong);
+        note(form, &error, &table, mistakes, &mut wrong);
     }
     let sound = without(std::mem::take(table.get_mut()), &wrong, &mut Vec::new());
     *table.get_mut() = sound;
-    Raw::deserialize(toml::Deserializer::from(table)).unwrap_or_else(|error| {
+    T::deserialize(toml::Deserializer::from(table)).unwrap_or_else(|error| {
         let line = error.message().lines().next().unwrap_or_default().to_owned();
         mistakes.add(error.span().unwrap_or(0..0), line, None);
-        Raw::default()
+        T::default()
     })
 }
 
@@ -251,6 +373,7 @@ fn sound<'t>(
 
 /// Says what one violation of the schema means, and what to take out because of it.
 fn note(
+    form: &Form,
     error: &jsonschema::ValidationError,
     table: &Spanned<DeTable>,
     mistakes: &mut Mistakes,
@@ -268,7 +391,12 @@ fn note(
     let span = found.as_ref().map_or(0..0, |found| found.span.clone());
     let what = found.as_ref().map_or("nothing", |found| kind(found.value));
     let place = place(&path);
-    let rule = rule_at(error.schema_path().as_str());
+    let top = match path.first() {
+        Some(Step::Key(name)) => Some(name.clone()),
+        _ => None,
+    };
+    let top = top.as_deref();
+    let rule = rule_at(form, error.schema_path().as_str());
     match error.kind() {
         ValidationErrorKind::AdditionalProperties { unexpected } => {
             let known = rule.and_then(|rule| rule.get("properties")?.as_object());
@@ -299,7 +427,7 @@ fn note(
             mistakes.add(
                 at,
                 format!("{name:?} is missing{place}"),
-                Some(missing_remedy(name, &path)),
+                Some((form.missing)(name, top)),
             );
         }
         ValidationErrorKind::Enum { options } => {
@@ -309,7 +437,7 @@ fn note(
             wrong.push(path);
         }
         ValidationErrorKind::AnyOf { .. } | ValidationErrorKind::OneOfNotValid { .. } => {
-            one_or_many(table, &path, rule, mistakes);
+            one_or_many(form, table, &path, rule, mistakes);
             wrong.push(path);
         }
         ValidationErrorKind::Type { .. } => {
@@ -330,9 +458,9 @@ fn note(
             wrong.push(path);
         }
         ValidationErrorKind::Minimum { limit } | ValidationErrorKind::Maximum { limit } => {
-            if path == [Step::Key("tarvek".into())] {
-                let remedy = "this Tarvek reads layouts of version 1".to_owned();
-                mistakes.add(span, "a layout of another version", Some(remedy));
+            if path == [Step::Key(form.version.into())] {
+                let remedy = format!("this Tarvek reads {}s of version 1", form.called);
+                mistakes.add(span, format!("a {} of another version", form.called), Some(remedy));
             } else {
                 let word = if matches!(error.kind(), ValidationErrorKind::Minimum { .. }) {
                     "small"
@@ -358,20 +486,6 @@ fn note(
     }
 }
 
-fn missing_remedy(name: &str, table: &[Step]) -> String {
-    let in_host = matches!(table, [Step::Key(top), ..] if top == "host");
-    match name {
-        "tarvek" => "start the file with: tarvek = 1".to_owned(),
-        "site" => "name the site: site = \"Kestrel Hollow\"".to_owned(),
-        "roots" => "roots = [\"/folder/as/the/service/sees/it\"]".to_owned(),
-        "role" if in_host => "add role; it may be storage, apps, client".to_owned(),
-        "role" => "add role; it may be serve, fetch, sort".to_owned(),
-        "kind" => "add kind; it may be films, series, music, photos, books, home-video".to_owned(),
-        "protocol" => "add protocol; it may be nfs, smb, disk, bind".to_owned(),
-        name => format!("add {name} = …"),
-    }
-}
-
 fn not_among(
     found: Option<&str>,
     what: &str,
@@ -393,13 +507,14 @@ fn not_among(
 
 /// A value that may be one word or a list of words.
 fn one_or_many(
+    form: &Form,
     table: &Spanned<DeTable>,
     path: &[Step],
     rule: Option<&'static Value>,
     mistakes: &mut Mistakes,
 ) {
     let Some(found) = find(table, path) else { return };
-    let item = rule.and_then(|rule| rule.get("anyOf")?.get(0)).map(resolved);
+    let item = rule.and_then(|rule| rule.get("anyOf")?.get(0)).map(|item| resolved(form, item));
     let options: Vec<&str> = item
         .and_then(|item| item.get("enum")?.as_array())
         .into_iter()
@@ -423,8 +538,8 @@ fn one_or_many(
 }
 
 /// The part of the schema that holds the keyword of a violation.
-fn rule_at(schema_path: &str) -> Option<&'static Value> {
-    let mut here = resolved(schema());
+fn rule_at(form: &Form, schema_path: &str) -> Option<&'static Value> {
+    let mut here = resolved(form, (form.schema)());
     let segments: Vec<&str> = schema_path.trim_start_matches(['#', '/']).split('/').collect();
     let (_, above) = segments.split_last()?;
     for segment in above.iter().filter(|segment| **segment != "$ref") {
@@ -433,16 +548,16 @@ fn rule_at(schema_path: &str) -> Option<&'static Value> {
             Value::Array(items) => items.get(name.parse::<usize>().ok()?)?,
             value => value.get(&name)?,
         };
-        here = resolved(next);
+        here = resolved(form, next);
     }
     Some(here)
 }
 
-fn resolved(value: &'static Value) -> &'static Value {
+fn resolved(form: &Form, value: &'static Value) -> &'static Value {
     value
         .get("$ref")
         .and_then(Value::as_str)
-        .and_then(|reference| schema().pointer(reference.trim_start_matches('#')))
+        .and_then(|reference| (form.schema)().pointer(reference.trim_start_matches('#')))
         .unwrap_or(value)
 }
 
