@@ -487,6 +487,8 @@ pub struct Library {
     pub roots: Vec<Declared>,
     /// It can't be replaced.
     pub original: bool,
+    /// Where it is backed up to.
+    pub backup: Option<String>,
     /// Which version to keep.
     pub prefer: Option<String>,
     /// Where it is declared.

@@ -8,6 +8,7 @@ pub mod access;
 pub mod acl;
 pub mod check;
 pub mod compare;
+pub mod draft;
 pub mod facts;
 pub mod identity;
 pub mod layout;

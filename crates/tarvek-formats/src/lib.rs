@@ -4,6 +4,8 @@
 
 pub mod accounts;
 pub mod acl;
+pub mod brief;
+pub mod emit;
 pub mod escape;
 pub mod fstab;
 pub mod layout;

@@ -114,6 +114,14 @@ impl<'a> Lines<'a> {
         Self { text, starts }
     }
 
+    /// The byte where a place begins.
+    pub(crate) fn offset(&self, origin: Origin) -> usize {
+        let start = self.starts.get((origin.line.max(1) - 1) as usize).copied().unwrap_or(0);
+        let line = &self.text[start..];
+        let skip = (origin.column.max(1) - 1) as usize;
+        start + line.char_indices().nth(skip).map_or(0, |(at, _)| at)
+    }
+
     pub(crate) fn origin(&self, span: &Range<usize>) -> Origin {
         let line = self.starts.partition_point(|start| *start <= span.start);
         let start = self.starts[line - 1];

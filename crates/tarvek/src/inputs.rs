@@ -125,7 +125,7 @@ pub(crate) fn asked(globals: &Globals, view: Option<&str>, path: &OsStr) -> Resu
 fn no_layout() -> Failure {
     Failure::with_remedy(
         "there is no layout: no tarvek.toml here or in a folder above",
-        "give one with --layout FILE; `tarvek demo` writes one to start from, `tarvek schema layout` says what it may hold",
+        "`tarvek draft` makes one from a short brief, `tarvek demo` writes one to look at; --layout FILE names one that lies elsewhere",
     )
 }
 
@@ -175,6 +175,17 @@ fn read_file(file: &Path, most: u64) -> Result<Vec<u8>, Failure> {
         return Err(cant(&format!("{size} MiB is too large; at most {} MiB are read", most >> 20)));
     }
     std::fs::read(file).map_err(cant_open)
+}
+
+/// Reads a small text file that somebody named.
+pub(crate) fn small_file(file: &Path) -> Result<Vec<u8>, Failure> {
+    read_file(file, layout::MOST_BYTES as u64)
+}
+
+/// The layout that a command is about, and its file's name.
+pub(crate) fn layout(globals: &Globals) -> Result<(Layout, String), Failure> {
+    let found = find_layout(globals)?.ok_or_else(no_layout)?;
+    Ok((found.parsed, name_of(&found.file)))
 }
 
 /// A listing of a host with millions of files.

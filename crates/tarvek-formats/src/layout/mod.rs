@@ -5,6 +5,7 @@
 
 mod raw;
 mod validate;
+mod write;
 
 use tarvek_core::layout::Layout;
 use tarvek_core::text::shown;
@@ -13,6 +14,8 @@ use std::sync::OnceLock;
 
 use crate::mistake::{Mistakes, Refused};
 use crate::structure::{self, Form};
+
+pub use write::write;
 
 /// A layout larger than this is some other file.
 pub const MOST_BYTES: usize = 8 << 20;
@@ -47,36 +50,40 @@ fn missing(name: &str, table: Option<&str>) -> String {
 /// # Errors
 /// Everything that is wrong with it.
 pub fn read(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
-    let text = text(file, bytes)?;
+    let text = text_of(file, "layout", bytes)?;
     let mut mistakes = Mistakes::new(text);
     let raw = structure::read(&FORM, text, &mut mistakes);
     let layout = validate::layout(text, raw, &mut mistakes);
     if mistakes.is_empty() { Ok(layout) } else { Err(mistakes.into_refused(file)) }
 }
 
-fn text<'a>(file: &str, bytes: &'a [u8]) -> Result<&'a str, Refused> {
+/// The text of a file that is a layout or a brief, if it can be one.
+pub(crate) fn text_of<'a>(file: &str, called: &str, bytes: &'a [u8]) -> Result<&'a str, Refused> {
     let refuse = |upto: &str, message: String, remedy: &str| {
         let mut mistakes = Mistakes::new(upto);
         mistakes.add(upto.len()..upto.len(), message, Some(remedy.to_owned()));
         Err(mistakes.into_refused(file))
     };
-    const NO_LAYOUT: &str =
-        "give the TOML file that describes the site; `tarvek schema layout` says what it may hold";
+    let (what, first) = match called {
+        "layout" => ("the TOML file that describes the site", "tarvek = 1"),
+        _ => ("the TOML file that says what is wanted", "brief = 1"),
+    };
+    let other = format!("give {what}; `tarvek schema {called}` says what it may hold");
     if bytes.len() > MOST_BYTES {
-        let message = format!("{} MiB is too large for a layout", bytes.len() >> 20);
-        return refuse("", message, NO_LAYOUT);
+        let message = format!("{} MiB is too large for a {called}", bytes.len() >> 20);
+        return refuse("", message, &other);
     }
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
     if bytes.iter().all(u8::is_ascii_whitespace) {
-        return refuse("", "the layout is empty".into(), "start with: tarvek = 1");
+        return refuse("", format!("the {called} is empty"), &format!("start with: {first}"));
     }
     let chunk = bytes.utf8_chunks().next().expect("not empty");
     if let Some(nul) = chunk.valid().find('\0') {
-        return refuse(&chunk.valid()[..nul], "a NUL byte: this is no text file".into(), NO_LAYOUT);
+        return refuse(&chunk.valid()[..nul], "a NUL byte: this is no text file".into(), &other);
     }
     if !chunk.invalid().is_empty() {
         let message = format!("the bytes {} are no UTF-8", shown(chunk.invalid()));
-        return refuse(chunk.valid(), message, "save the layout as UTF-8");
+        return refuse(chunk.valid(), message, &format!("save the {called} as UTF-8"));
     }
     Ok(chunk.valid())
 }

@@ -442,6 +442,8 @@ pub(super) struct RawLibrary {
     pub(super) roots: Option<Vec<At<String>>>,
     /// It can't be replaced.
     pub(super) original: bool,
+    /// Where it is backed up to.
+    pub(super) backup: Option<String>,
     /// Which version to keep of several.
     pub(super) prefer: Option<String>,
 }

@@ -456,6 +456,7 @@ impl Validator<'_, '_, '_> {
             kind: kind(raw.kind?),
             roots,
             original: raw.original,
+            backup: raw.backup,
             prefer: raw.prefer,
             origin,
         })

@@ -4,6 +4,8 @@ mod access;
 mod check;
 mod compare;
 mod demo;
+mod draft;
+mod emit;
 mod explain;
 mod schema;
 mod survey;
@@ -18,6 +20,8 @@ pub(crate) fn run(arguments: Arguments, stage: &Stage) -> Result<Outcome, Failur
     let globals = &arguments.globals;
     match &arguments.command {
         Command::Demo(args) => demo::run(globals, args, stage),
+        Command::Draft(args) => draft::run(args, stage),
+        Command::Emit(args) => emit::run(globals, args, stage),
         Command::Check(args) => check::run(globals, args, stage),
         Command::Trace(args) => trace::run(globals, args, stage),
         Command::Access(args) => access::run(globals, args, stage),

@@ -7,6 +7,7 @@ use crate::view::{Stage, json};
 pub(super) fn run(args: &SchemaArgs, stage: &Stage) -> Result<Outcome, Failure> {
     let schema = match args.what {
         SchemaOf::Layout => tarvek_formats::layout::schema(),
+        SchemaOf::Brief => tarvek_formats::brief::schema(),
         SchemaOf::Check => schemars::schema_for!(json::Check).to_value(),
         SchemaOf::Trace => schemars::schema_for!(json::Trace).to_value(),
         SchemaOf::Access => schemars::schema_for!(json::Access).to_value(),

@@ -3,6 +3,7 @@
 pub(crate) mod access;
 pub(crate) mod board;
 pub(crate) mod compare;
+pub(crate) mod draft;
 pub(crate) mod explain;
 pub(crate) mod json;
 pub(crate) mod mistakes;

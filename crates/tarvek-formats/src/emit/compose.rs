@@ -1,0 +1,205 @@
+//! Containers of a host as a Compose file (Compose Specification).
+
+use std::collections::BTreeMap;
+
+use serde_json::{Map, Value, json};
+use tarvek_core::layout::{
+    GroupRef, Host, Label, Layout, MapSource, Mapping, Mode, Protocol, RunAs, Service,
+};
+
+use super::{Piece, Source, address, gid, text};
+
+/// The containers of a host. Services that run straight on it have no part in it.
+pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+    let source = Source { file };
+    let mut out = String::new();
+    let mut volumes: BTreeMap<String, Value> = BTreeMap::new();
+    let mut networks: BTreeMap<String, Value> = BTreeMap::new();
+    for service in layout.services.iter().filter(|service| service.host == host.name) {
+        let Some(map) = &service.map else { continue };
+        if out.is_empty() {
+            out += "services:\n";
+        }
+        out += &format!("  {}", source.of(service.origin, &format!("service {}", service.name)));
+        out += &format!("  {}:\n", plain(&service.name));
+        let variable =
+            service.name.to_ascii_uppercase().replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+        let mut body = Map::new();
+        // Which program it is, the layout does not say.
+        body.insert(
+            "image".into(),
+            json!(format!("${{{variable}_IMAGE:?name the image of {}}}", service.name)),
+        );
+        body.insert("restart".into(), json!("unless-stopped"));
+        if let Some(user) = user(service, host) {
+            body.insert("user".into(), json!(user));
+        }
+        let groups: Vec<String> = service.groups.iter().filter_map(|g| group(g, host)).collect();
+        if !groups.is_empty() {
+            body.insert("group_add".into(), json!(groups));
+        }
+        if let Some(umask) = service.umask {
+            // Images that set their umask take it from here.
+            body.insert("environment".into(), json!({ "UMASK": format!("{umask:03o}") }));
+        }
+        if let Some(userns) = &service.userns {
+            body.insert("userns_mode".into(), json!(userns));
+        }
+        if !service.ports.is_empty() {
+            let port = |port: &String| {
+                if port.contains(':') { port.clone() } else { format!("{port}:{port}") }
+            };
+            body.insert("ports".into(), json!(service.ports.iter().map(port).collect::<Vec<_>>()));
+        }
+        if let Some(network) = &service.network {
+            body.insert("networks".into(), json!([network]));
+            networks.insert(network.clone(), json!({}));
+        }
+        let mounts: Vec<Value> =
+            map.iter().map(|map| volume(layout, service, map, &mut volumes)).collect();
+        body.insert("volumes".into(), json!(mounts));
+        yaml(&Value::Object(body), 4, &mut out);
+    }
+    if out.is_empty() {
+        return Vec::new();
+    }
+    for (name, all) in [("volumes", volumes), ("networks", networks)] {
+        if !all.is_empty() {
+            out += &format!("{name}:\n");
+            yaml(&Value::Object(all.into_iter().collect()), 2, &mut out);
+        }
+    }
+    vec![Piece::new("compose.yaml", out)]
+}
+
+fn user(service: &Service, host: &Host) -> Option<String> {
+    match &service.runs_as {
+        RunAs::Unset => None,
+        RunAs::Numbers(uid, None) => Some(uid.to_string()),
+        RunAs::Numbers(uid, Some(gid)) => Some(format!("{uid}:{gid}")),
+        RunAs::Account(name) => {
+            let account = host.accounts.iter().find(|account| account.name == *name)?;
+            Some(format!("{}:{}", account.uid, account.gid.unwrap_or(account.uid)))
+        }
+    }
+}
+
+/// A container knows no names of its host's groups, so that they go by number.
+fn group(group: &GroupRef, host: &Host) -> Option<String> {
+    match group {
+        GroupRef::Gid(gid) => Some(gid.to_string()),
+        GroupRef::Name(name) => gid(host, name).map(|gid| gid.to_string()),
+    }
+}
+
+fn volume(
+    layout: &Layout,
+    service: &Service,
+    map: &Mapping,
+    volumes: &mut BTreeMap<String, Value>,
+) -> Value {
+    let mut mount = Map::new();
+    let kind = if matches!(map.source, MapSource::Folder(_)) { "bind" } else { "volume" };
+    mount.insert("type".into(), json!(kind));
+    match &map.source {
+        MapSource::Folder(from) => {
+            mount.insert("source".into(), json!(escaped(&from.written)));
+        }
+        MapSource::Volume(name) => {
+            mount.insert("source".into(), json!(name));
+            volumes.entry(name.clone()).or_insert_with(|| json!({}));
+        }
+        MapSource::Share { share, protocol, options, user } => {
+            let name = format!("{}-{share}", service.name);
+            mount.insert("source".into(), json!(name));
+            volumes.insert(name, share_volume(layout, share, *protocol, options, user.as_deref()));
+        }
+    }
+    mount.insert("target".into(), json!(escaped(&map.to.written)));
+    if map.access == Mode::ReadOnly {
+        mount.insert("read_only".into(), json!(true));
+    }
+    if kind == "bind" {
+        // A folder that is not there is a mistake, and not to be made by the engine as root.
+        let mut bind = Map::from_iter([("create_host_path".to_owned(), json!(false))]);
+        if let Some(propagation) = &map.propagation {
+            bind.insert("propagation".into(), json!(propagation));
+        }
+        if let Some(label) = map.label {
+            bind.insert("selinux".into(), json!(if label == Label::Shared { "z" } else { "Z" }));
+        }
+        mount.insert("bind".into(), Value::Object(bind));
+    }
+    Value::Object(mount)
+}
+
+fn share_volume(
+    layout: &Layout,
+    name: &str,
+    protocol: Protocol,
+    options: &[String],
+    user: Option<&str>,
+) -> Value {
+    let Some(share) = layout.share(name) else { return json!({}) };
+    let server = address(layout, &share.host);
+    let mut all = vec![format!("addr={server}")];
+    all.extend(options.iter().cloned());
+    let (kind, device) = match protocol {
+        Protocol::Smb => {
+            all.extend(user.map(|user| format!("username={user}")));
+            ("cifs", format!("//{server}/{name}"))
+        }
+        _ => ("nfs", format!(":{}", text(&share.path))),
+    };
+    let options = json!({ "type": kind, "o": all.join(","), "device": device });
+    json!({ "driver": "local", "driver_opts": options })
+}
+
+/// A dollar sign would start a variable.
+fn escaped(text: &str) -> String {
+    text.replace('$', "$$")
+}
+
+/// A word that YAML takes for a string without quotes.
+fn plain(name: &str) -> String {
+    let bare = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.');
+    let starts = name.bytes().next().is_some_and(|b| b.is_ascii_alphabetic());
+    if starts && name.bytes().all(bare) { name.to_owned() } else { Value::from(name).to_string() }
+}
+
+/// Writes a value as YAML in block style; strings are double-quoted as JSON, which YAML 1.2 takes as they are.
+fn yaml(value: &Value, indent: usize, out: &mut String) {
+    let pad = " ".repeat(indent);
+    match value {
+        Value::Object(map) => {
+            for (key, value) in map {
+                entry(&format!("{pad}{}:", plain(key)), value, indent + 2, out);
+            }
+        }
+        Value::Array(items) => {
+            for item in items {
+                match item {
+                    Value::Object(map) if !map.is_empty() => {
+                        let mut inner = String::new();
+                        yaml(item, indent + 2, &mut inner);
+                        // The dash takes the place of the first indentation.
+                        out.push_str(&format!("{pad}- {}", &inner[indent + 2..]));
+                    }
+                    item => entry(&format!("{pad}-"), item, indent + 2, out),
+                }
+            }
+        }
+        _ => {}
+    }
+}
+
+fn entry(head: &str, value: &Value, indent: usize, out: &mut String) {
+    match value {
+        Value::Object(map) if map.is_empty() => out.push_str(&format!("{head} {{}}\n")),
+        Value::Object(_) | Value::Array(_) => {
+            out.push_str(&format!("{head}\n"));
+            yaml(value, indent, out);
+        }
+        value => out.push_str(&format!("{head} {value}\n")),
+    }
+}

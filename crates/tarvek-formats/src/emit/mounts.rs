@@ -1,0 +1,192 @@
+//! Mounts of a host: `fstab(5)` lines and `systemd.mount(5)` units.
+
+use tarvek_core::layout::{Host, Layout, Mount, MountSource, Protocol};
+
+use super::{Piece, Source, nfs_source, smb_source, text};
+use crate::escape::escape;
+
+/// What both forms need of a mount.
+struct Attached {
+    source: String,
+    filesystem: String,
+    options: Vec<String>,
+}
+
+fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
+    let share = match &mount.from {
+        MountSource::Share(name) => layout.share(name),
+        MountSource::Literal(_) => None,
+    };
+    let source = match (&mount.from, share, mount.protocol) {
+        (_, Some(share), Protocol::Smb) => smb_source(layout, share),
+        (_, Some(share), _) => nfs_source(layout, share),
+        (MountSource::Literal(source), _, _) => source.clone(),
+        (MountSource::Share(name), None, _) => name.clone(),
+    };
+    let filesystem = match mount.protocol {
+        Protocol::Nfs => "nfs".to_owned(),
+        Protocol::Smb => "cifs".to_owned(),
+        Protocol::Bind => "none".to_owned(),
+        Protocol::Disk => {
+            let dataset = host.datasets.iter().find(|dataset| dataset.at == mount.at);
+            dataset.and_then(|dataset| dataset.filesystem.clone()).unwrap_or_else(|| "auto".into())
+        }
+    };
+    let mut options = mount.options.clone();
+    if mount.protocol == Protocol::Bind && !options.iter().any(|o| o == "bind" || o == "rbind") {
+        options.insert(0, "bind".into());
+    }
+    if let Some(file) = &mount.credentials {
+        options.push(format!("credentials={}", text(file)));
+    } else if let (Protocol::Smb, Some(user)) = (mount.protocol, &mount.user) {
+        options.push(format!("username={user}"));
+    }
+    Attached { source, filesystem, options }
+}
+
+/// Lines for the host's fstab, and placeholders for the credentials that they name.
+pub fn fstab(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+    let source = Source { file };
+    let mut lines = String::new();
+    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+        let at = attached(layout, host, mount);
+        let options =
+            if at.options.is_empty() { "defaults".to_owned() } else { at.options.join(",") };
+        // Only local filesystems are checked, and after the root.
+        let pass = if mount.protocol == Protocol::Disk && at.filesystem != "btrfs" { 2 } else { 0 };
+        lines += &source.of(mount.origin, &format!("{} at {}", at.source, mount.at));
+        let field =
+            |text: &str| String::from_utf8_lossy(&escape(text.as_bytes(), true)).into_owned();
+        lines += &format!(
+            "{} {} {} {} 0 {pass}\n",
+            field(&at.source),
+            field(&text(&mount.at)),
+            at.filesystem,
+            field(&options)
+        );
+    }
+    if lines.is_empty() {
+        return Vec::new();
+    }
+    let mut pieces = vec![Piece::new("fstab", lines)];
+    pieces.extend(credentials(layout, host));
+    pieces
+}
+
+/// Placeholders for the files that hold user and password of an SMB mount (`mount.cifs(8)`).
+fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
+    let mut pieces: Vec<Piece> = Vec::new();
+    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+        let Some(file) = &mount.credentials else { continue };
+        let name = text(file).trim_start_matches('/').to_owned();
+        if pieces.iter().any(|piece| piece.name == name) {
+            continue;
+        }
+        let user = mount.user.as_deref().unwrap_or("");
+        pieces.push(Piece {
+            name,
+            text: format!(
+                "# Goes to {file}. Owner root, mode 0600. Write the password after the equals sign; nothing else may know it.\n\
+                 username={user}\npassword=\n"
+            ),
+            mode: 0o600,
+        });
+    }
+    pieces
+}
+
+/// A mount unit for each mount, and an automount unit for each network mount.
+pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+    let source = Source { file };
+    let mut pieces = Vec::new();
+    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+        let at = attached(layout, host, mount);
+        let network = mount.protocol.is_network();
+        let name = unit_name(&text(&mount.at));
+        let comment = source.of(mount.origin, &format!("{} at {}", at.source, mount.at));
+        let target = if network { "remote-fs.target" } else { "local-fs.target" };
+        // What fstab's reader makes of these stands in the unit itself.
+        let options: Vec<&str> = at
+            .options
+            .iter()
+            .map(String::as_str)
+            .filter(|option| !matches!(*option, "nofail" | "_netdev" | "auto" | "noauto"))
+            .collect();
+        let escaped = |text: &str| text.replace('%', "%%");
+        let mut unit = format!(
+            "{comment}[Unit]\nDescription={} at {}\n",
+            escaped(&at.source),
+            escaped(&text(&mount.at))
+        );
+        if network {
+            unit += "Wants=network-online.target\nAfter=network-online.target\n";
+        }
+        unit += &format!(
+            "\n[Mount]\nWhat={}\nWhere={}\nType={}\n",
+            escaped(&at.source),
+            escaped(&text(&mount.at)),
+            at.filesystem
+        );
+        if !options.is_empty() {
+            unit += &format!("Options={}\n", escaped(&options.join(",")));
+        }
+        unit += "TimeoutSec=30\n";
+        if !network {
+            unit += &format!("\n[Install]\nWantedBy={target}\n");
+        }
+        pieces.push(Piece::new(format!("{name}.mount"), unit));
+        if network {
+            // A server that is off at boot then delays whoever looks, and nobody else.
+            pieces.push(Piece::new(
+                format!("{name}.automount"),
+                format!(
+                    "{comment}[Unit]\nDescription={} on first use\n\n[Automount]\nWhere={}\n\n[Install]\nWantedBy={target}\n",
+                    escaped(&at.source),
+                    escaped(&text(&mount.at))
+                ),
+            ));
+        }
+    }
+    if !pieces.is_empty() {
+        pieces.extend(credentials(layout, host));
+    }
+    pieces
+}
+
+/// A path as a unit's name (`systemd.unit(5)`, "string escaping for inclusion in unit names").
+fn unit_name(path: &str) -> String {
+    let parts: Vec<&str> = path.split('/').filter(|part| !part.is_empty()).collect();
+    if parts.is_empty() {
+        return "-".into();
+    }
+    let mut name = String::new();
+    for (n, byte) in parts.join("/").bytes().enumerate() {
+        match byte {
+            b'/' => name.push('-'),
+            b'.' if n == 0 => name += "\\x2e",
+            b if b.is_ascii_alphanumeric() || matches!(b, b':' | b'_' | b'.') => {
+                name.push(b.into())
+            }
+            b => name += &format!("\\x{b:02x}"),
+        }
+    }
+    name
+}
+
+#[cfg(test)]
+mod tests {
+    use super::unit_name;
+
+    #[test]
+    fn units_are_named_as_systemd_escape_names_them() {
+        for (path, name) in [
+            ("/mnt/granary/media", "mnt-granary-media"),
+            ("/mnt/my-box/a b", "mnt-my\\x2dbox-a\\x20b"),
+            ("/.hidden//x/", "\\x2ehidden-x"),
+            ("/", "-"),
+            ("/ö", "\\xc3\\xb6"),
+        ] {
+            assert_eq!(unit_name(path), name);
+        }
+    }
+}

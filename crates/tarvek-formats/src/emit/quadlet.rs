@@ -1,0 +1,86 @@
+//! Containers of a host as units that Podman makes systemd services of (`podman-systemd.unit(5)`).
+
+use tarvek_core::layout::{GroupRef, Host, Label, Layout, MapSource, Mode, RunAs, Service};
+
+use super::{Piece, Source, gid};
+
+/// A `.container` unit for each container of a host.
+pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+    let source = Source { file };
+    let containers = layout.services.iter().filter(|s| s.host == host.name && s.map.is_some());
+    containers
+        .map(|service| {
+            Piece::new(format!("{}.container", service.name), unit(service, host, &source))
+        })
+        .collect()
+}
+
+fn unit(service: &Service, host: &Host, source: &Source) -> String {
+    let escaped = |text: &str| text.replace('%', "%%");
+    let mut out = source.of(service.origin, &format!("service {}", service.name));
+    out += &format!("[Unit]\nDescription={}\n", service.name);
+    // The container starts after what it maps is mounted, and not without it.
+    let folders = service.map.iter().flatten().filter_map(|map| match &map.source {
+        MapSource::Folder(from) => Some(escaped(&from.written)),
+        _ => None,
+    });
+    for folder in folders {
+        out += &format!("RequiresMountsFor={folder}\n");
+    }
+    out += "\n[Container]\n# Which program it is, the layout does not say: write its image here.\n";
+    out += &format!("Image=localhost/{}\n", service.name);
+    match &service.runs_as {
+        RunAs::Unset => {}
+        RunAs::Numbers(uid, group) => {
+            out += &format!("User={uid}\n");
+            out += &group.map(|gid| format!("Group={gid}\n")).unwrap_or_default();
+        }
+        RunAs::Account(name) => {
+            if let Some(account) = host.accounts.iter().find(|account| account.name == *name) {
+                let gid = account.gid.unwrap_or(account.uid);
+                out += &format!("User={}\nGroup={gid}\n", account.uid);
+            }
+        }
+    }
+    for group in &service.groups {
+        let number = match group {
+            GroupRef::Gid(gid) => Some(*gid),
+            GroupRef::Name(name) => gid(host, name),
+        };
+        out += &number.map(|gid| format!("GroupAdd={gid}\n")).unwrap_or_default();
+    }
+    if let Some(umask) = service.umask {
+        out += &format!("Environment=UMASK={umask:03o}\n");
+    }
+    out +=
+        &service.userns.as_ref().map(|ns| format!("UserNS={}\n", escaped(ns))).unwrap_or_default();
+    for map in service.map.iter().flatten() {
+        let from = match &map.source {
+            MapSource::Folder(from) => escaped(&from.written),
+            MapSource::Volume(name) => name.clone(),
+            // The engine can't mount a share by itself here: the host does, and the folder is mapped.
+            MapSource::Share { share, .. } => {
+                out +=
+                    &format!("# Mount the share {share} on the host, and map its folder here.\n");
+                continue;
+            }
+        };
+        let mut options = vec![map.access.word().to_owned()];
+        options.extend(
+            map.label.map(|label| if label == Label::Shared { "z" } else { "Z" }.to_owned()),
+        );
+        options.extend(map.propagation.clone());
+        if map.access == Mode::ReadWrite {
+            options.remove(0);
+        }
+        let options =
+            if options.is_empty() { String::new() } else { format!(":{}", options.join(",")) };
+        out += &format!("Volume={from}:{}{options}\n", escaped(&map.to.written));
+    }
+    for port in &service.ports {
+        let port = if port.contains(':') { port.clone() } else { format!("{port}:{port}") };
+        out += &format!("PublishPort={port}\n");
+    }
+    out += &service.network.as_ref().map(|n| format!("Network={n}\n")).unwrap_or_default();
+    out + "\n[Service]\nRestart=always\n\n[Install]\nWantedBy=default.target\n"
+}

@@ -1,0 +1,54 @@
+//! Stanzas for an SMB server (`smb.conf(5)`).
+
+use tarvek_core::layout::{Host, Layout, SmbOffer};
+
+use super::{Piece, Source, text};
+
+/// The SMB shares of a storage host.
+pub fn smb(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+    let source = Source { file };
+    let mut out = String::new();
+    for share in layout.shares.iter().filter(|share| share.host == host.name) {
+        let Some(offer) = &share.smb else { continue };
+        if !out.is_empty() {
+            out.push('\n');
+        }
+        out += &source.of(share.origin, &format!("share {}", share.name));
+        out += &format!("[{}]\n", share.name);
+        for (name, value) in parameters(&text(&share.path), offer) {
+            out += &format!("    {name} = {value}\n");
+        }
+    }
+    if out.is_empty() {
+        return Vec::new();
+    }
+    let note = "# Include these in smb.conf. Everybody named here needs a password of this server: smbpasswd -a NAME\n\n";
+    vec![Piece::new("shares.smb.conf", note.to_owned() + &out)]
+}
+
+fn parameters(path: &str, offer: &SmbOffer) -> Vec<(&'static str, String)> {
+    let yes = |on: bool| if on { "yes" } else { "no" }.to_owned();
+    // A percent sign would start a variable of the server's.
+    let mut all = vec![
+        ("path", path.replace('%', "%%")),
+        ("guest ok", yes(offer.guests)),
+        ("read only", "yes".into()),
+    ];
+    for (name, list) in
+        [("valid users", &offer.only), ("read list", &offer.read), ("write list", &offer.write)]
+    {
+        if !list.is_empty() {
+            all.push((name, list.join(" ")));
+        }
+    }
+    all.extend(offer.force_user.iter().map(|user| ("force user", user.clone())));
+    all.extend(offer.force_group.iter().map(|group| ("force group", group.clone())));
+    all.extend(offer.create_mask.map(|mask| ("create mask", format!("{mask:04o}"))));
+    all.extend(offer.folder_mask.map(|mask| ("directory mask", format!("{mask:04o}"))));
+    // So that a default ACL of a folder is what new entries get.
+    all.push(("inherit acls", "yes".into()));
+    if offer.recycle {
+        all.push(("vfs objects", "recycle".into()));
+    }
+    all
+}

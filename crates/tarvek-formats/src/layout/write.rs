@@ -1,0 +1,429 @@
+//! From a [`Layout`] to the text of its file, with a comment before each part that has one.
+
+use tarvek_core::layout::{
+    Declared, GroupRef, Host, HostRole, Intake, Kind, Label, Layout, Library, MapSource, Mapping,
+    Mode, Mount, MountSource, Os, Purpose, Right, RunAs, Service, ServiceRole, Share, Squash, Want,
+};
+use tarvek_core::path::AbsPath;
+
+/// A layout as text. `notes` gives the comments for a part by its name: `host.granary`, `share.media`, `service.lantern`,
+/// `intake.films`, or the path of a dataset, folder or mount.
+pub fn write(layout: &Layout, notes: &dyn Fn(&str) -> Vec<String>) -> String {
+    let mut out = Writer { text: String::new(), notes };
+    out.text += "tarvek = 1\n";
+    out.line("site", &quoted(&layout.site));
+    layout.hosts.iter().for_each(|host| out.host(host));
+    layout.shares.iter().for_each(|share| out.share(share));
+    for folder in &layout.folders {
+        out.part("[[folder]]", &folder.path.to_string());
+        out.line("host", &quoted(&folder.host));
+        out.line("path", &path(&folder.path));
+        out.maybe("owner", folder.owner.as_deref().map(quoted));
+        out.maybe("group", folder.group.as_deref().map(quoted));
+        out.maybe("mode", folder.mode.map(octal));
+        let right = |(who, right): &(String, Right)| {
+            format!("{} = {}", key(who), quoted(right_word(*right)))
+        };
+        if !folder.rights.is_empty() {
+            out.line("rights", &braces(folder.rights.iter().map(right)));
+        }
+        let purpose = |purpose| match purpose {
+            Purpose::Media => "media",
+            Purpose::Intake => "intake",
+            Purpose::Config => "config",
+        };
+        out.maybe("is", folder.purpose.map(|p| quoted(purpose(p))));
+    }
+    layout.mounts.iter().for_each(|mount| out.mount(layout, mount));
+    layout.services.iter().for_each(|service| out.service(service));
+    layout.intakes.iter().for_each(|intake| out.intake(intake));
+    out.rules(layout);
+    out.text
+}
+
+struct Writer<'a> {
+    text: String,
+    notes: &'a dyn Fn(&str) -> Vec<String>,
+}
+
+impl Writer<'_> {
+    fn line(&mut self, name: &str, value: &str) {
+        self.text += &format!("{name} = {value}\n");
+    }
+
+    fn maybe(&mut self, name: &str, value: Option<String>) {
+        if let Some(value) = value {
+            self.line(name, &value);
+        }
+    }
+
+    fn comments(&mut self, about: &str) {
+        for note in (self.notes)(about) {
+            for line in wrapped(&note) {
+                self.text += &format!("# {line}\n");
+            }
+        }
+    }
+
+    fn part(&mut self, header: &str, about: &str) {
+        self.text.push('\n');
+        self.comments(about);
+        self.text += &format!("{header}\n");
+    }
+
+    fn host(&mut self, host: &Host) {
+        let name = format!("host.{}", key(&host.name));
+        self.part(&format!("[{name}]"), &format!("host.{}", host.name));
+        let role = |role: &HostRole| match role {
+            HostRole::Storage => "storage",
+            HostRole::Apps => "apps",
+            HostRole::Client => "client",
+        };
+        self.line("role", &one_or_many(host.roles.iter().map(role)));
+        match host.os {
+            Os::Linux => {}
+            Os::Windows => self.line("os", "\"windows\""),
+            Os::Macos => self.line("os", "\"macos\""),
+        }
+        if !host.addresses.is_empty() {
+            self.line("addresses", &list(host.addresses.iter().map(|a| quoted(a))));
+        }
+        self.maybe("inside", host.inside.as_deref().map(quoted));
+        if !host.map.is_empty() {
+            self.lines_of("map", host.map.iter().map(mapping).collect());
+        }
+        if !host.idmap.is_empty() {
+            let range = |r: &tarvek_core::layout::IdRange| {
+                format!("{{ inside = {}, outside = {}, count = {} }}", r.inside, r.outside, r.count)
+            };
+            self.line("idmap", &list(host.idmap.iter().map(range)));
+        }
+        self.maybe("selinux", host.selinux.map(|on| on.to_string()));
+        if !host.datasets.is_empty() {
+            self.text += "datasets = [\n";
+            for dataset in &host.datasets {
+                for note in (self.notes)(&dataset.name) {
+                    self.text += &format!("  # {note}\n");
+                }
+                let mut parts = vec![
+                    format!("name = {}", quoted(&dataset.name)),
+                    format!("at = {}", path(&dataset.at)),
+                ];
+                parts.extend(
+                    dataset.filesystem.iter().map(|f| format!("filesystem = {}", quoted(f))),
+                );
+                parts
+                    .extend(dataset.quota.map(|q| format!("quota = {}", quoted(&format!("{q}B")))));
+                if !dataset.properties.is_empty() {
+                    let property = |(name, value): &(String, String)| {
+                        format!("{} = {}", key(name), quoted(value))
+                    };
+                    let mut properties = dataset.properties.clone();
+                    properties.sort();
+                    let all = braces(properties.iter().map(property));
+                    parts.push(format!("properties = {all}"));
+                }
+                self.text += &format!("  {{ {} }},\n", parts.join(", "));
+            }
+            self.text += "]\n";
+        }
+        if !host.groups.is_empty() {
+            let group = |g: &tarvek_core::layout::Group| format!("{} = {}", key(&g.name), g.gid);
+            self.line("groups", &braces(host.groups.iter().map(group)));
+        }
+        if !host.accounts.is_empty() {
+            self.text += &format!("\n[{name}.accounts]\n");
+            for account in &host.accounts {
+                let mut parts = vec![format!("uid = {}", account.uid)];
+                parts.extend(account.gid.map(|gid| format!("gid = {gid}")));
+                if !account.groups.is_empty() {
+                    let groups = list(account.groups.iter().map(|g| quoted(g)));
+                    parts.push(format!("groups = {groups}"));
+                }
+                self.line(&key(&account.name), &format!("{{ {} }}", parts.join(", ")));
+            }
+        }
+    }
+
+    fn lines_of(&mut self, name: &str, items: Vec<String>) {
+        self.text += &format!("{name} = [\n");
+        for item in items {
+            self.text += &format!("  {item},\n");
+        }
+        self.text += "]\n";
+    }
+
+    fn share(&mut self, share: &Share) {
+        self.part(&format!("[share.{}]", key(&share.name)), &format!("share.{}", share.name));
+        self.line("host", &quoted(&share.host));
+        self.line("path", &path(&share.path));
+        let export = |e: &tarvek_core::layout::NfsExport| {
+            let squash = match e.squash {
+                Squash::Root => "root",
+                Squash::All => "all",
+                Squash::None => "none",
+            };
+            let mut parts = vec![
+                format!("clients = {}", quoted(&e.clients)),
+                format!("access = {}", quoted(e.access.word())),
+                format!("squash = {}", quoted(squash)),
+            ];
+            parts.extend(e.anonuid.map(|id| format!("anonuid = {id}")));
+            parts.extend(e.anongid.map(|id| format!("anongid = {id}")));
+            if e.crossmnt {
+                parts.push("crossmnt = true".into());
+            }
+            if !e.options.is_empty() {
+                parts.push(format!("options = {}", quoted(&e.options.join(","))));
+            }
+            format!("{{ {} }}", parts.join(", "))
+        };
+        if !share.nfs.is_empty() {
+            self.line("nfs", &list(share.nfs.iter().map(export)));
+        }
+        if let Some(smb) = &share.smb {
+            let names = |names: &[String]| list(names.iter().map(|n| quoted(n)));
+            let mut parts = vec![format!("guests = {}", smb.guests)];
+            for (word, list) in [("only", &smb.only), ("read", &smb.read), ("write", &smb.write)] {
+                if !list.is_empty() {
+                    parts.push(format!("{word} = {}", names(list)));
+                }
+            }
+            parts.extend(smb.force_user.iter().map(|u| format!("force_user = {}", quoted(u))));
+            parts.extend(smb.force_group.iter().map(|g| format!("force_group = {}", quoted(g))));
+            parts.extend(smb.create_mask.map(|m| format!("create_mask = {}", octal(m))));
+            parts.extend(smb.folder_mask.map(|m| format!("folder_mask = {}", octal(m))));
+            if smb.recycle {
+                parts.push("recycle = true".into());
+            }
+            self.line("smb", &format!("{{ {} }}", parts.join(", ")));
+        }
+        if !share.also.is_empty() {
+            self.line("also", &list(share.also.iter().map(|a| quoted(a))));
+        }
+    }
+
+    fn mount(&mut self, layout: &Layout, mount: &Mount) {
+        self.part("[[mount]]", &mount.at.to_string());
+        self.line("host", &quoted(&mount.host));
+        let from = match &mount.from {
+            MountSource::Share(share) => {
+                let host = layout.share(share).map_or("", |share| share.host.as_str());
+                format!("{host}:{share}")
+            }
+            MountSource::Literal(source) => source.clone(),
+        };
+        self.line("from", &quoted(&from));
+        self.line("protocol", &quoted(mount.protocol.word()));
+        let windows = layout.host(&mount.host).is_some_and(|host| host.os == Os::Windows);
+        let at = if windows {
+            quoted(String::from_utf8_lossy(mount.at.as_bytes()).trim_start_matches('/'))
+        } else {
+            path(&mount.at)
+        };
+        self.line("at", &at);
+        if !mount.options.is_empty() {
+            self.line("options", &quoted(&mount.options.join(",")));
+        }
+        self.maybe("user", mount.user.as_deref().map(quoted));
+        self.maybe("credentials", mount.credentials.as_ref().map(path));
+        if mount.removable {
+            self.line("removable", "true");
+        }
+    }
+
+    fn service(&mut self, service: &Service) {
+        let about = format!("service.{}", service.name);
+        self.part(&format!("[service.{}]", key(&service.name)), &about);
+        self.line("host", &quoted(&service.host));
+        let role = |role: &ServiceRole| match role {
+            ServiceRole::Serve => "serve",
+            ServiceRole::Fetch => "fetch",
+            ServiceRole::Sort => "sort",
+        };
+        self.line("role", &one_or_many(service.roles.iter().map(role)));
+        match &service.runs_as {
+            RunAs::Unset => {}
+            RunAs::Numbers(uid, None) => self.line("runs_as", &quoted(&uid.to_string())),
+            RunAs::Numbers(uid, Some(gid)) => {
+                self.line("runs_as", &quoted(&format!("{uid}:{gid}")))
+            }
+            RunAs::Account(name) => self.line("runs_as", &quoted(name)),
+        }
+        if !service.groups.is_empty() {
+            let group = |group: &GroupRef| match group {
+                GroupRef::Gid(gid) => quoted(&gid.to_string()),
+                GroupRef::Name(name) => quoted(name),
+            };
+            self.line("groups", &list(service.groups.iter().map(group)));
+        }
+        self.maybe("umask", service.umask.map(octal));
+        self.maybe("userns", service.userns.as_deref().map(quoted));
+        if let Some(map) = &service.map {
+            self.lines_of("map", map.iter().map(mapping).collect());
+        }
+        if !service.ports.is_empty() {
+            self.line("ports", &list(service.ports.iter().map(|p| quoted(p))));
+        }
+        self.maybe("network", service.network.as_deref().map(quoted));
+        self.maybe("config", service.config.as_ref().map(path));
+        self.maybe("backup", service.backup.as_deref().map(quoted));
+        if !service.libraries.is_empty() {
+            self.lines_of("libraries", service.libraries.iter().map(library).collect());
+        }
+    }
+
+    fn intake(&mut self, intake: &Intake) {
+        let about = format!("intake.{}", intake.name);
+        self.part(&format!("[intake.{}]", key(&intake.name)), &about);
+        if let Some(fetch) = &intake.fetch {
+            let mut parts = vec![format!("service = {}", quoted(&fetch.service))];
+            parts.extend(fetch.partial.as_ref().map(|p| format!("partial = {}", path(p))));
+            parts.push(format!("done = {}", path(&fetch.done)));
+            parts.extend(fetch.category.iter().map(|c| format!("category = {}", quoted(c))));
+            self.line("fetch", &format!("{{ {} }}", parts.join(", ")));
+        }
+        if let Some(sort) = &intake.sort {
+            let mut parts = vec![
+                format!("service = {}", quoted(&sort.service)),
+                format!("reads = {}", path(&sort.reads)),
+                format!("files_into = {}", path(&sort.files_into)),
+            ];
+            parts.extend(sort.category.iter().map(|c| format!("category = {}", quoted(c))));
+            self.line("sort", &format!("{{ {} }}", parts.join(", ")));
+        }
+        let want = match intake.want {
+            Want::Hardlink => "hardlink",
+            Want::Rename => "rename",
+            Want::Copy => "copy",
+        };
+        self.line("want", &quoted(want));
+    }
+
+    fn rules(&mut self, layout: &Layout) {
+        let rules = &layout.rules;
+        if rules.severity.is_empty() && rules.silence.is_empty() {
+            return;
+        }
+        self.part("[rules]", "rules");
+        if !rules.severity.is_empty() {
+            let one = |(rule, severity): &(_, tarvek_core::rules::Severity)| {
+                let rule: &tarvek_core::rules::RuleId = rule;
+                format!("{} = {}", quoted(rule.id), quoted(severity.word()))
+            };
+            self.line("severity", &braces(rules.severity.iter().map(one)));
+        }
+        let silence = |silence: &tarvek_core::layout::Silence| {
+            let mut parts = vec![format!("rule = {}", quoted(silence.rule.id))];
+            parts.extend(silence.below.as_ref().map(|p| format!("where = {}", path(p))));
+            parts.push(format!("why = {}", quoted(&silence.why)));
+            format!("{{ {} }}", parts.join(", "))
+        };
+        if !rules.silence.is_empty() {
+            self.lines_of("silence", rules.silence.iter().map(silence).collect());
+        }
+    }
+}
+
+fn mapping(map: &Mapping) -> String {
+    let mut parts = match &map.source {
+        MapSource::Folder(from) => vec![format!("from = {}", written(from))],
+        MapSource::Share { share, protocol, options, user } => {
+            let mut parts = vec![
+                format!("share = {}", quoted(share)),
+                format!("protocol = {}", quoted(protocol.word())),
+            ];
+            if !options.is_empty() {
+                parts.push(format!("options = {}", quoted(&options.join(","))));
+            }
+            parts.extend(user.iter().map(|user| format!("user = {}", quoted(user))));
+            parts
+        }
+        MapSource::Volume(volume) => vec![format!("volume = {}", quoted(volume))],
+    };
+    parts.push(format!("to = {}", written(&map.to)));
+    if map.access == Mode::ReadOnly {
+        parts.push("access = \"ro\"".into());
+    }
+    parts.extend(map.label.map(|label| {
+        format!("label = {}", quoted(if label == Label::Shared { "shared" } else { "private" }))
+    }));
+    parts.extend(map.propagation.iter().map(|p| format!("propagation = {}", quoted(p))));
+    format!("{{ {} }}", parts.join(", "))
+}
+
+fn library(library: &Library) -> String {
+    let kind: Kind = library.kind;
+    let mut parts = vec![
+        format!("name = {}", quoted(&library.name)),
+        format!("kind = {}", quoted(kind.word())),
+        format!("roots = {}", list(library.roots.iter().map(written))),
+    ];
+    if library.original {
+        parts.push("original = true".into());
+    }
+    parts.extend(library.backup.iter().map(|b| format!("backup = {}", quoted(b))));
+    parts.extend(library.prefer.iter().map(|p| format!("prefer = {}", quoted(p))));
+    format!("{{ {} }}", parts.join(", "))
+}
+
+fn right_word(right: Right) -> &'static str {
+    match right {
+        Right::None => "none",
+        Right::Read => "read",
+        Right::Add => "add",
+        Right::Change => "change",
+    }
+}
+
+fn quoted(text: &str) -> String {
+    toml::Value::from(text).to_string()
+}
+
+/// A bare key where TOML takes one.
+fn key(name: &str) -> String {
+    let bare = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-');
+    if !name.is_empty() && name.bytes().all(bare) { name.to_owned() } else { quoted(name) }
+}
+
+fn path(path: &AbsPath) -> String {
+    quoted(&String::from_utf8_lossy(path.as_bytes()))
+}
+
+fn written(declared: &Declared) -> String {
+    quoted(&declared.written)
+}
+
+fn octal(mode: u16) -> String {
+    format!("\"{mode:04o}\"")
+}
+
+fn list(items: impl Iterator<Item = String>) -> String {
+    format!("[{}]", items.collect::<Vec<_>>().join(", "))
+}
+
+fn braces(items: impl Iterator<Item = String>) -> String {
+    format!("{{ {} }}", items.collect::<Vec<_>>().join(", "))
+}
+
+fn one_or_many<'a>(words: impl Iterator<Item = &'a str>) -> String {
+    let words: Vec<String> = words.map(quoted).collect();
+    if words.len() == 1 { words[0].clone() } else { list(words.into_iter()) }
+}
+
+/// A comment in lines of about a hundred columns.
+fn wrapped(text: &str) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split_whitespace() {
+        let line = lines.last_mut().expect("there is one");
+        if line.is_empty() {
+            line.push_str(word);
+        } else if line.chars().count() + word.chars().count() < 98 {
+            line.push(' ');
+            line.push_str(word);
+        } else {
+            lines.push(format!("  {word}"));
+        }
+    }
+    lines
+}

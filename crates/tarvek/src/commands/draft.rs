@@ -1,0 +1,223 @@
+//! `tarvek draft`: a brief becomes a layout. However the brief is given, as a file, as options or as answers, it is one text
+//! that one reader reads, so that it is judged in one way.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{self, BufRead, IsTerminal, Write};
+use std::path::Path;
+
+use tarvek_core::draft::{self, Draft};
+use tarvek_formats::{brief, layout};
+
+use crate::cli::{DraftArgs, Member, Of, Wish};
+use crate::inputs;
+use crate::outcome::{Failure, Outcome};
+use crate::view::{self, Stage};
+
+pub(super) fn run(args: &DraftArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let (name, text) = match &args.brief {
+        Some(file) => (inputs::name_of(file), inputs::small_file(file)?),
+        None if args.wish.says_nothing() && io::stdin().is_terminal() => {
+            let answers = questions(&mut io::stdin().lock())?;
+            ("the answers".to_owned(), of_options(&answers).into_bytes())
+        }
+        None if args.wish.says_nothing() => {
+            return Err(Failure::with_remedy(
+                "nothing is said of what is wanted",
+                "give --brief FILE, or options such as --storage granary --pool silo; on a terminal you are asked",
+            ));
+        }
+        None => ("the options".to_owned(), of_options(&args.wish).into_bytes()),
+    };
+    let brief = brief::read(&name, &text)?;
+    let draft = draft::draft(&brief);
+    let text = written(&draft);
+    match args.output.as_deref() {
+        Some(file) if file == Path::new("-") => stage.say(&text)?,
+        output => {
+            stage.say(&view::draft::text(&draft, stage))?;
+            match output {
+                Some(file) => {
+                    write_new(file, &text)?;
+                    stage.say(&format!("\nwritten: {}\n", inputs::name_of(file)))?;
+                }
+                None => stage
+                    .say("\nNothing was written; -o FILE writes this layout, -o - prints it.\n")?,
+            }
+        }
+    }
+    Ok(Outcome::Fine)
+}
+
+/// The layout as a file, each part under its reasons.
+pub(crate) fn written(draft: &Draft) -> String {
+    layout::write(&draft.layout, &|about| {
+        let about_this = draft.reasons.iter().filter(|reason| reason.about == about);
+        about_this.map(|reason| reason.why.clone()).collect()
+    })
+}
+
+/// A layout that is there already is somebody's work, and stays.
+fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
+    let name = inputs::name_of(file);
+    let mut created = File::create_new(file).map_err(|error| match error.kind() {
+        io::ErrorKind::AlreadyExists => Failure::with_remedy(
+            format!("{name} is there already"),
+            "name another file, or move it away",
+        ),
+        _ => Failure::with_remedy(format!("can't write {name}: {error}"), "name another file"),
+    })?;
+    created.write_all(text.as_bytes()).map_err(|error| {
+        let _ = fs::remove_file(file);
+        Failure::with_remedy(format!("can't write {name}: {error}"), "name another file")
+    })
+}
+
+/// Options as a brief.
+fn of_options(args: &Wish) -> String {
+    let quoted = |text: &str| toml_string(text);
+    let mut out = String::from("brief = 1\n");
+    let mut line = |name: &str, value: String| out += &format!("{name} = {value}\n");
+    line("site", quoted(args.site.as_deref().unwrap_or("Site")));
+    let list = |items: &[String]| {
+        format!("[{}]", items.iter().map(|i| quoted(i)).collect::<Vec<_>>().join(", "))
+    };
+    if !args.kind.is_empty() {
+        line("kinds", list(&args.kind));
+    }
+    if !args.original.is_empty() {
+        line("originals", list(&args.original));
+    }
+    for (name, value) in
+        [("want", &args.want), ("containers", &args.containers), ("backup", &args.backup)]
+    {
+        if let Some(value) = value {
+            line(name, quoted(value));
+        }
+    }
+    if args.no_acls {
+        line("acls", "false".into());
+    }
+    out += "\n[storage]\n";
+    let mut line = |name: &str, value: String| out += &format!("{name} = {value}\n");
+    for (name, value) in [
+        ("host", &args.storage),
+        ("pool", &args.pool),
+        ("filesystem", &args.filesystem),
+        ("at", &args.at),
+        ("address", &args.address),
+        ("intake_pool", &args.intake_pool),
+        ("subnet", &args.subnet),
+    ] {
+        if let Some(value) = value {
+            line(name, quoted(value));
+        }
+    }
+    if args.selinux {
+        line("selinux", "true".into());
+    }
+    for Of { name, of } in &args.apps {
+        out += &format!("\n[apps.{}]\n", toml_key(name));
+        if let Some(reach) = of {
+            out += &format!("reach = {}\n", quoted(reach));
+        }
+        if args.selinux {
+            out += "selinux = true\n";
+        }
+    }
+    // A service that is given for several roles has them all.
+    let mut services: Vec<(&Member, Vec<&str>)> = Vec::new();
+    for (members, role) in [(&args.serve, "serve"), (&args.fetch, "fetch"), (&args.sort, "sort")] {
+        for member in members {
+            match services.iter_mut().find(|(known, _)| *known == member) {
+                Some((_, roles)) => roles.push(role),
+                None => services.push((member, vec![role])),
+            }
+        }
+    }
+    for (Member { name, id, host }, roles) in services {
+        out += &format!("\n[service.{}]\n", toml_key(name));
+        let roles: Vec<String> = roles.iter().map(|role| quoted(role)).collect();
+        out += &format!("role = [{}]\nid = {id}\n", roles.join(", "));
+        if let Some(host) = host {
+            out += &format!("host = {}\n", quoted(host));
+        }
+    }
+    if !args.add.is_empty() || !args.watch.is_empty() {
+        let people = |members: &[Member]| {
+            let people: BTreeMap<&str, u32> =
+                members.iter().map(|m| (m.name.as_str(), m.id)).collect();
+            let people: Vec<String> =
+                people.iter().map(|(name, id)| format!("{} = {id}", toml_key(name))).collect();
+            format!("{{ {} }}", people.join(", "))
+        };
+        out +=
+            &format!("\n[people]\nadd = {}\nwatch = {}\n", people(&args.add), people(&args.watch));
+    }
+    for Of { name, of } in &args.client {
+        out += &format!("\n[client.{}]\n", toml_key(name));
+        if let Some(os) = of {
+            out += &format!("os = {}\n", quoted(os));
+        }
+    }
+    out
+}
+
+fn toml_string(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}
+
+fn toml_key(text: &str) -> String {
+    let bare = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-');
+    if !text.is_empty() && text.bytes().all(bare) { text.to_owned() } else { toml_string(text) }
+}
+
+/// Asks for what is needed, one by one. An empty answer takes what stands in brackets.
+fn questions(input: &mut impl BufRead) -> Result<Wish, Failure> {
+    let mut args = Wish::default();
+    args.site = Some(ask(input, "Name of the site", "My site")?);
+    args.storage = Some(ask(input, "Storage host", "storage")?);
+    args.filesystem = Some(ask(input, "Its filesystem: zfs, btrfs, xfs or ext4", "zfs")?);
+    args.pool = Some(ask(input, "Its pool, or the label of its volume", "tank")?);
+    args.kind = words(&ask(
+        input,
+        "Kinds of media: films series music photos books home-video",
+        "films series music",
+    )?);
+    args.original = words(&ask(input, "Of those, what can't be replaced", "none")?);
+    let apps =
+        ask(input, "Other hosts that run services, as NAME or NAME:nfs or NAME:smb", "none")?;
+    args.apps = parsed(&apps)?;
+    args.serve = parsed(&ask(input, "Services that serve, as NAME=UID", "player=972")?)?;
+    args.fetch = parsed(&ask(input, "Services that fetch, as NAME=UID or NAME=UID@HOST", "none")?)?;
+    args.sort = parsed(&ask(input, "Services that sort, as NAME=UID or NAME=UID@HOST", "none")?)?;
+    args.add = parsed(&ask(input, "People who may add and change, as NAME=UID", "none")?)?;
+    args.watch = parsed(&ask(input, "People who only watch, as NAME=UID", "none")?)?;
+    args.client =
+        parsed(&ask(input, "Their machines, as NAME:windows, NAME:macos or NAME:linux", "none")?)?;
+    args.containers = Some(ask(input, "What runs the services: docker, podman or none", "docker")?);
+    args.selinux =
+        matches!(ask(input, "Does SELinux enforce? yes or no", "no")?.as_str(), "yes" | "y");
+    Ok(args)
+}
+
+fn ask(input: &mut impl BufRead, question: &str, usual: &str) -> Result<String, Failure> {
+    let mut err = io::stderr().lock();
+    write!(err, "{question} [{usual}]: ")?;
+    err.flush()?;
+    let mut line = String::new();
+    if input.read_line(&mut line)? == 0 {
+        return Err(Failure::with_remedy("the questions were broken off", "nothing was written"));
+    }
+    let answer = line.trim();
+    Ok(if answer.is_empty() { usual } else { answer }.to_owned())
+}
+
+fn words(answer: &str) -> Vec<String> {
+    let words = answer.split([' ', ',']).filter(|word| !word.is_empty() && *word != "none");
+    words.map(str::to_owned).collect()
+}
+
+fn parsed<T: std::str::FromStr<Err = String>>(answer: &str) -> Result<Vec<T>, Failure> {
+    words(answer).iter().map(|word| word.parse().map_err(Failure::new)).collect()
+}

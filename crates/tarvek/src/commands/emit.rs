@@ -1,0 +1,120 @@
+//! `tarvek emit`.
+
+use std::fs::{self, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+
+use tarvek_core::layout::{Host, HostRole, Layout};
+use tarvek_formats::emit::{self, Piece};
+
+use crate::cli::{EmitArgs, Emitted, Globals};
+use crate::inputs;
+use crate::outcome::{Failure, Outcome};
+use crate::view::Stage;
+
+pub(super) fn run(globals: &Globals, args: &EmitArgs, stage: &Stage) -> Result<Outcome, Failure> {
+    let (layout, file) = inputs::layout(globals)?;
+    let pieces = match &args.host {
+        Some(name) => {
+            let host = layout.host(name).ok_or_else(|| {
+                let known: Vec<&str> = layout.hosts.iter().map(|host| host.name.as_str()).collect();
+                Failure::with_remedy(
+                    format!("the layout has no host {name}"),
+                    format!("it has: {}", known.join(", ")),
+                )
+            })?;
+            of_host(args.what, &layout, host, &file)
+        }
+        None => of_one(args.what, &layout, &file)?,
+    };
+    if pieces.is_empty() {
+        return Err(Failure::with_remedy(
+            "the layout has nothing of the kind to write",
+            "declare it in the layout first, or name another host",
+        ));
+    }
+    match &args.output {
+        Some(folder) => {
+            write(folder, &pieces)?;
+            for piece in &pieces {
+                stage.say(&format!("written: {}\n", inputs::name_of(&folder.join(&piece.name))))?;
+            }
+        }
+        None => {
+            let several = pieces.len() > 1;
+            for (n, piece) in pieces.iter().enumerate() {
+                if several {
+                    let gap = if n > 0 { "\n" } else { "" };
+                    stage
+                        .say(&format!("{gap}# ---- {} (mode {:04o})\n", piece.name, piece.mode))?;
+                }
+                stage.say(&piece.text)?;
+            }
+        }
+    }
+    Ok(Outcome::Fine)
+}
+
+fn of_host(what: Emitted, layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+    match what {
+        Emitted::Compose => emit::compose(layout, host, file),
+        Emitted::Quadlet => emit::quadlet(layout, host, file),
+        Emitted::Fstab => emit::fstab(layout, host, file),
+        Emitted::Systemd => emit::systemd(layout, host, file),
+        Emitted::Exports => emit::exports(layout, host, file),
+        Emitted::Smb => emit::smb(layout, host, file),
+        Emitted::Accounts => emit::accounts(layout, host, file),
+        Emitted::Script => emit::script(layout, host, file),
+        Emitted::Clients => emit::clients(layout, Some(host), file),
+    }
+}
+
+/// What is written of the only host that has something to write.
+fn of_one(what: Emitted, layout: &Layout, file: &str) -> Result<Vec<Piece>, Failure> {
+    if what == Emitted::Clients {
+        return Ok(emit::clients(layout, None, file));
+    }
+    // What clients need is told in the words of `clients`.
+    let hosts = layout.hosts.iter().filter(|host| host.roles != [HostRole::Client]);
+    let mut found: Vec<(&str, Vec<Piece>)> = hosts
+        .map(|host| (host.name.as_str(), of_host(what, layout, host, file)))
+        .filter(|(_, pieces)| !pieces.is_empty())
+        .collect();
+    if found.len() > 1 {
+        let names: Vec<&str> = found.iter().map(|(name, _)| *name).collect();
+        return Err(Failure::with_remedy(
+            "several hosts have something to write",
+            format!("say which: --host {}", names.join(" or --host ")),
+        ));
+    }
+    Ok(found.pop().map(|(_, pieces)| pieces).unwrap_or_default())
+}
+
+/// Writes all or, if one of them is there already, nothing.
+fn write(folder: &Path, pieces: &[Piece]) -> Result<(), Failure> {
+    let cant = |path: &Path, error: &io::Error| {
+        let name = inputs::name_of(path);
+        Failure::with_remedy(format!("can't write {name}: {error}"), "name another folder")
+    };
+    for piece in pieces {
+        let path = folder.join(&piece.name);
+        if fs::symlink_metadata(&path).is_ok() {
+            let name = inputs::name_of(&path);
+            return Err(Failure::with_remedy(
+                format!("{name} is there already; nothing was written"),
+                "name another folder, or move it away",
+            ));
+        }
+    }
+    for piece in pieces {
+        let path = folder.join(&piece.name);
+        let above = path.parent().unwrap_or(folder);
+        fs::create_dir_all(above).map_err(|error| cant(above, &error))?;
+        let mut open = OpenOptions::new();
+        let file = open.write(true).create_new(true).mode(piece.mode).open(&path);
+        file.and_then(|mut file| file.write_all(piece.text.as_bytes()))
+            .map_err(|error| cant(&path, &error))?;
+    }
+    Ok(())
+}

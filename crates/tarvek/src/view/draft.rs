@@ -1,0 +1,197 @@
+//! A drafted layout as a picture: hosts, datasets and folders with their owners and rights, and the reasons beside it.
+
+use tarvek_core::draft::{Draft, Reason};
+use tarvek_core::layout::{
+    Folder, Host, HostRole, Layout, MapSource, MountSource, Right, RunAs, Service, ServiceRole,
+};
+use tarvek_core::path::AbsPath;
+use unicode_width::UnicodeWidthStr;
+
+use super::Stage;
+use super::style::{dim, strong};
+use super::wrap::wrap;
+
+pub(crate) fn text(draft: &Draft, stage: &Stage) -> String {
+    let mut out = format!("{}\n", strong(&draft.layout.site));
+    for host in &draft.layout.hosts {
+        out += &self::host(&draft.layout, host, stage.width());
+    }
+    out += &format!("\n{}\n", strong("Why"));
+    let mut last = "";
+    for Reason { about, why } in &draft.reasons {
+        if about != last {
+            out += &format!("  {about}\n");
+            last = about;
+        }
+        out += &format!("    · {}\n", wrap(why, &[], stage.width() - 6, "      "));
+    }
+    out
+}
+
+/// A line of the picture: what hangs where, and what stands beside it.
+struct Line {
+    tree: String,
+    beside: Vec<String>,
+}
+
+fn host(layout: &Layout, host: &Host, width: usize) -> String {
+    let mut lines = Vec::new();
+    folders(layout, host, &mut lines);
+    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+        let from = match &mount.from {
+            MountSource::Share(share) => {
+                let of = layout.share(share).map_or("", |share| share.host.as_str());
+                format!("{of}:{share}")
+            }
+            MountSource::Literal(source) => source.clone(),
+        };
+        let at = mount.at.to_string();
+        let at = if at.ends_with(':') { at.trim_start_matches('/').to_owned() } else { at };
+        lines.push(Line {
+            tree: at,
+            beside: vec![
+                format!("{} from {from}", mount.protocol.word()),
+                mount.mode().word().to_owned(),
+                mount.user.iter().map(|user| format!("as {user}")).collect(),
+            ],
+        });
+    }
+    for service in layout.services.iter().filter(|service| service.host == host.name) {
+        lines.push(Line { tree: service.name.clone(), beside: service_words(service) });
+    }
+    let roles: Vec<&str> = host
+        .roles
+        .iter()
+        .map(|role| match role {
+            HostRole::Storage => "storage",
+            HostRole::Apps => "apps",
+            HostRole::Client => "client",
+        })
+        .collect();
+    let column = lines.iter().map(|line| line.tree.width()).max().unwrap_or(0) + 2;
+    let mut out = format!("\n{}  {}\n", strong(&host.name), dim(roles.join(", ")));
+    for Line { tree, beside } in lines {
+        let beside: Vec<String> = beside.into_iter().filter(|part| !part.is_empty()).collect();
+        let beside = beside.join("  ");
+        let indent = " ".repeat(column + 2);
+        let beside = wrap(&beside, &[], width.saturating_sub(column + 2).max(20), &indent);
+        let padding = " ".repeat(column - tree.width());
+        for line in format!("  {tree}{padding}{beside}").lines() {
+            out += line.trim_end();
+            out.push('\n');
+        }
+    }
+    out
+}
+
+fn service_words(service: &Service) -> Vec<String> {
+    let role = |role: &ServiceRole| match role {
+        ServiceRole::Serve => "serves",
+        ServiceRole::Fetch => "fetches",
+        ServiceRole::Sort => "sorts",
+    };
+    let roles: Vec<&str> = service.roles.iter().map(role).collect();
+    let runs_as = match &service.runs_as {
+        RunAs::Numbers(uid, Some(gid)) => format!("as {uid}:{gid}"),
+        RunAs::Numbers(uid, None) => format!("as {uid}"),
+        RunAs::Account(name) => format!("as {name}"),
+        RunAs::Unset => String::new(),
+    };
+    let mut words = vec![roles.join(", "), runs_as];
+    for map in service.map.iter().flatten() {
+        if let MapSource::Folder(from) = &map.source {
+            words.push(format!("{} → {} {}", from.written, map.to.written, map.access.word()));
+        }
+    }
+    words
+}
+
+/// Datasets and folders of a host as a tree by their paths.
+fn folders(layout: &Layout, host: &Host, lines: &mut Vec<Line>) {
+    let mut places: Vec<AbsPath> = host.datasets.iter().map(|dataset| dataset.at.clone()).collect();
+    let declared = layout.folders.iter().filter(|folder| folder.host == host.name);
+    places.extend(declared.map(|folder| folder.path.clone()));
+    places.sort();
+    places.dedup();
+    let above = |place: &AbsPath| {
+        let others = places.iter().filter(|other| *other != place && place.within(other));
+        others.max_by_key(|other| other.components().count()).cloned()
+    };
+    let mut tops: Vec<&AbsPath> = places.iter().filter(|place| above(place).is_none()).collect();
+    tops.sort();
+    for top in tops {
+        place(layout, host, top, &top.to_string(), lines);
+        below(layout, host, top, &places, &above, "", lines);
+    }
+}
+
+fn below(
+    layout: &Layout,
+    host: &Host,
+    top: &AbsPath,
+    places: &[AbsPath],
+    above: &dyn Fn(&AbsPath) -> Option<AbsPath>,
+    stem: &str,
+    lines: &mut Vec<Line>,
+) {
+    let inner: Vec<&AbsPath> = places.iter().filter(|p| above(p).as_ref() == Some(top)).collect();
+    for (n, path) in inner.iter().enumerate() {
+        let last = n + 1 == inner.len();
+        let name = tarvek_core::text::shown(path.below(top).unwrap_or_default());
+        let name = name.trim_start_matches('/');
+        place(
+            layout,
+            host,
+            path,
+            &format!("{stem}{}{name}", if last { "└─ " } else { "├─ " }),
+            lines,
+        );
+        let stem = format!("{stem}{}", if last { "   " } else { "│  " });
+        below(layout, host, path, places, above, &stem, lines);
+    }
+}
+
+fn place(layout: &Layout, host: &Host, path: &AbsPath, tree: &str, lines: &mut Vec<Line>) {
+    let mut beside = Vec::new();
+    let folder = layout.folders.iter().find(|f| f.host == host.name && f.path == *path);
+    if let Some(folder) = folder {
+        let owner = folder.owner.as_deref().unwrap_or("?");
+        let group = folder.group.as_deref().unwrap_or(owner);
+        let mode = folder.mode.map_or_else(String::new, |mode| format!("{mode:04o}"));
+        beside.push(format!("{owner}:{group} {mode}"));
+        beside.push(rights(folder));
+    }
+    for dataset in host.datasets.iter().filter(|dataset| dataset.at == *path) {
+        let kind = dataset.filesystem.as_deref().unwrap_or("filesystem");
+        beside.push(format!("[{kind} {}]", dataset.name));
+    }
+    for share in layout.shares.iter().filter(|s| s.host == host.name && s.path == *path) {
+        let mut over = Vec::new();
+        over.extend(share.nfs.iter().map(|e| format!("nfs {} to {}", e.access.word(), e.clients)));
+        over.extend(share.smb.iter().map(|_| "smb".to_owned()));
+        beside.push(format!("[share {}: {}]", share.name, over.join(", ")));
+    }
+    lines.push(Line { tree: tree.to_owned(), beside });
+}
+
+fn rights(folder: &Folder) -> String {
+    let word = |right: Right| match right {
+        Right::None => "nothing",
+        Right::Read => "read",
+        Right::Add => "add",
+        Right::Change => "change",
+    };
+    let mut words = Vec::new();
+    for right in [Right::Change, Right::Add, Right::Read, Right::None] {
+        let who: Vec<&str> = folder
+            .rights
+            .iter()
+            .filter(|(_, r)| *r == right)
+            .map(|(who, _)| who.as_str())
+            .collect();
+        if !who.is_empty() {
+            words.push(format!("{} {}", who.join(" "), word(right)));
+        }
+    }
+    words.join("; ")
+}
