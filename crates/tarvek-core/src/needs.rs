@@ -45,7 +45,8 @@ pub fn for_survey(site: &Site, host: &str) -> Vec<AbsPath> {
         }
         places.extend(service.config.clone());
     }
-    let points = mount_points(site, host);
+    let network = site.layout.mounts.iter().filter(|m| m.host == host && m.protocol.is_network());
+    let points: Vec<&AbsPath> = network.map(|mount| &mount.at).collect();
     places.retain(|place| !points.iter().any(|point| place.within(point)));
     places.sort();
     places.dedup();

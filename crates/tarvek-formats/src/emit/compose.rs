@@ -98,6 +98,18 @@ fn volume(
     map: &Mapping,
     volumes: &mut BTreeMap<String, Value>,
 ) -> Value {
+    if let (MapSource::Folder(from), Some(label)) = (&map.source, map.label) {
+        // Not every reader of Compose files knows labels in the long form.
+        let mut options = vec![map.access.word()];
+        options.push(if label == Label::Shared { "z" } else { "Z" });
+        options.extend(map.propagation.as_deref());
+        return json!(escaped(&format!(
+            "{}:{}:{}",
+            from.written,
+            map.to.written,
+            options.join(",")
+        )));
+    }
     let mut mount = Map::new();
     let kind = if matches!(map.source, MapSource::Folder(_)) { "bind" } else { "volume" };
     mount.insert("type".into(), json!(kind));
@@ -119,16 +131,8 @@ fn volume(
     if map.access == Mode::ReadOnly {
         mount.insert("read_only".into(), json!(true));
     }
-    if kind == "bind" {
-        // A folder that is not there is a mistake, and not to be made by the engine as root.
-        let mut bind = Map::from_iter([("create_host_path".to_owned(), json!(false))]);
-        if let Some(propagation) = &map.propagation {
-            bind.insert("propagation".into(), json!(propagation));
-        }
-        if let Some(label) = map.label {
-            bind.insert("selinux".into(), json!(if label == Label::Shared { "z" } else { "Z" }));
-        }
-        mount.insert("bind".into(), Value::Object(bind));
+    if let Some(propagation) = &map.propagation {
+        mount.insert("bind".into(), json!({ "propagation": propagation }));
     }
     Value::Object(mount)
 }

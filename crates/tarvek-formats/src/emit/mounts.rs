@@ -1,6 +1,6 @@
 //! Mounts of a host: `fstab(5)` lines and `systemd.mount(5)` units.
 
-use tarvek_core::layout::{Host, Layout, Mount, MountSource, Protocol};
+use tarvek_core::layout::{Host, Layout, Mount, MountSource, Os, Protocol};
 
 use super::{Piece, Source, nfs_source, smb_source, text};
 use crate::escape::escape;
@@ -10,6 +10,11 @@ struct Attached {
     source: String,
     filesystem: String,
     options: Vec<String>,
+}
+
+/// The mounts of a host that mounts as Linux does; what others type stands in `clients`.
+fn mounts<'a>(layout: &'a Layout, host: &'a Host) -> impl Iterator<Item = &'a Mount> {
+    layout.mounts.iter().filter(|mount| host.os == Os::Linux && mount.host == host.name)
 }
 
 fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
@@ -48,7 +53,7 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
 pub fn fstab(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
     let source = Source { file };
     let mut lines = String::new();
-    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+    for mount in mounts(layout, host) {
         let at = attached(layout, host, mount);
         let options =
             if at.options.is_empty() { "defaults".to_owned() } else { at.options.join(",") };
@@ -76,7 +81,7 @@ pub fn fstab(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
 /// Placeholders for the files that hold user and password of an SMB mount (`mount.cifs(8)`).
 fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
     let mut pieces: Vec<Piece> = Vec::new();
-    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+    for mount in mounts(layout, host) {
         let Some(file) = &mount.credentials else { continue };
         let name = text(file).trim_start_matches('/').to_owned();
         if pieces.iter().any(|piece| piece.name == name) {
@@ -99,7 +104,7 @@ fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
 pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
     let source = Source { file };
     let mut pieces = Vec::new();
-    for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
+    for mount in mounts(layout, host) {
         let at = attached(layout, host, mount);
         let network = mount.protocol.is_network();
         let name = unit_name(&text(&mount.at));

@@ -6,6 +6,7 @@
 #![allow(unreachable_pub, clippy::print_stderr, clippy::print_stdout)]
 
 mod board;
+mod emit;
 mod kernel;
 mod random;
 #[path = "../support/rows.rs"]

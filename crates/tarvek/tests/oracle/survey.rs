@@ -16,7 +16,7 @@ use crate::random::{self, Random};
 use crate::rows::{self, Row};
 
 /// Runs a tool, which has to be there and to succeed, and returns what it prints.
-fn tool(program: &str, arguments: &[&dyn AsRef<OsStr>]) -> Vec<u8> {
+pub fn tool(program: &str, arguments: &[&dyn AsRef<OsStr>]) -> Vec<u8> {
     let mut command = Command::new(program);
     command.args(arguments.iter().map(AsRef::as_ref)).env("LC_ALL", "C");
     let output = command.output().unwrap_or_else(|error| panic!("{program}: {error}"));
@@ -32,8 +32,43 @@ fn tarvek(arguments: &[&dyn AsRef<OsStr>]) -> String {
 /// Filesystems of every sort, mounted below one folder, as long as this lives.
 struct Site {
     top: PathBuf,
-    zfs: Child,
+    zfs: ZfsPool,
     pool: String,
+}
+
+/// A ZFS pool in a file, through FUSE, as long as this lives.
+pub struct ZfsPool {
+    pub name: String,
+    daemon: Child,
+}
+
+impl ZfsPool {
+    pub fn new(name: &str, at: &Path, file: &Path, scratch: &Path) -> Self {
+        let mut command = Command::new("zfs-fuse");
+        command.args(["--no-daemon", "--pidfile"]).arg(scratch.join("zfs.pid"));
+        let daemon = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("zfs-fuse");
+        let mut pool = Self { name: name.to_owned(), daemon };
+        let patience = Instant::now() + Duration::from_secs(20);
+        loop {
+            let mut create = Command::new("zpool");
+            create.args(["create", "-m"]).arg(at).arg(name).arg(file).stderr(Stdio::null());
+            if create.status().expect("zpool").success() {
+                return pool;
+            }
+            if Instant::now() > patience {
+                pool.destroy();
+                panic!("zfs-fuse does not answer");
+            }
+            std::thread::sleep(Duration::from_millis(200));
+        }
+    }
+
+    pub fn destroy(&mut self) {
+        let mut destroy = Command::new("zpool");
+        let _ = destroy.args(["destroy", "-f", &self.name]).stderr(Stdio::null()).status();
+        let _ = self.daemon.kill();
+        let _ = self.daemon.wait();
+    }
 }
 
 impl Site {
@@ -64,25 +99,7 @@ impl Site {
         tool("btrfs", &[&"subvolume", &"create", &volume.join("sub")]);
         tool("btrfs", &[&"subvolume", &"create", &volume.join("sub/inner")]);
         let pool = format!("tarvek{}", std::process::id());
-        let vdev = image("zfs.img", 128);
-        let mut zfs = Command::new("zfs-fuse");
-        zfs.args(["--no-daemon", "--pidfile"]).arg(scratch.join("zfs.pid"));
-        let zfs = zfs.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("zfs-fuse");
-        let patience = Instant::now() + Duration::from_secs(20);
-        while !Command::new("zpool")
-            .args(["create", "-m"])
-            .arg(at("zfs"))
-            .arg(&pool)
-            .arg(&vdev)
-            .stderr(Stdio::null())
-            .status()
-            .unwrap()
-            .success()
-        {
-            assert!(Instant::now() < patience, "zfs-fuse does not answer");
-            std::thread::sleep(Duration::from_millis(200));
-        }
-        tool("zfs", &[&"create", &format!("{pool}/films")]);
+        let zfs = ZfsPool::new(&pool, &at("zfs"), &image("zfs.img", 128), scratch);
         tool(
             "zfs",
             &[
@@ -209,10 +226,7 @@ impl Drop for Site {
                 let _ = chattr.status();
             }
         }
-        let mut destroy = Command::new("zpool");
-        let _ = destroy.args(["destroy", "-f", &self.pool]).stderr(Stdio::null()).status();
-        let _ = self.zfs.kill();
-        let _ = self.zfs.wait();
+        self.zfs.destroy();
         for place in ["plain/btrfs", "ext4/with space/x fs", "ext4", "plain/tmpfs"] {
             let _ = Command::new("umount").arg("-l").arg(self.top.join(place)).status();
         }
