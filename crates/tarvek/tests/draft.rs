@@ -220,3 +220,30 @@ fn the_examples_are_drafted_and_emitted_as_they_were() {
         insta::assert_snapshot!(format!("{example}-files"), all);
     }
 }
+
+#[test]
+fn on_a_terminal_it_asks() {
+    use std::io::Write;
+    let folder = Folder::new();
+    let pty = nix::pty::openpty(None, None).unwrap();
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_tarvek"))
+        .args(["draft", "-o", "tarvek.toml"])
+        .current_dir(folder.path(""))
+        .stdin(pty.slave)
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let answers = "Weir Cottage\nweir\nbtrfs\nbarn\nfilms, photos\nphotos\n\nlantern=972\ndrover=973\njoiner=974\nines=1101\n\n\nnone\n\n";
+    std::fs::File::from(pty.master.try_clone().unwrap()).write_all(answers.as_bytes()).unwrap();
+    assert!(child.wait().unwrap().success());
+    let output = child.wait_with_output().unwrap();
+    let asked = String::from_utf8(output.stderr).unwrap();
+    assert!(asked.contains("Storage host [storage]: ") && asked.contains("SELinux"), "{asked}");
+    let layout = read_back(&folder.read("tarvek.toml"));
+    assert_eq!(
+        (layout.site.as_str(), layout.services.len(), layout.intakes.len()),
+        ("Weir Cottage", 3, 1)
+    );
+    assert!(layout.services.iter().all(|service| service.map.is_none()), "no containers");
+}

@@ -115,8 +115,8 @@ fn one_mistake_at_a_time() {
             "exactly one of from, share and volume",
         ),
         (
-            "original = true },\n  { name = \"Books\"",
-            "original = 1 },\n  { name = \"Books\"",
+            "original = true },\n]",
+            "original = 1 },\n]",
             "expected true or false, found a whole number",
         ),
     ] {

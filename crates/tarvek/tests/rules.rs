@@ -10,6 +10,7 @@ fn healthy() -> Folder {
     folder
         .edit("tarvek.toml", "/media/Music", "/media/music")
         .edit("tarvek.toml", "roots = [\"/books\"]", "roots = [\"/media/books\"]")
+        .edit("tarvek.toml", "reels\"], original = true", "reels\"], original = true, backup = \"rill\"")
         .edit("granary.listing", "|d 0750 1101 2100", "|d 0755 1101 2100")
         .edit("granary.listing", "|f 0640 1101 2100", "|f 0644 1101 2100")
         .edit(
@@ -179,6 +180,111 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     ),
     ("library/nothing-found", "tarvek.toml", "[\"/media/films\"]", "[\"/media/intake\"]", ""),
     (
+        "layout/on-system-disk",
+        "tarvek.toml",
+        "[\"/media/books\"]",
+        "[\"/books\"]",
+        "/srv/books lies on the system disk of millrace",
+    ),
+    (
+        "layout/config-in-media",
+        "tarvek.toml",
+        "config = \"/srv/lantern\"",
+        "config = \"/mnt/granary/media/.lantern\"",
+        "lies in the share media: /silo/media/.lantern",
+    ),
+    (
+        "layout/no-backup",
+        "tarvek.toml",
+        "config = \"/srv/lantern\"\nbackup = \"rill.lan, every night\"",
+        "config = \"/srv/lantern\"",
+        "lantern's configuration",
+    ),
+    (
+        "layout/no-backup",
+        "tarvek.toml",
+        ", backup = \"rill\"",
+        "",
+        "Folk archive can't be replaced",
+    ),
+    (
+        "layout/differs-from-host",
+        "granary.listing",
+        "|lantern:x:972:972",
+        "|lantern:x:1003:972",
+        "the uid of lantern: the layout says 972, granary has 1003",
+    ),
+    (
+        "layout/differs-from-host",
+        "tarvek.toml",
+        "at = \"/silo/archive\", filesystem = \"zfs\"",
+        "at = \"/silo/archive\", filesystem = \"btrfs\"",
+        "the layout says btrfs, granary has zfs",
+    ),
+    (
+        "layout/differs-from-host",
+        "tarvek.toml",
+        "options = \"ro,nofail,_netdev\"",
+        "options = \"nofail,_netdev\"",
+        "the mode of /mnt/granary/media: the layout says rw, millrace has ro",
+    ),
+    (
+        "layout/differs-from-host",
+        "millrace.listing",
+        "nfs4 granary.lan:/silo/archive",
+        "nfs4 granary.lan:/silo/attic",
+        "the source of /mnt/granary/archive: the layout says granary:/silo/archive",
+    ),
+    (
+        "layout/differs-from-host",
+        "granary.listing",
+        "section roots",
+        "section smb\n|[media]\n|\tpath = /silo/old\nend smb\nsection roots",
+        "the folder of the share media: the layout says /silo/media, granary has /silo/old",
+    ),
+    (
+        "dataset/access-times",
+        "granary.listing",
+        "section roots",
+        "section zfs\n|silo/media\tatime\ton\nend zfs\nsection roots",
+        "zfs set atime=off silo/media",
+    ),
+    (
+        "dataset/record-size",
+        "granary.listing",
+        "section roots",
+        "section zfs\n|silo/media\trecordsize\t128K\nend zfs\nsection roots",
+        "zfs set recordsize=1M silo/media",
+    ),
+    (
+        "dataset/record-size",
+        "tarvek.toml",
+        "at = \"/silo/media\", filesystem = \"zfs\"",
+        "at = \"/silo/media\", filesystem = \"zfs\", properties = { recordsize = \"16K\" }",
+        "recordsize=16K",
+    ),
+    (
+        "dataset/acl-lost-on-chmod",
+        "granary.listing",
+        "section roots",
+        "section zfs\n|silo/media\tacltype\tnfsv4\n|silo/media\taclmode\tdiscard\nend zfs\nsection roots",
+        "zfs set aclmode=passthrough silo/media",
+    ),
+    (
+        "dataset/case-insensitive-mix",
+        "granary.listing",
+        "section roots",
+        "section zfs\n|silo/media\tcasesensitivity\tinsensitive\nend zfs\nsection roots",
+        "lantern on Linux uses it",
+    ),
+    (
+        "dataset/nearly-full",
+        "granary.listing",
+        "section roots",
+        "section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|silo/media 100000 91000 9000 91% /silo/media\nend capacity\nsection roots",
+        "is full to 91 %: 8.8 MiB are left",
+    ),
+    (
         "survey/not-seen",
         "granary.listing",
         "end roots",
@@ -227,7 +333,14 @@ fn a_host_that_nobody_looked_at_is_said_to_be_so() {
 }
 
 /// Those that a change of a text can't make fire have tests of their own, here and in survey.rs.
-const OF_SURVEYS: &[&str] = &["survey/none", "survey/too-old", "survey/partial", "survey/no-acls"];
+const OF_SURVEYS: &[&str] = &[
+    "survey/none",
+    "survey/too-old",
+    "survey/partial",
+    "survey/no-acls",
+    "layout/scattered-kinds",
+    "layout/outside-share",
+];
 
 #[test]
 fn every_rule_is_tested_and_explained() {
@@ -266,5 +379,50 @@ fn less_than_one_in_a_hundred_is_a_risk() {
     assert_eq!(
         (finding["rule"].as_str(), finding["severity"].as_str()),
         (Some("access/entries-unreadable"), Some("risk"))
+    );
+}
+
+/// A site of one host with two libraries, which nobody looked at.
+fn small(films: &str, music: &str, share: &str) -> Vec<String> {
+    let folder = Folder::new();
+    folder.write(
+        "tarvek.toml",
+        format!(
+            "tarvek = 1\nsite = 'x'\n[host.box]\nrole = ['storage', 'apps']\n[share.s]\nhost = 'box'\npath = '{share}'\n\
+             [service.s]\nhost = 'box'\nrole = 'serve'\nruns_as = '972:972'\n\
+             libraries = [{{ name = 'F', kind = 'films', roots = ['{films}'] }}, {{ name = 'M', kind = 'music', roots = ['{music}'] }}]\n"
+        ),
+    );
+    fired(&folder).into_iter().filter(|rule| rule.starts_with("layout/")).collect()
+}
+
+#[test]
+fn the_shape_of_a_layout_is_judged_by_itself() {
+    let none: [&str; 0] = [];
+    assert_eq!(small("/silo/media/films", "/silo/media/music", "/silo/media"), none);
+    assert_eq!(small("/silo/media/films", "/silo/media/sound/music", "/silo/media"), none);
+    assert_eq!(small("/silo/films/all", "/tank/music/all", "/"), ["layout/scattered-kinds"]);
+    assert_eq!(small("/silo/media/films", "/silo/music", "/silo/media"), ["layout/outside-share"]);
+    assert_eq!(small("/silo/mediax/films", "/silo/mediax/music", "/silo/media").len(), 2);
+}
+
+#[test]
+fn datasets_that_are_as_they_should_be_are_left_alone() {
+    let folder = healthy();
+    folder.edit(
+        "granary.listing",
+        "section roots",
+        "section zfs\n|silo/media\tatime\toff\n|silo/media\trecordsize\t1M\n|silo/media\tacltype\tposixacl\n\
+         |silo/media\taclmode\tdiscard\n|silo/media\tcasesensitivity\tsensitive\n|silo/other\tatime\ton\nend zfs\n\
+         section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|silo/media 100000 84000 16000 84% /silo/media\n\
+         |x 100 99 1 99% /silo/med\nend capacity\nsection roots",
+    );
+    assert_eq!(fired(&folder), [""; 0]);
+    folder.edit("granary.listing", "84000 16000 84%", "98000 2000 98%");
+    let check = folder.json("check");
+    let finding = &check["findings"][0];
+    assert_eq!(
+        (finding["rule"].as_str(), finding["severity"].as_str()),
+        (Some("dataset/nearly-full"), Some("blocker"))
     );
 }

@@ -317,7 +317,6 @@ fn a_renewed_survey_is_a_new_one() {
         folder.run("survey shelf -o fresh.survey --host box");
         let rows = |name: &str| rows::below(&folder.path(name), &folder.path("shelf"));
         assert_eq!(rows("box.survey"), rows("fresh.survey"), "TARVEK_SEED={seed}, round {round}");
-        assert_eq!(folder.run("compare fresh.survey box.survey").code, 0);
     }
 }
 

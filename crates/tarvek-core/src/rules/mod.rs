@@ -3,6 +3,8 @@
 //! A family is a file; [`ALL`] is the registry from which `check`, `explain` and the documentation are fed.
 
 pub mod access;
+pub mod dataset;
+pub mod layout;
 pub mod library;
 pub mod mount;
 pub mod path;
@@ -72,6 +74,17 @@ impl fmt::Display for Rule {
 
 /// Every rule, family by family.
 pub static ALL: &[RuleId] = &[
+    &layout::SCATTERED_KINDS,
+    &layout::OUTSIDE_SHARE,
+    &layout::ON_SYSTEM_DISK,
+    &layout::CONFIG_IN_MEDIA,
+    &layout::NO_BACKUP,
+    &layout::DIFFERS_FROM_HOST,
+    &dataset::ACCESS_TIMES,
+    &dataset::RECORD_SIZE,
+    &dataset::ACL_LOST_ON_CHMOD,
+    &dataset::CASE_INSENSITIVE_MIX,
+    &dataset::NEARLY_FULL,
     &path::MISSING,
     &path::CASE,
     &path::NOT_A_FOLDER,
@@ -103,7 +116,13 @@ type SiteJudge = fn(&Site, &[Case], &mut Vec<Finding>);
 
 const CASE_JUDGES: &[CaseJudge] =
     &[path::judge, share::judge, access::judge, library::judge, survey::judge];
-const SITE_JUDGES: &[SiteJudge] = &[path::judge_mappings, mount::judge_site, survey::judge_site];
+const SITE_JUDGES: &[SiteJudge] = &[
+    path::judge_mappings,
+    mount::judge_site,
+    survey::judge_site,
+    layout::judge_site,
+    dataset::judge_site,
+];
 
 /// Everything that the rules find.
 pub(crate) fn judge(site: &Site, cases: &[Case]) -> Vec<Finding> {

@@ -25,6 +25,17 @@ const JUDGED: i64 = 1_795_334_400;
 /// The words of the walk: what is shown, the command, what to see.
 const STEPS: &[(&str, &[&str], &str)] = &[
     (
+        "A layout that is right from the start",
+        &["draft", "--brief", "wished.brief.toml"],
+        "A short brief becomes datasets, folders, rights, shares and mappings, each with its reason. What the club \
+         really has grew by itself, and is looked at from here on.",
+    ),
+    (
+        "The same as configuration",
+        &["emit", "exports"],
+        "Each part of a layout can be written out for the program that it is for; tarvek.toml is what the club has.",
+    ),
+    (
         "A survey of the storage host",
         &["survey", "--from", "granary.listing", "-o", "granary.survey"],
         "A script collected the listing on granary, where nothing can be installed; now it is a survey.",
@@ -119,6 +130,7 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, stage: &Stage) -> Result<O
 fn write(folder: &Path) -> Result<(), Failure> {
     let mut files: Vec<(String, Vec<u8>)> = vec![
         ("tarvek.toml".into(), include_bytes!("../demo/tarvek.toml").to_vec()),
+        ("wished.brief.toml".into(), include_bytes!("../demo/wished.brief.toml").to_vec()),
         ("granary.listing".into(), include_bytes!("../demo/granary.listing").to_vec()),
         ("millrace.listing".into(), include_bytes!("../demo/millrace.listing").to_vec()),
     ];

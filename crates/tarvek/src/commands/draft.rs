@@ -174,31 +174,31 @@ fn toml_key(text: &str) -> String {
 
 /// Asks for what is needed, one by one. An empty answer takes what stands in brackets.
 fn questions(input: &mut impl BufRead) -> Result<Wish, Failure> {
-    let mut args = Wish::default();
-    args.site = Some(ask(input, "Name of the site", "My site")?);
-    args.storage = Some(ask(input, "Storage host", "storage")?);
-    args.filesystem = Some(ask(input, "Its filesystem: zfs, btrfs, xfs or ext4", "zfs")?);
-    args.pool = Some(ask(input, "Its pool, or the label of its volume", "tank")?);
-    args.kind = words(&ask(
-        input,
-        "Kinds of media: films series music photos books home-video",
-        "films series music",
-    )?);
-    args.original = words(&ask(input, "Of those, what can't be replaced", "none")?);
-    let apps =
-        ask(input, "Other hosts that run services, as NAME or NAME:nfs or NAME:smb", "none")?;
-    args.apps = parsed(&apps)?;
-    args.serve = parsed(&ask(input, "Services that serve, as NAME=UID", "player=972")?)?;
-    args.fetch = parsed(&ask(input, "Services that fetch, as NAME=UID or NAME=UID@HOST", "none")?)?;
-    args.sort = parsed(&ask(input, "Services that sort, as NAME=UID or NAME=UID@HOST", "none")?)?;
-    args.add = parsed(&ask(input, "People who may add and change, as NAME=UID", "none")?)?;
-    args.watch = parsed(&ask(input, "People who only watch, as NAME=UID", "none")?)?;
-    args.client =
-        parsed(&ask(input, "Their machines, as NAME:windows, NAME:macos or NAME:linux", "none")?)?;
-    args.containers = Some(ask(input, "What runs the services: docker, podman or none", "docker")?);
-    args.selinux =
-        matches!(ask(input, "Does SELinux enforce? yes or no", "no")?.as_str(), "yes" | "y");
-    Ok(args)
+    let mut ask = |question: &str, usual: &str| ask(input, question, usual);
+    Ok(Wish {
+        site: Some(ask("Name of the site", "My site")?),
+        storage: Some(ask("Storage host", "storage")?),
+        filesystem: Some(ask("Its filesystem: zfs, btrfs, xfs or ext4", "zfs")?),
+        pool: Some(ask("Its pool, or the label of its volume", "tank")?),
+        kind: words(&ask(
+            "Kinds of media: films series music photos books home-video",
+            "films series music",
+        )?),
+        original: words(&ask("Of those, what can't be replaced", "none")?),
+        apps: parsed(&ask(
+            "Other hosts that run services, as NAME or NAME:nfs or NAME:smb",
+            "none",
+        )?)?,
+        serve: parsed(&ask("Services that serve, as NAME=UID", "player=972")?)?,
+        fetch: parsed(&ask("Services that fetch, as NAME=UID or NAME=UID@HOST", "none")?)?,
+        sort: parsed(&ask("Services that sort, as NAME=UID or NAME=UID@HOST", "none")?)?,
+        add: parsed(&ask("People who may add and change, as NAME=UID", "none")?)?,
+        watch: parsed(&ask("People who only watch, as NAME=UID", "none")?)?,
+        client: parsed(&ask("Their machines, as NAME:windows, NAME:macos or NAME:linux", "none")?)?,
+        containers: Some(ask("What runs the services: docker, podman or none", "docker")?),
+        selinux: matches!(ask("Does SELinux enforce? yes or no", "no")?.as_str(), "yes" | "y"),
+        ..Wish::default()
+    })
 }
 
 fn ask(input: &mut impl BufRead, question: &str, usual: &str) -> Result<String, Failure> {
