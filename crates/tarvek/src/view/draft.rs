@@ -7,14 +7,17 @@ use tarvek_core::layout::{
 use tarvek_core::path::AbsPath;
 use unicode_width::UnicodeWidthStr;
 
-use super::Stage;
 use super::style::{dim, strong};
 use super::wrap::wrap;
+use super::{Stage, Volume};
 
 pub(crate) fn text(draft: &Draft, stage: &Stage) -> String {
     let mut out = format!("{}\n", strong(&draft.layout.site));
     for host in &draft.layout.hosts {
         out += &self::host(&draft.layout, host, stage.width());
+    }
+    if stage.volume() == Volume::Quiet {
+        return out;
     }
     out += &format!("\n{}\n", strong("Why"));
     let mut last = "";
