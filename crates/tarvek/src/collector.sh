@@ -307,7 +307,7 @@ end tree
 
 section gaps
 sed 's/^/|/' "$work/gaps"
-closed() { printf '|%s\tpermission denied\n' "$(escaped "$1")"; }
+closed() { printf '|%s\tit could not be entered\n' "$(escaped "$1")"; }
 # Some shells answer for root by the mode bits alone; trying is surer.
 unread='for f; do
   if [ -r "$f" ] && [ -x "$f" ]; then continue; fi

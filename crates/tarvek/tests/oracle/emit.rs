@@ -188,7 +188,7 @@ fn accept(what: &str, folder: &Path, layout: &Layout, host: &str) {
 /// A filesystem of some sort, mounted where the brief has its pool.
 enum Volume {
     Mounted(PathBuf),
-    Zfs(ZfsPool),
+    Zfs(PathBuf, Option<ZfsPool>),
 }
 
 impl Volume {
@@ -198,7 +198,8 @@ impl Volume {
         std::fs::File::create(&image).unwrap().set_len(160 << 20).unwrap();
         std::fs::create_dir_all(&at).unwrap();
         if filesystem == "zfs" {
-            return Self::Zfs(ZfsPool::new(pool, &at, &image, scratch));
+            let zfs = ZfsPool::new(pool, &at, &image, scratch);
+            return Self::Zfs(at, Some(zfs));
         }
         tool(&format!("mkfs.{filesystem}"), &[&"-q", &"-L", &pool, &image]);
         tool("mount", &[&"-o", &"loop", &image, &at]);
@@ -213,9 +214,9 @@ impl Drop for Volume {
                 let _ = Command::new("umount").arg("-l").arg(&*at).status();
                 at.clone()
             }
-            Self::Zfs(pool) => {
-                pool.destroy();
-                PathBuf::from(format!("/{}", pool.name))
+            Self::Zfs(at, pool) => {
+                drop(pool.take());
+                at.clone()
             }
         };
         let _ = std::fs::remove_dir(at);

@@ -32,7 +32,7 @@ fn tarvek(arguments: &[&dyn AsRef<OsStr>]) -> String {
 /// Filesystems of every sort, mounted below one folder, as long as this lives.
 struct Site {
     top: PathBuf,
-    zfs: ZfsPool,
+    zfs: Option<ZfsPool>,
     pool: String,
 }
 
@@ -47,7 +47,7 @@ impl ZfsPool {
         let mut command = Command::new("zfs-fuse");
         command.args(["--no-daemon", "--pidfile"]).arg(scratch.join("zfs.pid"));
         let daemon = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("zfs-fuse");
-        let mut pool = Self { name: name.to_owned(), daemon };
+        let pool = Self { name: name.to_owned(), daemon };
         let patience = Instant::now() + Duration::from_secs(20);
         loop {
             let mut create = Command::new("zpool");
@@ -55,15 +55,14 @@ impl ZfsPool {
             if create.status().expect("zpool").success() {
                 return pool;
             }
-            if Instant::now() > patience {
-                pool.destroy();
-                panic!("zfs-fuse does not answer");
-            }
+            assert!(Instant::now() < patience, "zfs-fuse does not answer");
             std::thread::sleep(Duration::from_millis(200));
         }
     }
+}
 
-    pub fn destroy(&mut self) {
+impl Drop for ZfsPool {
+    fn drop(&mut self) {
         let mut destroy = Command::new("zpool");
         let _ = destroy.args(["destroy", "-f", &self.name]).stderr(Stdio::null()).status();
         let _ = self.daemon.kill();
@@ -100,6 +99,7 @@ impl Site {
         tool("btrfs", &[&"subvolume", &"create", &volume.join("sub/inner")]);
         let pool = format!("tarvek{}", std::process::id());
         let zfs = ZfsPool::new(&pool, &at("zfs"), &image("zfs.img", 128), scratch);
+        tool("zfs", &[&"create", &format!("{pool}/films")]);
         tool(
             "zfs",
             &[
@@ -111,7 +111,7 @@ impl Site {
                 &format!("{pool}/films/new"),
             ],
         );
-        Self { top, zfs, pool }
+        Self { top, zfs: Some(zfs), pool }
     }
 
     /// Every place that is a filesystem or subvolume of its own.
@@ -226,7 +226,7 @@ impl Drop for Site {
                 let _ = chattr.status();
             }
         }
-        self.zfs.destroy();
+        drop(self.zfs.take());
         for place in ["plain/btrfs", "ext4/with space/x fs", "ext4", "plain/tmpfs"] {
             let _ = Command::new("umount").arg("-l").arg(self.top.join(place)).status();
         }
