@@ -180,6 +180,27 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     ),
     ("library/nothing-found", "tarvek.toml", "[\"/media/films\"]", "[\"/media/intake\"]", ""),
     (
+        "layout/unknown-reference",
+        "tarvek.toml",
+        "write = [\"@keepers\"]",
+        "write = [\"@keeper\"]",
+        "did you mean keepers?",
+    ),
+    (
+        "layout/unknown-reference",
+        "tarvek.toml",
+        "smb = { read = [\"lantern\"]",
+        "smb = { read = [\"miro\"]",
+        "did you mean mira?",
+    ),
+    (
+        "layout/unknown-reference",
+        "tarvek.toml",
+        "runs_as = \"973:2200\"",
+        "runs_as = \"973:2200\"\ngroups = [\"stagehand\"]",
+        "did you mean stagehands?",
+    ),
+    (
         "layout/on-system-disk",
         "tarvek.toml",
         "[\"/media/books\"]",

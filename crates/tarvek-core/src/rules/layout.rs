@@ -3,10 +3,22 @@
 use super::{Rule, RuleId, Severity};
 use crate::check::{Case, Finding, Where};
 use crate::facts::HostFacts;
-use crate::layout::{Host, HostRole, Kind, Layout, MountSource, Origin, Protocol};
+use crate::layout::{GroupRef, Host, HostRole, Kind, Layout, MountSource, Origin, Protocol};
 use crate::path::AbsPath;
 use crate::route::{End, Evidence, View, follow};
 use crate::site::Site;
+
+/// A name that nobody has.
+pub static UNKNOWN_REFERENCE: Rule = Rule {
+    id: "layout/unknown-reference",
+    severity: Severity::Blocker,
+    title: "A name that nobody has",
+    means: "A share, a folder or a service names an account or group that its host does not have. (A name of a host, share or \
+            service that does not exist keeps a layout from being read at all.)",
+    hurts: "Whoever was meant gets nothing: a server refuses them, a command that sets owners fails, a right is given to nobody.",
+    fix: "Write the name as the host has it, or declare the account or group there.",
+    example: "write = [\"@keeper\"], where the group is called keepers.",
+};
 
 /// Every kind needs a mapping of its own.
 pub static SCATTERED_KINDS: Rule = Rule {
@@ -82,6 +94,7 @@ pub static DIFFERS_FROM_HOST: Rule = Rule {
 
 /// Judges the whole layout.
 pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding>) {
+    unknown(site, findings);
     scattered(cases, findings);
     for case in cases {
         places(site, case, findings);
@@ -92,6 +105,97 @@ pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding
         if let Some(declared) = site.layout.host(host) {
             Disagreements { site, host: declared, facts, findings }.all();
         }
+    }
+}
+
+/// Names of accounts and groups, on hosts of which accounts are known at all.
+fn unknown(site: &Site, findings: &mut Vec<Finding>) {
+    let mut names: Vec<(&str, String, String, Origin)> = Vec::new();
+    for share in &site.layout.shares {
+        let Some(smb) = &share.smb else { continue };
+        let lists = smb.only.iter().chain(&smb.read).chain(&smb.write);
+        let forced =
+            smb.force_group.iter().map(|group| format!("@{}", group.trim_start_matches('+')));
+        for name in lists.chain(&smb.force_user).cloned().chain(forced) {
+            names.push((&share.host, name, format!("share:{}", share.name), share.origin));
+        }
+    }
+    for folder in &site.layout.folders {
+        let rights = folder.rights.iter().map(|(who, _)| who.clone());
+        let group = folder.group.iter().map(|group| format!("@{group}"));
+        for name in folder.owner.iter().cloned().chain(group).chain(rights) {
+            names.push((&folder.host, name, format!("host:{}", folder.host), folder.origin));
+        }
+    }
+    for service in &site.layout.services {
+        for group in &service.groups {
+            if let GroupRef::Name(name) = group {
+                let subject = format!("service:{}", service.name);
+                names.push((&service.host, format!("@{name}"), subject, service.origin));
+            }
+        }
+    }
+    let mut told: Vec<(&str, String)> = Vec::new();
+    for (host, written, subject, origin) in names {
+        let known = Known::on(site, host);
+        if known.is_empty() || known.has(&written) || told.contains(&(host, written.clone())) {
+            continue;
+        }
+        let what = if written.starts_with('@') { "group" } else { "account" };
+        let name = written.trim_start_matches('@');
+        let remedy = match crate::text::nearest(name, known.names(&written)) {
+            Some(near) => format!("did you mean {near}?"),
+            None => format!("declare the {what} {name} on {host}"),
+        };
+        let message = format!("{host} has no {what} {name}");
+        findings.push(finding(
+            &UNKNOWN_REFERENCE,
+            subject,
+            place(host, None, origin),
+            message,
+            remedy,
+        ));
+        told.push((host, written));
+    }
+}
+
+/// Names that mean somebody on a host: what the layout declares, what a survey saw, and services, which go by their accounts.
+struct Known<'a> {
+    accounts: Vec<&'a str>,
+    groups: Vec<&'a str>,
+    services: Vec<&'a str>,
+}
+
+impl<'a> Known<'a> {
+    fn on(site: &'a Site, host: &str) -> Self {
+        let facts = site.facts(host);
+        let declared = site.layout.host(host);
+        let accounts = declared.into_iter().flat_map(|host| &host.accounts);
+        let accounts = accounts.chain(facts.into_iter().flat_map(|facts| &facts.accounts));
+        let groups = declared.into_iter().flat_map(|host| &host.groups);
+        let groups = groups.chain(facts.into_iter().flat_map(|facts| &facts.groups));
+        Self {
+            accounts: accounts.map(|account| account.name.as_str()).collect(),
+            groups: groups.map(|group| group.name.as_str()).collect(),
+            services: site.layout.services.iter().map(|service| service.name.as_str()).collect(),
+        }
+    }
+
+    fn is_empty(&self) -> bool {
+        self.accounts.is_empty() && self.groups.is_empty()
+    }
+
+    fn names(&self, written: &str) -> impl Iterator<Item = &'a str> {
+        let group = written.starts_with('@');
+        let all = if group { &self.groups } else { &self.accounts };
+        all.clone().into_iter()
+    }
+
+    fn has(&self, written: &str) -> bool {
+        let name = written.trim_start_matches('@');
+        // An account's own group goes by the account's name.
+        let group = written.starts_with('@') && self.groups.contains(&name);
+        name == "root" || group || self.accounts.contains(&name) || self.services.contains(&name)
     }
 }
 

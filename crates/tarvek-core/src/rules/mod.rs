@@ -74,6 +74,7 @@ impl fmt::Display for Rule {
 
 /// Every rule, family by family.
 pub static ALL: &[RuleId] = &[
+    &layout::UNKNOWN_REFERENCE,
     &layout::SCATTERED_KINDS,
     &layout::OUTSIDE_SHARE,
     &layout::ON_SYSTEM_DISK,
