@@ -151,11 +151,11 @@ fn share_volume(
     let (kind, device) = match protocol {
         Protocol::Smb => {
             all.extend(user.map(|user| format!("username={user}")));
-            ("cifs", format!("//{server}/{name}"))
+            ("cifs", escaped(&format!("//{server}/{name}")))
         }
-        _ => ("nfs", format!(":{}", text(&share.path))),
+        _ => ("nfs", escaped(&format!(":{}", text(&share.path)))),
     };
-    let options = json!({ "type": kind, "o": all.join(","), "device": device });
+    let options = json!({ "type": kind, "o": escaped(&all.join(",")), "device": device });
     json!({ "driver": "local", "driver_opts": options })
 }
 

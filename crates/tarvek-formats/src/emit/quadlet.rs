@@ -25,6 +25,10 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
         _ => None,
     });
     for folder in folders {
+        // The value is a list that spaces part.
+        let quoted = folder.replace('\\', "\\\\").replace('"', "\\\"");
+        let folder =
+            if folder.contains([' ', '"', '\'', '\\']) { format!("\"{quoted}\"") } else { folder };
         out += &format!("RequiresMountsFor={folder}\n");
     }
     out += "\n[Container]\n# Which program it is, the layout does not say: write its image here.\n";

@@ -79,7 +79,7 @@ folder() {
 }
 # PATH ENTRIES: exactly these, as getfacl prints them
 acl() {
-  [ -n "$yes" ] || [ -d "$1" ] || { run setfacl --set "$(echo "$2" | tr '\n' ,)" "$1"; return; }
+  [ -n "$yes" ] || [ -d "$1" ] || { run setfacl --set "$(echo "$2" | tr '\n' , | sed 's/,$//')" "$1"; return; }
   now=$(getfacl -n -c -p -E -- "$1" 2>/dev/null | sed '/^$/d')
   [ "$now" = "$2" ] || run setfacl --set "$(echo "$2" | tr '\n' , | sed 's/,$//')" "$1"
 }
@@ -139,7 +139,7 @@ fn dataset(layout: &Layout, host: &Host, dataset: &Dataset) -> String {
                 line += &format!(" {}", quoted(&format!("{name}={value}")));
             }
             if let Some(quota) = dataset.quota {
-                line += &format!(" quota={quota}");
+                line += &format!(" quota={}", zfs_size(quota));
             }
             line + "\n"
         }
@@ -151,6 +151,13 @@ fn dataset(layout: &Layout, host: &Host, dataset: &Dataset) -> String {
         }
         _ => String::new(),
     }
+}
+
+/// A size as `zfs get` prints it where it is a whole number of units, so that a second run finds nothing to do.
+fn zfs_size(bytes: u64) -> String {
+    let units = [("P", 50), ("T", 40), ("G", 30), ("M", 20), ("K", 10)];
+    let whole = units.iter().find(|(_, shift)| bytes >= 1 << shift && bytes % (1 << shift) == 0);
+    whole.map_or_else(|| bytes.to_string(), |(unit, shift)| format!("{}{unit}", bytes >> shift))
 }
 
 fn folder(layout: &Layout, host: &Host, folder: &Folder) -> String {
