@@ -8,7 +8,7 @@ use crate::facts::tree::{EntryKind, Listing, Meta, NodeId, Tree};
 use crate::identity::Subject;
 use crate::layout::Mode;
 use crate::path::AbsPath;
-use crate::route::{End, Evidence, Route, Step};
+use crate::route::{End, Evidence, Layer, Route, Step, follow};
 use crate::site::Site;
 
 /// Read permission.
@@ -310,33 +310,67 @@ impl Judge<'_> {
         format!("{entry} does not let {} {what} (mode {:04o} {name})", step.subject, meta.mode)
     }
 
+    /// One request on the object itself. What comes first is what the kernel comes to first (`fs/namei.c`, `may_open`,
+    /// `may_create`): creating asks for a writable mount before anything else, opening for writing asks for it last.
     fn object(&self, tree: &Tree, step: &Step, node: NodeId, want: u8) -> Verdict {
         let meta = tree.meta(node);
+        let folder = meta.kind == EntryKind::Folder;
+        let writes = want & W != 0;
         // FIFOs, sockets and devices stay writable on a read-only filesystem: their contents are elsewhere.
-        let stored = matches!(meta.kind, EntryKind::Folder | EntryKind::File);
-        if want & W != 0
-            && stored
-            && let Some(verdict) = self.read_only(step)
-        {
+        let stored = folder || meta.kind == EntryKind::File;
+        let first = |layer: &Layer| folder || layer.filesystem;
+        // A name in a folder is looked up there before anything is made.
+        if writes && folder {
+            let decision = decide(&meta, tree.acl(node), &step.subject, X);
+            if !decision.allowed {
+                let reason = self.denied_words(step, &meta, &decision, "enter it");
+                return self.outcome(Some(false), step, reason, Some("EACCES"));
+            }
+        }
+        if let Some(verdict) = self.read_only(step, first).filter(|_| writes && stored) {
             return verdict;
         }
-        let decision = decide(&meta, tree.acl(node), &step.subject, want);
-        if decision.allowed {
-            return self.outcome(Some(true), step, decision.entry(&meta), None);
+        let flags = meta.flags.unwrap_or_default();
+        if writes && flags.immutable {
+            return self.flagged(step, "it is immutable (chattr +i)");
         }
-        let what = match (want & W != 0, meta.kind == EntryKind::Folder) {
-            (true, true) => "add to it",
-            (true, false) => "write it",
-            (false, true) if want == X => "enter it",
-            (false, true) => "list it",
-            (false, false) => "read it",
-        };
-        let reason = self.denied_words(step, &meta, &decision, what);
-        self.outcome(Some(false), step, reason, Some("EACCES"))
+        let decision = decide(&meta, tree.acl(node), &step.subject, want);
+        if !decision.allowed {
+            let what = match (writes, folder) {
+                (true, true) => "add to it",
+                (true, false) => "write it",
+                (false, true) if want == X => "enter it",
+                (false, true) => "list it",
+                (false, false) => "read it",
+            };
+            let reason = self.denied_words(step, &meta, &decision, what);
+            return self.outcome(Some(false), step, reason, Some("EACCES"));
+        }
+        if writes && !folder && flags.append {
+            return self.flagged(step, "it may only grow (chattr +a)");
+        }
+        if let Some(verdict) = self.read_only(step, |_| true).filter(|_| writes && stored) {
+            return verdict;
+        }
+        self.outcome(Some(true), step, decision.entry(&meta), None)
     }
 
-    fn read_only(&self, step: &Step) -> Option<Verdict> {
-        let layer = self.route.layers.iter().find(|layer| layer.mode == Mode::ReadOnly)?;
+    /// What even root is refused (`ioctl_iflags(2)`).
+    fn flagged(&self, step: &Step, why: &str) -> Verdict {
+        self.outcome(Some(false), step, why.to_owned(), Some("EPERM"))
+    }
+
+    fn read_only(&self, step: &Step, which: impl Fn(&Layer) -> bool) -> Option<Verdict> {
+        self.read_only_on(&self.route.layers, step, which)
+    }
+
+    fn read_only_on(
+        &self,
+        layers: &[Layer],
+        step: &Step,
+        which: impl Fn(&Layer) -> bool,
+    ) -> Option<Verdict> {
+        let layer = layers.iter().find(|layer| layer.mode == Mode::ReadOnly && which(layer))?;
         let reason = format!("{} is read-only", layer.what);
         let mut verdict = self.outcome(Some(false), step, reason, Some("EROFS"));
         verdict.decided_at = (layer.host.clone(), layer.path.clone());
@@ -345,20 +379,33 @@ impl Judge<'_> {
 
     fn remove(&self, tree: &Tree, last: &Step, node: NodeId, parent: Option<&Step>) -> Verdict {
         let busy = |why: &str| self.outcome(Some(false), last, why.to_owned(), Some("EBUSY"));
-        if last.attached {
-            return busy("something is mounted or mapped here");
-        }
         let Some((step, folder)) = parent.and_then(|step| Some((step, step.node?))) else {
             return busy("it is the root of the view");
         };
-        if let Some(verdict) = self.read_only(step) {
+        // What is attached exactly here is no part of the folder that it would be removed from.
+        let outside = self
+            .route
+            .asked
+            .parent()
+            .filter(|_| last.attached)
+            .map(|parent| follow(self.site, &self.route.view, &parent, &self.route.subject));
+        let layers = outside.as_ref().map_or(&self.route.layers, |outside| &outside.layers);
+        if let Some(verdict) = self.read_only_on(layers, step, |_| true) {
             return verdict;
         }
         let (meta, above) = (tree.meta(node), tree.meta(folder));
+        let (flags, above_flags) =
+            (meta.flags.unwrap_or_default(), above.flags.unwrap_or_default());
+        if above_flags.immutable {
+            return self.flagged(step, "the folder is immutable (chattr +i)");
+        }
         let decision = decide(&above, tree.acl(folder), &step.subject, W | X);
         if !decision.allowed {
             let reason = self.denied_words(step, &above, &decision, "remove from it");
             return self.outcome(Some(false), step, reason, Some("EACCES"));
+        }
+        if above_flags.append {
+            return self.flagged(step, "the folder may only grow (chattr +a)");
         }
         let subject = &step.subject;
         let owns = subject.uid == meta.uid || subject.uid == above.uid;
@@ -368,6 +415,13 @@ impl Judge<'_> {
                 meta.uid
             );
             return self.outcome(Some(false), step, reason, Some("EPERM"));
+        }
+        if flags.immutable || flags.append {
+            let which = if flags.immutable { "+i" } else { "+a" };
+            return self.flagged(last, &format!("it may not be removed (chattr {which})"));
+        }
+        if last.attached {
+            return busy("something is mounted or mapped here");
         }
         if meta.kind == EntryKind::Folder {
             if tree.children(node).len() > 0 {

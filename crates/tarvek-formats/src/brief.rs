@@ -33,6 +33,8 @@ struct Raw {
     kinds: Option<Vec<RawKind>>,
     /// Of those, what can't be replaced.
     originals: Vec<At<RawKind>>,
+    /// Kinds that need snapshots or a quota of their own.
+    apart: Vec<At<RawKind>>,
     /// How downloads get into libraries: hardlink unless said otherwise.
     want: Option<At<RawWant>>,
     /// What runs the services: docker unless said otherwise.
@@ -384,6 +386,7 @@ impl Reader<'_, '_, '_> {
             apps,
             kinds,
             originals: raw.originals.iter().map(|at| (kind(at.value), self.at(at))).collect(),
+            apart: raw.apart.iter().map(|at| (kind(at.value), self.at(at))).collect(),
             want,
             containers: match raw.containers {
                 Some(RawContainers::Podman) => Containers::Podman,

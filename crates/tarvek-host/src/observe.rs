@@ -81,8 +81,11 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     let uname = rustix::system::uname();
     let kernel =
         format!("{} {}", uname.sysname().to_string_lossy(), uname.release().to_string_lossy());
-    let mounts =
-        std::fs::read("/proc/self/mountinfo").ok().and_then(|text| mountinfo::read(&text).ok());
+    // A thread may have mounts of its own.
+    let mounts = std::fs::read("/proc/thread-self/mountinfo")
+        .or_else(|_| std::fs::read("/proc/self/mountinfo"))
+        .ok()
+        .and_then(|text| mountinfo::read(&text).ok());
     let (passwd, group) = system::name_service();
     let (accounts, groups) = accounts::read(&passwd, &group);
     let kinds = MountKinds(mounts.as_ref());

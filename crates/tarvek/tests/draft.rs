@@ -117,7 +117,7 @@ fn contradictions_are_told_at_once_with_their_line_and_the_choice() {
     let folder = Folder::new();
     folder.write(
         "brief.toml",
-        "brief = 1\nsite = 'x'\nkinds = ['films', 'photos']\noriginals = ['photos', 'books']\nwant = 'hardlink'\n\
+        "brief = 1\nsite = 'x'\nkinds = ['films', 'photos']\noriginals = ['photos', 'books']\napart = ['films']\nwant = 'hardlink'\n\
          [storage]\nhost = 'granary'\npool = 'silo'\nfilesystem = 'zfs'\nintake_pool = 'hopper'\n\
          [apps.millrace]\nreach = 'smb'\n\
          [service.lantern]\nrole = 'serve'\nid = 1101\naccess = 'rw'\n\

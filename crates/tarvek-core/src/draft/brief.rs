@@ -170,6 +170,8 @@ pub struct Brief {
     pub kinds: Vec<Kind>,
     /// Of those, what can't be replaced.
     pub originals: Vec<(Kind, Origin)>,
+    /// Kinds that need snapshots or a quota of their own.
+    pub apart: Vec<(Kind, Origin)>,
     /// How downloads get into libraries.
     pub want: (Want, Origin),
     /// What runs the services.
@@ -207,6 +209,11 @@ impl Brief {
     /// Whether a kind can't be replaced.
     pub fn is_original(&self, kind: Kind) -> bool {
         self.originals.iter().any(|(original, _)| *original == kind)
+    }
+
+    /// Whether a kind is to have a dataset of its own, where the filesystem has such things.
+    pub fn is_apart(&self, kind: Kind) -> bool {
+        self.is_original(kind) || self.apart.iter().any(|(apart, _)| *apart == kind)
     }
 
     /// How a host reaches the storage; `None` is the storage host itself.
@@ -260,12 +267,12 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
             ),
         );
     }
-    for (kind, at) in &brief.originals {
-        if !brief.kinds.contains(kind) {
+    for (list, kinds) in [("originals", &brief.originals), ("apart", &brief.apart)] {
+        for (kind, at) in kinds.iter().filter(|(kind, _)| !brief.kinds.contains(kind)) {
             add(
                 *at,
-                format!("{} are originals, but are not among the kinds", kind.word()),
-                format!("add {:?} to kinds, or take it out of originals", kind.word()),
+                format!("{} are in {list}, but are not among the kinds", kind.word()),
+                format!("add {:?} to kinds, or take it out of {list}", kind.word()),
             );
         }
     }
@@ -303,15 +310,16 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
             );
         }
         if service.writes() && brief.storage.filesystem.has_datasets() && want != Want::Copy {
-            for kind in service.kinds.iter().flatten().filter(|kind| brief.is_original(**kind)) {
+            for kind in brief.kinds_of(service).into_iter().filter(|kind| brief.is_apart(*kind)) {
+                let list = if brief.is_original(kind) { "originals" } else { "apart" };
                 add(
                     service.origin,
                     format!(
-                        "{name} fetches or sorts {}, which as originals get a dataset of their own: no link or rename crosses into it",
+                        "{name} fetches or sorts {}, which get a dataset of their own: no link or rename crosses into it",
                         kind.word()
                     ),
                     format!(
-                        "take {:?} out of originals or out of {name}, or write want = \"copy\"",
+                        "take {:?} out of {list} or give {name} other kinds, or write want = \"copy\"",
                         kind.word()
                     ),
                 );

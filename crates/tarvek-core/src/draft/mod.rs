@@ -129,7 +129,7 @@ impl Drafter<'_> {
             .kinds
             .iter()
             .copied()
-            .filter(|kind| datasets && self.brief.is_original(*kind))
+            .filter(|kind| datasets && self.brief.is_apart(*kind))
             .collect()
     }
 
@@ -327,8 +327,13 @@ impl Drafter<'_> {
             self.why(
                 format!("{}", media.child(kind.word().as_bytes())),
                 format!(
-                    "{} can't be replaced: a dataset of their own has its own snapshots and backup; the price is that nothing can be hard-linked or renamed into it from the intake",
-                    kind.word()
+                    "{} {}; the price is that nothing can be hard-linked or renamed into it from the intake",
+                    kind.word(),
+                    if brief.is_original(kind) {
+                        "can't be replaced: a dataset of their own has its own snapshots and backup"
+                    } else {
+                        "get a dataset of their own, as the brief wants: it has its own snapshots and quota"
+                    }
                 ),
             );
         }
@@ -458,6 +463,12 @@ impl Drafter<'_> {
                 "/srv",
                 "configuration lies on the local disk of the host that runs the service, apart from media: databases do badly over a network, and nobody who browses the share finds them",
             );
+            if brief.backup.is_none() {
+                self.why(
+                    "/srv",
+                    "the brief names no backup: configuration and originals are what a restore needs, so say where to (backup = \"…\")",
+                );
+            }
         }
         folders
     }
@@ -485,6 +496,12 @@ impl Drafter<'_> {
             }
             if smb.is_some() {
                 self.why(&about, "no guests over SMB: whoever reads or writes has a name");
+                if brief.clients.iter().any(|client| client.os == Os::Windows) {
+                    self.why(
+                        &about,
+                        "Windows clients can't show names with < > : \" | ? * or a dot or space at their end: let whatever sorts replace those",
+                    );
+                }
                 self.why(&about, "no recycle folder: what is deleted of replaceable media should give its space back; originals have snapshots");
             }
             shares.push(Share {
@@ -616,15 +633,19 @@ impl Drafter<'_> {
                     let options = format!("{mode},hard,vers=4.2,nofail,_netdev");
                     mounts.push(mount(&apps.host, from, Protocol::Nfs, at.clone(), &options));
                 } else {
-                    let service = self.connecting(apps).expect("a service runs there");
+                    let service = self.connecting(apps).expect("a service runs there").clone();
                     let (files, folders) =
                         if mode == "ro" { ("0444", "0555") } else { ("0664", "0775") };
                     let options = format!(
                         "{mode},vers=3.1.1,uid={},gid={},file_mode={files},dir_mode={folders},nofail,_netdev",
                         service.id,
-                        self.gid(service)
+                        self.gid(&service)
                     );
                     let file = format!("/etc/credentials/{}-{}", storage.host, area.share);
+                    self.why(
+                        format!("{at}"),
+                        "name and password lie in a file that only root may read (0600), not in fstab, which everybody may",
+                    );
                     mounts.push(Mount {
                         user: Some(service.name.clone()),
                         credentials: Some(absolute(file.as_bytes())),

@@ -144,6 +144,9 @@ pub struct Layer {
     pub path: AbsPath,
     /// Read-only or not.
     pub mode: Mode,
+    /// Whether the filesystem itself is read-only, and not only this way to it. The kernel then refuses before it looks at
+    /// owners and modes (`sb_permission` in `fs/namei.c`).
+    pub filesystem: bool,
 }
 
 /// A mount that should be there and is not.

@@ -810,6 +810,7 @@ impl Finish<'_> {
                     host: self.host(frame),
                     path: mount.point.clone(),
                     mode: mount.mode(),
+                    filesystem: mount.super_options.iter().any(|option| option == "ro"),
                 });
                 if let Some(source) = table.bind_source(mount) {
                     hops.push(self.bind_hop(frame, mount, &source));
@@ -875,6 +876,7 @@ impl Finish<'_> {
                     host: self.host(outer),
                     path: to.clone(),
                     mode: *mode,
+                    filesystem: false,
                 });
                 let evidence = if *seen { Evidence::Observed } else { Evidence::Declared };
                 hops.push(hop(HopKind::Mapping, *mode, evidence, note));
@@ -898,6 +900,7 @@ impl Finish<'_> {
                             host: server.clone(),
                             path: inner.path.clone(),
                             mode: *mode,
+                            filesystem: false,
                         });
                         format!("share {name}, {remark}")
                     };
@@ -1041,5 +1044,6 @@ fn mount_layer(host: &str, via: &MountVia) -> Layer {
         host: host.to_owned(),
         path: via.point.clone(),
         mode: via.mode,
+        filesystem: false,
     }
 }

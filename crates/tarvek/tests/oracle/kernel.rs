@@ -30,6 +30,29 @@ pub struct Who {
     pub groups: Vec<u32>,
 }
 
+/// This program, where every account can start it.
+pub fn own_program(scratch: &Path) -> PathBuf {
+    let program = scratch.join("looker");
+    if !program.exists() {
+        std::fs::copy(std::env::current_exe().unwrap(), &program).unwrap();
+    }
+    program
+}
+
+/// A command that runs what follows it as somebody else.
+pub fn become_account(who: &Who) -> Command {
+    let mut command = Command::new("setpriv");
+    command.args([format!("--reuid={}", who.uid), format!("--regid={}", who.gid)]);
+    match who.groups.as_slice() {
+        [] => command.arg("--clear-groups"),
+        groups => {
+            let list: Vec<String> = groups.iter().map(ToString::to_string).collect();
+            command.arg(format!("--groups={}", list.join(",")))
+        }
+    };
+    command
+}
+
 /// What somebody found in a folder, by really looking.
 #[derive(Debug, Default, PartialEq)]
 pub struct Found {
@@ -43,20 +66,9 @@ pub struct Found {
 
 /// Looks into folders as somebody else, in a process that has become that account.
 pub fn look_as(who: &Who, folders: &[PathBuf], scratch: &Path) -> Vec<Found> {
-    let program = scratch.join("looker");
-    if !program.exists() {
-        std::fs::copy(std::env::current_exe().unwrap(), &program).unwrap();
-    }
+    let program = own_program(scratch);
     let list = folders.iter().map(|f| f.to_str().unwrap()).collect::<Vec<_>>().join(":");
-    let mut command = Command::new("setpriv");
-    command.args([format!("--reuid={}", who.uid), format!("--regid={}", who.gid)]);
-    match who.groups.as_slice() {
-        [] => command.arg("--clear-groups"),
-        groups => {
-            let list: Vec<String> = groups.iter().map(ToString::to_string).collect();
-            command.arg(format!("--groups={}", list.join(",")))
-        }
-    };
+    let mut command = become_account(who);
     command.arg(&program).args(["kernel::look", "--exact", "--ignored", "--nocapture"]);
     let output = command.env("TARVEK_LOOK", list).current_dir("/").output().expect("setpriv");
     let text = String::from_utf8(output.stdout).unwrap();

@@ -5,6 +5,7 @@
 // Helpers are shared between the areas of this one binary; what a run did is said on its stderr.
 #![allow(unreachable_pub, clippy::print_stderr, clippy::print_stdout)]
 
+mod access;
 mod board;
 mod emit;
 mod kernel;

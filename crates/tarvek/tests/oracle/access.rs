@@ -1,0 +1,206 @@
+//! Access against real attempts: for random trees and random accounts, what is predicted for reading, writing, entering, adding
+//! and removing, errors included, is what a process that has become that account meets.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::fs::Permissions;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use nix::mount::{MsFlags, mount};
+use tarvek_core::access::{Need, judge};
+use tarvek_core::identity::Subject;
+use tarvek_core::layout::Layout;
+use tarvek_core::path::AbsPath;
+use tarvek_core::route::{View, follow};
+use tarvek_core::site::Site;
+use tarvek_host::observe::{Depth, Look, observe};
+use tarvek_host::walk::Watch;
+
+use crate::kernel::{self, Who};
+use crate::random::{self, GIDS, Random, UIDS};
+
+/// What came of an attempt: `ok`, the name of an error, or nothing where a need makes no sense.
+type Tried = BTreeMap<(PathBuf, &'static str), String>;
+
+#[test]
+fn attempts_come_out_as_predicted() {
+    kernel::private_mounts();
+    let mut random = Random::from_env("access");
+    let scratch = tempfile::tempdir().unwrap();
+    std::fs::set_permissions(scratch.path(), Permissions::from_mode(0o755)).unwrap();
+    let (mut count, mut outcomes) = (0u64, BTreeMap::<String, u64>::new());
+    for n in 0..random::cases(12) {
+        let top = scratch.path().join(format!("tree {n}"));
+        std::fs::create_dir(&top).unwrap();
+        let whole = random.rarely(6);
+        if whole {
+            kernel::tmpfs(&top);
+        }
+        let paths = grow(&mut random, &top, whole);
+        let subjects: Vec<Who> = (0..8).map(|_| subject(&mut random)).collect();
+        let site = look(&top);
+        for who in &subjects {
+            let tried = attempt(who, &paths, scratch.path());
+            for ((path, need), really) in &tried {
+                let predicted = predict(&site, path, need, who);
+                assert_eq!(predicted, *really, "{need} of {path:?} as {who:?}, tree {n}");
+                *outcomes.entry(really.clone()).or_insert(0) += 1;
+                count += 1;
+            }
+        }
+        clear(&top);
+    }
+    eprintln!("access: {count} attempts, {outcomes:?}");
+    assert!(outcomes.len() >= 2, "everything came out the same");
+}
+
+/// A random tree with odd corners, and what in it is to be tried.
+fn grow(random: &mut Random, top: &Path, whole: bool) -> Vec<PathBuf> {
+    let mut paths = random::tree(random, top, 5);
+    random::rights(random, top);
+    paths.retain(|path| !path.is_symlink());
+    paths.push(top.to_owned());
+    // Read-only binds first: making a mount point needs nothing of a folder that is closed.
+    for path in &paths {
+        if path.is_dir() && path != top && random.rarely(12) {
+            kernel::bind(path, path);
+            let flags = MsFlags::MS_REMOUNT | MsFlags::MS_BIND | MsFlags::MS_RDONLY;
+            mount(None::<&str>, path, None::<&str>, flags, None::<&str>).unwrap();
+        }
+    }
+    if whole {
+        let flags = MsFlags::MS_REMOUNT | MsFlags::MS_RDONLY;
+        mount(None::<&str>, top, None::<&str>, flags, None::<&str>).unwrap();
+        return paths;
+    }
+    for path in &paths {
+        let file = path.symlink_metadata().unwrap().file_type();
+        if (file.is_dir() || file.is_file()) && random.rarely(15) {
+            let flag = *random.one(&["+i", "+a"]);
+            // Where a read-only mount lies over it, it can't be set, and is not.
+            let _ = Command::new("chattr").arg(flag).arg(path).output().unwrap();
+        }
+    }
+    paths
+}
+
+/// Takes mounts and flags away again, innermost first.
+fn clear(top: &Path) {
+    let table = std::fs::read_to_string("/proc/thread-self/mountinfo").unwrap();
+    let point =
+        |line: &str| line.split(' ').nth(4).unwrap().replace("\\040", " ").replace("\\012", "\n");
+    let mut points: Vec<String> = table.lines().map(point).collect();
+    points.retain(|point| Path::new(point).starts_with(top));
+    for point in points.iter().rev() {
+        nix::mount::umount2(point.as_str(), nix::mount::MntFlags::MNT_DETACH).unwrap();
+    }
+    let _ = Command::new("chattr").args(["-R", "-i", "-a"]).arg(top).output().unwrap();
+    let _ = Command::new("chattr").args(["-i", "-a"]).arg(top).output().unwrap();
+    std::fs::remove_dir_all(top).unwrap();
+}
+
+fn subject(random: &mut Random) -> Who {
+    let mut groups: Vec<u32> = (0..random.below(4)).map(|_| *random.one(GIDS)).collect();
+    // Groups that nothing belongs to change nothing.
+    groups.extend((0..random.below(18)).map(|n| 73_000 + n as u32));
+    groups.sort_unstable();
+    groups.dedup();
+    Who { uid: *random.one(UIDS), gid: *random.one(GIDS), groups }
+}
+
+fn look(top: &Path) -> Site {
+    let place = AbsPath::new(top.as_os_str().as_bytes()).unwrap();
+    let (places, watch) = ([(place, Depth::Everything)], Watch::default());
+    let facts = observe(&Look { places: &places, documents: false, watch: &watch }).unwrap();
+    assert!(facts.gaps.is_empty(), "{:?}", facts.gaps);
+    Site::join(Layout::default(), vec![facts]).unwrap()
+}
+
+fn predict(site: &Site, path: &Path, need: &str, who: &Who) -> String {
+    let host = site.observed().next().unwrap().0.to_owned();
+    let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
+    let asked = AbsPath::new(path.as_os_str().as_bytes()).unwrap();
+    let route = follow(site, &View::Host(host), &asked, &subject);
+    let need = Need::ALL.into_iter().find(|known| known.word() == need).unwrap();
+    let verdict = judge(site, &route, need);
+    match (verdict.allowed, verdict.errno) {
+        // Whether a folder is empty is not what is tried: a rename stands for the removal.
+        (Some(true), _) | (Some(false), Some("ENOTEMPTY")) => "ok".to_owned(),
+        (Some(false), Some(errno)) => errno.to_owned(),
+        _ => format!("{verdict:?}"),
+    }
+}
+
+/// Tries everything as somebody else, in a process of its own.
+fn attempt(who: &Who, paths: &[PathBuf], scratch: &Path) -> Tried {
+    let program = kernel::own_program(scratch);
+    let list = scratch.join("paths");
+    let bytes: Vec<&[u8]> = paths.iter().map(|path| path.as_os_str().as_bytes()).collect();
+    std::fs::write(&list, bytes.join(&0)).unwrap();
+    let mut command = kernel::become_account(who);
+    command.arg(program).args(["access::tries", "--exact", "--ignored", "--nocapture"]);
+    let output = command.env("TARVEK_TRY", &list).current_dir("/").output().expect("setpriv");
+    let text = String::from_utf8(output.stdout).unwrap();
+    let mut tried = Tried::new();
+    for line in text.lines().filter_map(|line| line.strip_prefix("TRIED ")) {
+        let mut words = line.split(' ');
+        let path = &paths[words.next().unwrap().parse::<usize>().unwrap()];
+        let need = words.next().unwrap();
+        let need = Need::ALL.into_iter().find(|known| known.word() == need).unwrap().word();
+        tried.insert((path.clone(), need), words.next().unwrap().to_owned());
+    }
+    assert!(tried.len() > paths.len(), "{text}{}", String::from_utf8_lossy(&output.stderr));
+    tried
+}
+
+/// Run by [`attempt`] in a process of its own.
+#[test]
+#[ignore = "tries as somebody else; other tests start it"]
+fn tries() {
+    let Ok(list) = std::env::var("TARVEK_TRY") else { return };
+    let list = std::fs::read(list).unwrap();
+    let paths = list.split(|&b| b == 0).map(|path| PathBuf::from(OsStr::from_bytes(path)));
+    // The kinds as they are, whoever asks: a folder that can't be looked into can't tell.
+    println!();
+    for (n, path) in paths.enumerate() {
+        let name = path.file_name().unwrap().to_string_lossy().into_owned();
+        let fifo = name.ends_with(".fifo");
+        let folder = !fifo && !name.ends_with(".mkv");
+        let say = |need: &str, outcome: std::io::Result<()>| {
+            let word = match outcome {
+                Ok(()) => "ok".to_owned(),
+                Err(error) => {
+                    nix::errno::Errno::from_raw(error.raw_os_error().unwrap()).to_string()
+                }
+            };
+            println!("TRIED {n} {need} {}", word.split(':').next().unwrap());
+        };
+        let mut open = std::fs::OpenOptions::new();
+        open.custom_flags(nix::libc::O_NONBLOCK);
+        if folder {
+            let enter = || std::fs::symlink_metadata(path.join(".")).map(drop);
+            let list = || std::fs::read_dir(&path).map(drop);
+            say("read", enter().and_then(|()| list()));
+            say("enter", enter());
+            let new = path.join(format!("tried by {} {n}", std::process::id()));
+            let made = std::fs::OpenOptions::new().write(true).create_new(true).open(&new);
+            say("add", made.map(drop));
+            let _ = std::fs::remove_file(new);
+        } else {
+            say("read", open.read(true).open(&path).map(drop));
+            let written = open.read(false).write(true).open(&path).map(drop);
+            // A FIFO that nobody reads can be opened for writing as far as rights go.
+            let no_reader = |e: &std::io::Error| fifo && e.raw_os_error() == Some(nix::libc::ENXIO);
+            say("write", if written.as_ref().is_err_and(no_reader) { Ok(()) } else { written });
+        }
+        let gone = path.with_file_name(format!("gone {n}"));
+        let moved = std::fs::rename(&path, &gone);
+        if moved.is_ok() {
+            std::fs::rename(&gone, &path).unwrap();
+        }
+        say("remove", moved);
+    }
+}
