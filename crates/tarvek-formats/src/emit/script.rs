@@ -156,7 +156,8 @@ fn dataset(layout: &Layout, host: &Host, dataset: &Dataset) -> String {
 /// A size as `zfs get` prints it where it is a whole number of units, so that a second run finds nothing to do.
 fn zfs_size(bytes: u64) -> String {
     let units = [("P", 50), ("T", 40), ("G", 30), ("M", 20), ("K", 10)];
-    let whole = units.iter().find(|(_, shift)| bytes >= 1 << shift && bytes % (1 << shift) == 0);
+    let whole =
+        units.iter().find(|(_, shift)| bytes >= 1 << shift && bytes.is_multiple_of(1 << shift));
     whole.map_or_else(|| bytes.to_string(), |(unit, shift)| format!("{}{unit}", bytes >> shift))
 }
 
