@@ -9,11 +9,13 @@ use tarvek_core::draft::brief::{
     Apps, Brief, Client, Containers, Filesystem, Person, Reach, Storage, Team, Wanted,
     contradictions,
 };
-use tarvek_core::layout::{Kind, Mode, Origin, Os, ServiceRole, Want};
+use tarvek_core::layout::{Kind, Origin, Os, Want};
 use tarvek_core::path::AbsPath;
 use tarvek_core::text::{nearest, shown};
 
+use crate::layout::raw::{RawAccess, RawKind, RawOs, RawServiceRole, RawWant};
 use crate::layout::text_of;
+use crate::layout::validate::{kind, mode, service_role};
 use crate::mistake::{Mistakes, Refused};
 use crate::structure::{self, At, Form, Lines, OneOrMany};
 
@@ -59,27 +61,6 @@ struct Raw {
 }
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-#[schemars(rename = "Kind")]
-enum RawKind {
-    Films,
-    Series,
-    Music,
-    Photos,
-    Books,
-    HomeVideo,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Want")]
-enum RawWant {
-    Hardlink,
-    Rename,
-    Copy,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[schemars(rename = "Containers")]
 enum RawContainers {
@@ -104,32 +85,6 @@ enum RawFilesystem {
 enum RawReach {
     Nfs,
     Smb,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Role")]
-enum RawRole {
-    Serve,
-    Fetch,
-    Sort,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Access")]
-enum RawAccess {
-    Ro,
-    Rw,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Os")]
-enum RawOs {
-    Linux,
-    Windows,
-    Macos,
 }
 
 /// The storage host.
@@ -177,8 +132,8 @@ struct RawApps {
 #[schemars(rename = "Service")]
 struct RawService {
     /// What it does.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<RawRole>")]
-    role: Option<OneOrMany<RawRole>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<RawServiceRole>")]
+    role: Option<OneOrMany<RawServiceRole>>,
     /// Its uid.
     #[schemars(extend("x-required" = true), with = "u32")]
     id: Option<u32>,
@@ -482,21 +437,13 @@ impl Reader<'_, '_, '_> {
             None if apps.len() == 1 => apps[0].host.clone(),
             None => storage.host.clone(),
         };
-        let role = |role: RawRole| match role {
-            RawRole::Serve => ServiceRole::Serve,
-            RawRole::Fetch => ServiceRole::Fetch,
-            RawRole::Sort => ServiceRole::Sort,
-        };
         Some(Wanted {
             name,
-            roles: unique(raw.role?.0.into_iter().map(role)),
+            roles: unique(raw.role?.0.into_iter().map(service_role)),
             host,
             id: raw.id?,
             kinds: raw.kinds.map(|kinds| unique(kinds.into_iter().map(kind))),
-            access: raw.access.map(|access| match access {
-                RawAccess::Ro => Mode::ReadOnly,
-                RawAccess::Rw => Mode::ReadWrite,
-            }),
+            access: raw.access.map(mode),
             ports: raw.ports,
             origin,
         })
@@ -511,15 +458,4 @@ fn unique<T: PartialEq>(items: impl Iterator<Item = T>) -> Vec<T> {
         }
     }
     all
-}
-
-fn kind(raw: RawKind) -> Kind {
-    match raw {
-        RawKind::Films => Kind::Films,
-        RawKind::Series => Kind::Series,
-        RawKind::Music => Kind::Music,
-        RawKind::Photos => Kind::Photos,
-        RawKind::Books => Kind::Books,
-        RawKind::HomeVideo => Kind::HomeVideo,
-    }
 }

@@ -3,8 +3,8 @@
 //! One definition, [`raw`], makes the schema, finds wrong keys and types through it, and receives what is left. That way
 //! a layout's mistakes are all reported at once, whatever their sort.
 
-mod raw;
-mod validate;
+pub(crate) mod raw;
+pub(crate) mod validate;
 mod write;
 
 use tarvek_core::layout::Layout;

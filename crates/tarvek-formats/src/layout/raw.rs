@@ -81,7 +81,7 @@ pub(super) enum RawHostRole {
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[schemars(rename = "Os")]
-pub(super) enum RawOs {
+pub(crate) enum RawOs {
     Linux,
     Windows,
     Macos,
@@ -167,7 +167,7 @@ pub(super) struct RawAccount {
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[schemars(rename = "Access")]
-pub(super) enum RawAccess {
+pub(crate) enum RawAccess {
     Ro,
     Rw,
 }
@@ -339,7 +339,7 @@ pub(super) struct RawMount {
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[schemars(rename = "ServiceRole")]
-pub(super) enum RawServiceRole {
+pub(crate) enum RawServiceRole {
     Serve,
     Fetch,
     Sort,
@@ -417,7 +417,7 @@ pub(super) struct RawMapping {
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[schemars(rename = "Kind")]
-pub(super) enum RawKind {
+pub(crate) enum RawKind {
     Films,
     Series,
     Music,
@@ -451,7 +451,7 @@ pub(super) struct RawLibrary {
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[schemars(rename = "Want")]
-pub(super) enum RawWant {
+pub(crate) enum RawWant {
     Hardlink,
     Rename,
     Copy,

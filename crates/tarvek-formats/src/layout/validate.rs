@@ -600,7 +600,7 @@ fn host_role(role: RawHostRole) -> HostRole {
     }
 }
 
-fn service_role(role: RawServiceRole) -> ServiceRole {
+pub(crate) fn service_role(role: RawServiceRole) -> ServiceRole {
     match role {
         RawServiceRole::Serve => ServiceRole::Serve,
         RawServiceRole::Fetch => ServiceRole::Fetch,
@@ -608,7 +608,7 @@ fn service_role(role: RawServiceRole) -> ServiceRole {
     }
 }
 
-fn mode(access: RawAccess) -> Mode {
+pub(crate) fn mode(access: RawAccess) -> Mode {
     match access {
         RawAccess::Ro => Mode::ReadOnly,
         RawAccess::Rw => Mode::ReadWrite,
@@ -624,7 +624,7 @@ fn protocol(raw: RawProtocol) -> Protocol {
     }
 }
 
-fn kind(raw: RawKind) -> Kind {
+pub(crate) fn kind(raw: RawKind) -> Kind {
     match raw {
         RawKind::Films => Kind::Films,
         RawKind::Series => Kind::Series,
