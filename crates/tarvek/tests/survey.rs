@@ -407,3 +407,129 @@ fn digests_are_kept_as_long_as_a_file_is_unchanged() {
     assert_eq!(folder.run("survey shelf -o box.survey --host box").code, 0);
     assert_eq!(stored(), []);
 }
+
+#[test]
+fn tables_of_a_host_are_compared() {
+    let folder = Folder::demo();
+    std::fs::copy(folder.path("granary.listing"), folder.path("old.listing")).unwrap();
+    for (from, to) in [
+        ("|lantern:x:972:972:", "|lantern:x:1003:972:"),
+        ("|63 61 0:53", "|99 61 0:99 / /silo/extra rw - zfs silo/extra rw\n|63 61 0:53"),
+        ("section roots", "section exports\n|/silo/media *(rw)\nend exports\nsection roots"),
+    ] {
+        folder.edit("granary.listing", from, to);
+    }
+    folder.edit(
+        "old.listing",
+        "section roots",
+        "section exports\n|/silo/media 10.20.0.0/24(ro)\nend exports\nsection roots",
+    );
+    let compare = folder.json("compare old.listing granary.listing");
+    let tables: Vec<(&str, Vec<String>)> = compare["tables"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|table| {
+            let lines = |key: &str| {
+                table[key]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .map(|line| line.as_str().unwrap().to_owned())
+                    .collect::<Vec<_>>()
+            };
+            (table["table"].as_str().unwrap(), [lines("removed"), lines("added")].concat())
+        })
+        .collect();
+    let of = |name: &str| {
+        tables
+            .iter()
+            .find(|(table, _)| *table == name)
+            .map(|(_, lines)| lines.clone())
+            .unwrap_or_default()
+    };
+    assert_eq!(tables.len(), 3, "{tables:?}");
+    assert_eq!(of("mount"), ["zfs silo/extra on /silo/extra / rw"]);
+    assert_eq!(of("account").len(), 2);
+    assert!(
+        of("account")[0].contains("uid 972") && of("account")[1].contains("uid 1003"),
+        "{tables:?}"
+    );
+    assert_eq!(of("exports"), ["/silo/media 10.20.0.0/24(ro)", "/silo/media *(rw)"]);
+    let text = folder.run("compare old.listing granary.listing");
+    assert_eq!(text.code, 1);
+    for line in
+        ["- /silo/media 10.20.0.0/24(ro)", "+ /silo/media *(rw)", "zfs silo/extra on /silo/extra"]
+    {
+        assert!(text.stdout.contains(line), "{}", text.stdout);
+    }
+}
+
+/// A tree that takes a moment to survey.
+fn large() -> Folder {
+    let folder = Folder::new();
+    for n in 0..20_000 {
+        if n % 200 == 0 {
+            std::fs::create_dir_all(folder.path(&format!("top/{}", n / 200))).unwrap();
+        }
+        std::fs::File::create(folder.path(&format!("top/{}/{n}", n / 200))).unwrap();
+    }
+    folder
+}
+
+#[test]
+fn an_interrupted_survey_leaves_what_was_there() {
+    use nix::sys::signal::{Signal, kill};
+    let folder = large();
+    let survey = folder.path("box.survey");
+    assert_eq!(folder.run("survey top/0 top/1 -o box.survey --host box").code, 0);
+    let before = std::fs::read(&survey).unwrap();
+    let mut interrupted = 0;
+    for delay in (5..80).step_by(5).cycle().take(60) {
+        let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_tarvek"))
+            .args(["survey", "top", "-o", "box.survey", "--host", "box"])
+            .current_dir(folder.path(""))
+            .stderr(std::process::Stdio::piped())
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(delay));
+        kill(nix::unistd::Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+        let status = child.wait().unwrap();
+        if status.code() == Some(2) {
+            let mut errors = String::new();
+            std::io::Read::read_to_string(&mut child.stderr.take().unwrap(), &mut errors).unwrap();
+            assert!(errors.contains("interrupted; nothing was written"), "{errors}");
+            assert_eq!(std::fs::read(&survey).unwrap(), before);
+            interrupted += 1;
+        } else {
+            // It was too early to be heard, or too late: then the file is what a whole survey leaves.
+            std::fs::write(&survey, &before).unwrap();
+        }
+        if interrupted == 3 {
+            return;
+        }
+    }
+    panic!("no survey was interrupted on its way");
+}
+
+#[test]
+fn progress_is_shown_on_a_terminal_and_nowhere_else() {
+    use std::io::Read;
+    let folder = large();
+    let quiet = folder.run("survey top -o a.survey");
+    assert_eq!((quiet.code, quiet.stderr.as_str()), (0, ""));
+    let pty = nix::pty::openpty(None, None).unwrap();
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_tarvek"))
+        .args(["survey", "top", "-o", "b.survey"])
+        .current_dir(folder.path(""))
+        .stdout(std::process::Stdio::null())
+        .stderr(pty.slave)
+        .spawn()
+        .unwrap();
+    assert!(child.wait().unwrap().success());
+    let mut shown = vec![0; 65536];
+    let length = std::fs::File::from(pty.master).read(&mut shown).unwrap();
+    let shown = String::from_utf8_lossy(&shown[..length]).into_owned();
+    assert!(shown.contains(" entries, ") && shown.contains("/s"), "{shown:?}");
+}

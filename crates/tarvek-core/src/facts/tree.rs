@@ -710,4 +710,91 @@ mod tests {
         assert_eq!(find("/home"), Lookup::Absent);
         assert_eq!(find("/"), Lookup::Found(Tree::ROOT));
     }
+
+    /// Every path of a tree with what is known of it.
+    fn all(tree: &Tree) -> Vec<(AbsPath, Meta, Listing, Option<Vec<u8>>, Extras)> {
+        let mut all = Vec::new();
+        let mut todo = vec![Tree::ROOT];
+        while let Some(node) = todo.pop() {
+            let extras = tree.extras(node).cloned().unwrap_or_default();
+            let target = tree.target(node).map(<[u8]>::to_vec);
+            all.push((tree.path(node), tree.meta(node), tree.listing(node), target, extras));
+            for child in tree.children(node) {
+                assert_eq!(tree.parent(child), node, "{}", tree.path(child));
+                todo.push(child);
+            }
+        }
+        all.sort_by(|a, b| a.0.cmp(&b.0));
+        all
+    }
+
+    /// A tree from the digits of a number: which names are in it, of which kind, how deep, with which mode.
+    fn from_seed(mut seed: u64) -> Tree {
+        let mut next = |below: u64| {
+            seed = seed
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1_442_695_040_888_963_407);
+            (seed >> 33) % below
+        };
+        let mut builder = TreeBuilder::new(NewEntry::plain("", meta(EntryKind::Folder)));
+        let mut todo = vec![(Tree::ROOT, 0)];
+        while let Some((folder, depth)) = todo.pop() {
+            let mut entries = Vec::new();
+            for name in ["a", "b", "c", "d"] {
+                let kind = match next(5) {
+                    0 => continue,
+                    1 => EntryKind::Symlink,
+                    2 | 3 if depth < 4 => EntryKind::Folder,
+                    _ => EntryKind::File,
+                };
+                let mut entry = NewEntry::plain(name, Meta { mode: next(3) as u16, ..meta(kind) });
+                entry.target = (kind == EntryKind::Symlink).then(|| vec![b'x'; next(3) as usize]);
+                entry.extras.label = (next(4) == 0).then(|| b"label".to_vec());
+                entries.push(entry);
+            }
+            let listing = if next(6) == 0 { Listing::Failed } else { Listing::Complete };
+            for node in builder.fill(folder, entries, listing) {
+                if builder.tree().meta(node).kind == EntryKind::Folder && next(5) > 0 {
+                    todo.push((node, depth + 1));
+                }
+            }
+        }
+        builder.finish()
+    }
+
+    #[test]
+    fn a_renewed_tree_is_the_new_one_and_tells_what_differs() {
+        for seed in 0..400 {
+            let (old, new) = (from_seed(seed), from_seed(seed + 1000));
+            let before = all(&old);
+            let count = old.len();
+            let mut builder = TreeBuilder::renew(old);
+            builder.take_over(&new);
+            let (renewed, renewal) = builder.finish_renewed();
+            assert_eq!(all(&renewed), all(&new), "seed {seed}");
+            assert_eq!(renewed.len(), new.len(), "seed {seed}");
+            // What was there, less what went, plus what came, is what is there.
+            let gone = |top: &NodeId| {
+                let (mut count, mut below) = (0, vec![*top]);
+                while let Some(node) = below.pop() {
+                    count += 1;
+                    below.extend(renewed.children(node));
+                }
+                count
+            };
+            let gone: usize = renewal.removed().iter().map(gone).sum();
+            let came = renewal.numbered().filter(|(_, origin)| origin.is_none()).count();
+            assert_eq!(count - gone + came, renewed.len(), "seed {seed}");
+            // Everything in both that differs is named, and nothing else.
+            let after = all(&renewed);
+            let differs =
+                before.iter().filter(|entry| after.iter().any(|a| a.0 == entry.0 && a != *entry));
+            let mut differs: Vec<AbsPath> = differs.map(|entry| entry.0.clone()).collect();
+            let mut named: Vec<AbsPath> =
+                renewal.changed().iter().map(|&node| renewed.path(node)).collect();
+            differs.sort();
+            named.sort();
+            assert_eq!(named, differs, "seed {seed}");
+        }
+    }
 }

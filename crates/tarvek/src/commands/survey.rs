@@ -1,6 +1,7 @@
 //! `tarvek survey`.
 
 use std::ffi::OsString;
+use std::fmt::Write;
 use std::io::{self, IsTerminal, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -8,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::{HumanCount, ProgressBar, ProgressState, ProgressStyle};
 use tarvek_core::facts::{Gap, HostFacts};
 use tarvek_core::path::AbsPath;
 use tarvek_core::text::{bytes, counted, shown};
@@ -181,9 +182,11 @@ fn with_progress<T>(watch: &Watch, what: &str, stage: &Stage, work: impl FnOnce(
     std::thread::scope(|scope| {
         scope.spawn(|| {
             let bar = ProgressBar::new_spinner();
-            let template = format!("{{spinner}} {{human_pos}} {what}, {{per_sec}}");
-            let style = ProgressStyle::with_template(&template);
-            bar.set_style(style.expect("the template is sound"));
+            let template = format!("{{spinner}} {{human_pos}} {what}, {{rate}}/s");
+            let style = ProgressStyle::with_template(&template).expect("the template is sound");
+            bar.set_style(style.with_key("rate", |state: &ProgressState, out: &mut dyn Write| {
+                let _ = write!(out, "{}", HumanCount(state.per_sec() as u64));
+            }));
             while !done.load(Ordering::Relaxed) {
                 bar.set_position(watch.entries.load(Ordering::Relaxed));
                 bar.tick();
