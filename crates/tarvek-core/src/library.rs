@@ -112,6 +112,11 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
     scanner.finish()
 }
 
+/// Reads everything below the end of a route as its subject would, whatever it is. Only what is said of entries counts.
+pub fn below(site: &Site, route: &Route) -> Scan {
+    scan(site, route, Kind::HomeVideo)
+}
+
 /// What makes two refusals the same: the host, the deciding entry, and whom the object belongs to.
 type CauseKey = (String, Decider, u16, u32, u32);
 

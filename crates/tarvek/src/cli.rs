@@ -371,6 +371,9 @@ pub(crate) struct AccessArgs {
     /// The viewpoint: service:NAME, host:NAME or client:NAME; this machine unless given
     #[arg(long, value_name = "VIEW")]
     pub(crate) from: Option<String>,
+    /// Everything below as well: how much can't be read, and what decides; the exit code speaks of that too
+    #[arg(long)]
+    pub(crate) below: bool,
     /// How to print the answer
     #[arg(long, value_enum, default_value = "text")]
     pub(crate) format: Format,

@@ -87,7 +87,14 @@ pub(crate) fn places_of(
 }
 
 /// A site for a question about one path; it works without a layout, for this machine.
-pub(crate) fn asked(globals: &Globals, view: Option<&str>, path: &OsStr) -> Result<Asked, Failure> {
+///
+/// `depth` says how much of it is looked at where that is live.
+pub(crate) fn asked(
+    globals: &Globals,
+    view: Option<&str>,
+    path: &OsStr,
+    depth: Depth,
+) -> Result<Asked, Failure> {
     // A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
     let found = find_layout(globals)?;
     let (site, this_host) = match found {
@@ -117,8 +124,7 @@ pub(crate) fn asked(globals: &Globals, view: Option<&str>, path: &OsStr) -> Resu
     if places.is_empty() {
         return Ok(Asked { site, view, path, own });
     }
-    let site =
-        with_live(site, &own, places.into_iter().map(|place| (place, Depth::Names)).collect())?;
+    let site = with_live(site, &own, places.into_iter().map(|place| (place, depth)).collect())?;
     Ok(Asked { site, view, path, own })
 }
 

@@ -98,3 +98,55 @@ fn access_through_a_service() {
     }
     insta::assert_snapshot!(all);
 }
+
+#[test]
+fn everything_below_is_summed_up_by_what_decides() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = Folder::demo();
+    let media = folder.run("access /media --from service:lantern --below");
+    assert_eq!(media.code, 1);
+    for words in [
+        "below: 10 of 54 entries can't be read",
+        "6 entries on granary: other::---",
+        "/silo/media/photos",
+    ] {
+        assert!(media.stdout.contains(words), "{}", media.stdout);
+    }
+    let films = folder.run("access /media/films --from service:lantern --below");
+    assert_eq!(films.code, 0, "{}", films.stdout);
+    assert!(films.stdout.contains("entries can be read"), "{}", films.stdout);
+    let document = folder.json("access /media --from service:lantern --below");
+    assert_eq!(document["below"]["causes"][0]["entries"], 6);
+
+    // Live, and somebody else's.
+    let folder = Folder::new();
+    for name in ["a", "b", "c", "d", "e"] {
+        folder
+            .write(&format!("shelf/{name}/x.mkv"), "x")
+            .write(&format!("shelf/{name}/y.mkv"), "y");
+        std::fs::set_permissions(
+            folder.path(&format!("shelf/{name}")),
+            PermissionsExt::from_mode(0o755),
+        )
+        .unwrap();
+    }
+    let close = |name: &str, mode| {
+        std::fs::set_permissions(folder.path(name), std::fs::Permissions::from_mode(mode)).unwrap();
+    };
+    close("", 0o755);
+    close("shelf", 0o755);
+    for name in ["a/x.mkv", "b/x.mkv", "c/x.mkv", "d/x.mkv"] {
+        close(&format!("shelf/{name}"), 0o600);
+    }
+    close("shelf/e", 0o700);
+    let document = folder.json("access shelf --as 71001:71001 --below");
+    let below = &document["below"];
+    assert_eq!(
+        (below["entries"].as_u64(), below["unreadable"].as_u64()),
+        (Some(15), Some(7)),
+        "{below}"
+    );
+    assert_eq!(below["causes"][0]["entries"], 4);
+    assert_eq!(below["causes"][0]["examples"].as_array().unwrap().len(), 3);
+    assert_eq!(below["causes"][1]["entries"], 3, "a closed folder hides what it holds: {below}");
+}

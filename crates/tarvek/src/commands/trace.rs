@@ -1,6 +1,7 @@
 //! `tarvek trace`.
 
 use tarvek_core::route::{End, follow};
+use tarvek_host::observe::Depth;
 
 use crate::cli::{Format, Globals, TraceArgs};
 use crate::inputs;
@@ -8,7 +9,7 @@ use crate::outcome::{Failure, Outcome};
 use crate::view::{Stage, json, trace};
 
 pub(super) fn run(globals: &Globals, args: &TraceArgs, stage: &Stage) -> Result<Outcome, Failure> {
-    let asked = inputs::asked(globals, args.from.as_deref(), &args.path)?;
+    let asked = inputs::asked(globals, args.from.as_deref(), &args.path, Depth::Names)?;
     let (subject, remark) = inputs::usual_subject(&asked);
     let route = follow(&asked.site, &asked.view, &asked.path, &subject);
     let text = match args.format {

@@ -4,6 +4,8 @@ use std::fmt::Write;
 
 use tarvek_core::access::Verdict;
 use tarvek_core::identity::Subject;
+use tarvek_core::library::Scan;
+use tarvek_core::text::counted;
 
 use super::style::{allowed, dim, strong};
 use super::wrap::wrap;
@@ -36,6 +38,32 @@ pub(crate) fn text(
         let errno = verdict.errno.map(|errno| format!(" ({errno})")).unwrap_or_default();
         let words = format!("{place} on {host}: {}{errno}", verdict.reason);
         let _ = writeln!(out, "  {}", wrap(&words, &[place], stage.width() - 19, &indent));
+    }
+    out
+}
+
+/// What of a whole tree can't be read, by what decides.
+pub(crate) fn below(scan: &Scan, stage: &Stage) -> String {
+    let all = counted(scan.entries, "entry");
+    let mut out = String::new();
+    let answer = match scan.unreadable {
+        0 => format!("below: all of {all} can be read"),
+        count => format!("below: {count} of {all} can't be read"),
+    };
+    let _ = writeln!(out, "\n{}", strong(answer));
+    for cause in &scan.causes {
+        let words =
+            format!("{} on {}: {}", counted(cause.count, "entry"), cause.host, cause.reason);
+        let _ = writeln!(out, "  {}", wrap(&words, &[], stage.width() - 2, "    "));
+        for example in &cause.examples {
+            let _ = writeln!(out, "      {}", dim(example.to_string()));
+        }
+    }
+    if scan.unseen > 0 {
+        let _ = writeln!(out, "  {} could not be looked into", counted(scan.unseen, "folder"));
+        for example in &scan.unseen_examples {
+            let _ = writeln!(out, "      {}", dim(example.to_string()));
+        }
     }
     out
 }

@@ -9,6 +9,7 @@ use tarvek_core::check::{Report, Stage};
 use tarvek_core::compare::Differences;
 use tarvek_core::facts::Source;
 use tarvek_core::identity::Subject;
+use tarvek_core::library::{Cause, Scan};
 use tarvek_core::path::AbsPath;
 use tarvek_core::route::Route;
 use tarvek_core::rules::Severity;
@@ -355,6 +356,28 @@ pub(crate) struct Access {
     #[serde(rename = "as")]
     subject: Identity,
     verdicts: Vec<VerdictDoc>,
+    /// What of everything below can't be read, where that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    below: Option<Below>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Below {
+    entries: u64,
+    unreadable: u64,
+    /// Folders that nobody could look into.
+    unseen: u64,
+    /// What decides, the commonest first.
+    causes: Vec<CauseDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct CauseDoc {
+    host: String,
+    reason: String,
+    entries: u64,
+    /// At most three.
+    examples: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -378,7 +401,18 @@ struct VerdictDoc {
 }
 
 impl Access {
-    pub(crate) fn new(path: &AbsPath, subject: &Subject, verdicts: &[Verdict]) -> Self {
+    pub(crate) fn new(
+        path: &AbsPath,
+        subject: &Subject,
+        verdicts: &[Verdict],
+        below: Option<&Scan>,
+    ) -> Self {
+        let cause = |cause: &Cause| CauseDoc {
+            host: cause.host.clone(),
+            reason: cause.reason.clone(),
+            entries: cause.count,
+            examples: cause.examples.iter().map(lossy).collect(),
+        };
         let verdict = |verdict: &Verdict| VerdictDoc {
             need: verdict.need.word(),
             allowed: verdict.allowed,
@@ -395,6 +429,12 @@ impl Access {
             path: path.into(),
             subject: Identity { uid: subject.uid, gid: subject.gid, groups: groups.collect() },
             verdicts: verdicts.iter().map(verdict).collect(),
+            below: below.map(|scan| Below {
+                entries: scan.entries,
+                unreadable: scan.unreadable,
+                unseen: scan.unseen,
+                causes: scan.causes.iter().map(cause).collect(),
+            }),
         }
     }
 }
