@@ -61,7 +61,11 @@ pub fn compare(old: &HostFacts, new: &HostFacts) -> Differences {
     let accounts = |facts: &HostFacts| {
         let line = |a: &crate::layout::Account| {
             let gid = a.gid.map_or_else(|| "-".to_owned(), |gid| gid.to_string());
-            format!("{} uid {} gid {gid} groups {}", a.name, a.uid, a.groups.join(","))
+            let groups = match a.groups.as_slice() {
+                [] => String::new(),
+                groups => format!(" groups {}", groups.join(",")),
+            };
+            format!("{} uid {} gid {gid}{groups}", a.name, a.uid)
         };
         facts.accounts.iter().map(line).collect::<Vec<_>>()
     };

@@ -33,11 +33,11 @@ pub(crate) fn text(
         }
         let _ = write!(out, "  {:7} {:8}", verdict.need.word(), allowed(verdict.allowed));
         let (host, place) = &verdict.decided_at;
-        let indent = " ".repeat(19);
+        let indent = " ".repeat(20);
         let place = place.to_string();
         let errno = verdict.errno.map(|errno| format!(" ({errno})")).unwrap_or_default();
         let words = format!("{place} on {host}: {}{errno}", verdict.reason);
-        let _ = writeln!(out, "  {}", wrap(&words, &[place], stage.width() - 19, &indent));
+        let _ = writeln!(out, "  {}", wrap(&words, &[place], stage.width() - 20, &indent));
     }
     out
 }

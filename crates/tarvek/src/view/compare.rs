@@ -19,7 +19,14 @@ pub(crate) fn text(differences: &Differences, stage: &Stage) -> String {
         (differences.appeared.len(), "appeared"),
         (differences.vanished.len(), "vanished"),
         (differences.changed.len(), "changed"),
-        (differences.tables.len(), "of the host's tables differ"),
+        (
+            differences.tables.len(),
+            if differences.tables.len() == 1 {
+                "table of the host differs"
+            } else {
+                "tables of the host differ"
+            },
+        ),
     ];
     let said: Vec<String> = sums
         .iter()
