@@ -711,8 +711,10 @@ mod tests {
         assert_eq!(find("/"), Lookup::Found(Tree::ROOT));
     }
 
+    type Told = (AbsPath, Meta, Listing, Option<Vec<u8>>, Extras);
+
     /// Every path of a tree with what is known of it.
-    fn all(tree: &Tree) -> Vec<(AbsPath, Meta, Listing, Option<Vec<u8>>, Extras)> {
+    fn all(tree: &Tree) -> Vec<Told> {
         let mut all = Vec::new();
         let mut todo = vec![Tree::ROOT];
         while let Some(node) = todo.pop() {
