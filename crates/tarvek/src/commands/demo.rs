@@ -130,7 +130,10 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, stage: &Stage) -> Result<O
 fn write(folder: &Path) -> Result<(), Failure> {
     let mut files: Vec<(String, Vec<u8>)> = vec![
         ("tarvek.toml".into(), include_bytes!("../demo/tarvek.toml").to_vec()),
-        ("wished.brief.toml".into(), include_bytes!("../demo/wished.brief.toml").to_vec()),
+        (
+            "wished.brief.toml".into(),
+            include_bytes!("../../../../examples/nfs.brief.toml").to_vec(),
+        ),
         ("granary.listing".into(), include_bytes!("../demo/granary.listing").to_vec()),
         ("millrace.listing".into(), include_bytes!("../demo/millrace.listing").to_vec()),
     ];
