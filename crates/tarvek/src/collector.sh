@@ -19,8 +19,9 @@ say() { printf '%s\n' "$*"; }
 have() { command -v "$1" >/dev/null 2>&1; }
 
 # Every line of content starts with a bar; secrets in options are replaced.
+secret='\([Pp][Aa][Ss][Ss][Ww][Oo][Rr][Dd]2*\|[Pp][Aa][Ss][Ss][Ww][Dd]\|[Pp][Aa][Ss][Ss]\|[Tt][Oo][Kk][Ee][Nn]\|[Ss][Ee][Cc][Rr][Ee][Tt]\)\( *= *\|: \)'
 content() {
-  sed -e 's/\([Pp][Aa][Ss][Ss][Ww][Oo][Rr][Dd]2*\|[Pp][Aa][Ss][Ss][Ww][Dd]\|[Pp][Aa][Ss][Ss]\|[Tt][Oo][Kk][Ee][Nn]\|[Ss][Ee][Cc][Rr][Ee][Tt]\)\( *[=:] *\)[^,[:space:]]*/\1\2[hidden]/g' \
+  sed -e "s/$secret\"[^\"]*\"/\1\2[hidden]/g" -e "s/$secret'[^']*'/\1\2[hidden]/g" -e "s/$secret[^,[:space:]]*/\1\2[hidden]/g" \
     -e 's/^/|/'
 }
 section() { echo "section $1"; }

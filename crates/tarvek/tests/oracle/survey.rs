@@ -375,6 +375,12 @@ fn every_field_is_what_standard_tools_say() {
         random::tree(&mut random, &folder, 3);
     }
     site.decorate(&mut random);
+    // A unit with a password in it, which nobody else sees.
+    let units = Path::new("/etc/systemd/system");
+    std::fs::create_dir_all(units).unwrap();
+    kernel::tmpfs(units);
+    let unit = "[Mount]\nOptions=user=x,password=hunter2,ro\nWhat=//granary/media\n# pass = \"hunter2 hunter2\"\n";
+    std::fs::write(units.join("mnt-x.mount"), unit).unwrap();
     let survey = scratch.path().join("live.survey");
     tarvek(&[&"survey", &site.top, &"-o", &survey, &"--host", &"box"]);
     let rows = rows::below(&survey, &site.top);
@@ -527,6 +533,10 @@ fn collected(shell: &str, scratch: &Path, site: &Site, live: &Path) {
             }
         }
     }
+    // A secret does not even leave the host.
+    let units = std::fs::read(&listing).unwrap();
+    assert!(!units.windows(7).any(|window| window == b"hunter2"), "{shell}");
+    assert!(document(&survey, "units").contains("password=[hidden],ro"), "{shell}");
     let lacking = document(&survey, "lacking");
     assert_eq!(lacking.contains("acl: "), shell == "busybox", "{lacking}");
     assert!(lacking.contains("marks: "), "{lacking}");
