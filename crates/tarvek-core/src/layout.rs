@@ -63,6 +63,17 @@ pub enum HostRole {
     Client,
 }
 
+impl HostRole {
+    /// As the layout writes it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Storage => "storage",
+            Self::Apps => "apps",
+            Self::Client => "client",
+        }
+    }
+}
+
 /// A host's system, as far as paths and mounts differ.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
 pub enum Os {
@@ -102,6 +113,23 @@ pub struct Host {
     pub groups: Vec<Group>,
     /// Where it is declared.
     pub origin: Origin,
+}
+
+impl Host {
+    /// The uid that the layout gives an account of that name here.
+    pub fn uid_of(&self, account: &str) -> Option<u32> {
+        let declared = self.accounts.iter().find(|known| known.name == account);
+        declared.map(|account| account.uid).or((account == "root").then_some(0))
+    }
+
+    /// The gid that the layout gives a group of that name here; an account's own group goes by the account's name.
+    pub fn gid_of(&self, group: &str) -> Option<u32> {
+        let declared = self.groups.iter().find(|known| known.name == group).map(|group| group.gid);
+        let own = self.accounts.iter().find(|account| account.name == group);
+        declared
+            .or_else(|| own.map(|account| account.gid.unwrap_or(account.uid)))
+            .or((group == "root").then_some(0))
+    }
 }
 
 /// One line of an id map (`user_namespaces(7)`).
@@ -286,6 +314,19 @@ pub enum MountSource {
     Literal(String),
 }
 
+impl MountSource {
+    /// As the layout writes it: `HOST:SHARE`, or the source itself.
+    pub fn written(&self, layout: &Layout) -> String {
+        match self {
+            Self::Share(name) => match layout.share(name) {
+                Some(share) => format!("{}:{name}", share.host),
+                None => name.clone(),
+            },
+            Self::Literal(source) => source.clone(),
+        }
+    }
+}
+
 /// A declared mount.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Mount {
@@ -337,6 +378,17 @@ pub enum ServiceRole {
     Fetch,
     /// Files them into libraries.
     Sort,
+}
+
+impl ServiceRole {
+    /// As the layout writes it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Serve => "serve",
+            Self::Fetch => "fetch",
+            Self::Sort => "sort",
+        }
+    }
 }
 
 /// Whom a service runs as, as declared.
@@ -506,6 +558,17 @@ pub enum Want {
     Copy,
 }
 
+impl Want {
+    /// As the layout writes it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Hardlink => "hardlink",
+            Self::Rename => "rename",
+            Self::Copy => "copy",
+        }
+    }
+}
+
 /// The way a download takes.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Intake {
@@ -560,6 +623,18 @@ pub enum Right {
     Change,
 }
 
+impl Right {
+    /// As the layout writes it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Read => "read",
+            Self::Add => "add",
+            Self::Change => "change",
+        }
+    }
+}
+
 /// A folder with a declared owner, mode or rights.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Folder {
@@ -590,6 +665,17 @@ pub enum Purpose {
     Intake,
     /// A service's own files.
     Config,
+}
+
+impl Purpose {
+    /// As the layout writes it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Media => "media",
+            Self::Intake => "intake",
+            Self::Config => "config",
+        }
+    }
 }
 
 /// Changes to the rules.

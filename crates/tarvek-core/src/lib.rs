@@ -15,6 +15,7 @@ pub mod layout;
 pub mod library;
 pub mod needs;
 pub mod path;
+pub mod rights;
 pub mod route;
 pub mod rules;
 pub mod secret;

@@ -100,7 +100,7 @@ pub(crate) struct DraftArgs {
 }
 
 /// A brief as options.
-#[derive(Debug, Default, Args)]
+#[derive(Debug, Default, PartialEq, Eq, Args)]
 #[group(id = "wish", multiple = true, conflicts_with = "brief")]
 pub(crate) struct Wish {
     /// The site's name
@@ -174,13 +174,7 @@ pub(crate) struct Wish {
 impl Wish {
     /// Whether no option says anything of what is wanted.
     pub(crate) fn says_nothing(&self) -> bool {
-        let named = [&self.site, &self.storage, &self.pool, &self.filesystem, &self.want];
-        named.iter().all(|option| option.is_none())
-            && self.kind.is_empty()
-            && self.apps.is_empty()
-            && [&self.serve, &self.fetch, &self.sort, &self.add, &self.watch]
-                .iter()
-                .all(|m| m.is_empty())
+        *self == Self::default()
     }
 }
 

@@ -167,6 +167,11 @@ fn options_are_a_brief_too_and_nothing_is_overwritten() {
     assert_eq!(both.code, 2);
     let nothing = folder.command(["draft"]).write_stdin("").output().unwrap();
     assert_eq!(nothing.status.code(), Some(2));
+    // Any option is a brief, be it an incomplete one: none is passed over.
+    for option in ["--original films", "--backup usb", "--client sofa", "--no-acls", "--at /barn"] {
+        let answer = folder.run(&format!("draft {option}"));
+        assert!(answer.stderr.contains("the options:"), "{option}: {}", answer.stderr);
+    }
     let wrong = folder.run("draft --storage weir --pool barn --filesystem ntfs --kind films");
     assert!(wrong.stderr.contains("the options:"), "{}", wrong.stderr);
 }

@@ -37,7 +37,7 @@ impl Drafter<'_> {
                         "Windows clients can't show names with < > : \" | ? * or a dot or space at their end: let whatever sorts replace those",
                     );
                 }
-                self.why(&about, "no recycle folder: what is deleted of replaceable media should give its space back; originals have snapshots");
+                self.why(&about, "no recycle folder: what is deleted of replaceable media should give its space back at once");
             }
             shares.push(Share {
                 name: area.share.into(),

@@ -127,9 +127,9 @@ impl Drafter<'_> {
                     "{} {}; the price is that nothing can be hard-linked or renamed into it from the intake",
                     kind.word(),
                     if brief.is_original(kind) {
-                        "can't be replaced: a dataset of their own has its own snapshots and backup"
+                        "can't be replaced: a dataset of their own can have snapshots and a backup of its own"
                     } else {
-                        "get a dataset of their own, as the brief wants: it has its own snapshots and quota"
+                        "get a dataset of their own, as the brief wants: it can have snapshots and a quota of its own"
                     }
                 ),
             );

@@ -11,7 +11,7 @@ use std::fmt;
 use crate::facts::mounts::{FstabEntry, network_protocol};
 use crate::facts::tree::NodeId;
 use crate::identity::Subject;
-use crate::layout::{Mode, Mount, MountSource, Origin, Protocol};
+use crate::layout::{Mode, Mount, Origin, Protocol};
 use crate::path::AbsPath;
 use crate::site::Site;
 
@@ -169,17 +169,10 @@ pub struct NotMounted {
 impl NotMounted {
     /// A mount of the layout that is absent.
     pub(crate) fn declared(site: &Site, mount: &Mount) -> Self {
-        let source = match &mount.from {
-            MountSource::Share(name) => match site.layout.share(name) {
-                Some(share) => format!("{}:{name}", share.host),
-                None => name.clone(),
-            },
-            MountSource::Literal(text) => text.clone(),
-        };
         Self {
             host: mount.host.clone(),
             point: mount.at.clone(),
-            source,
+            source: mount.from.written(&site.layout),
             protocol: mount.protocol,
             options: mount.options.clone(),
             origin: Some(mount.origin),

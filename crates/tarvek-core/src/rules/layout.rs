@@ -3,7 +3,7 @@
 use super::{Rule, RuleId, Severity};
 use crate::check::{Case, Finding, Where};
 use crate::facts::HostFacts;
-use crate::layout::{GroupRef, Host, HostRole, Kind, Layout, MountSource, Origin, Protocol};
+use crate::layout::{GroupRef, Host, HostRole, Kind, MountSource, Origin, Protocol};
 use crate::path::AbsPath;
 use crate::route::{End, Evidence, View, follow};
 use crate::site::Site;
@@ -471,11 +471,11 @@ impl Disagreements<'_> {
                 Protocol::Smb => {
                     let mut parts = source.trim_start_matches('/').splitn(2, '/');
                     let named = parts.next().unwrap_or_default();
-                    is_host(&self.site.layout, &server, named)
+                    self.site.host_named(named) == Some(&server)
                         && parts.next().is_some_and(|share| share.eq_ignore_ascii_case(&folder))
                 }
                 _ => source.rsplit_once(':').is_some_and(|(named, path)| {
-                    is_host(&self.site.layout, &server, named)
+                    self.site.host_named(named) == Some(&server)
                         && path.trim_end_matches('/') == folder
                 }),
             };
@@ -511,12 +511,4 @@ impl Disagreements<'_> {
             }
         }
     }
-}
-
-/// Whether a name or address in a mount's source is that host of the layout.
-fn is_host(layout: &Layout, host: &str, written: &str) -> bool {
-    let short = written.split('.').next().unwrap_or_default();
-    written == host
-        || short == host
-        || layout.host(host).is_some_and(|host| host.addresses.iter().any(|a| a == written))
 }

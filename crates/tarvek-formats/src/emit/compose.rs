@@ -3,11 +3,9 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
-use tarvek_core::layout::{
-    GroupRef, Host, Label, Layout, MapSource, Mapping, Mode, Protocol, RunAs, Service,
-};
+use tarvek_core::layout::{Host, Label, Layout, MapSource, Mapping, Mode, Protocol, Service};
 
-use super::{Piece, Source, address, gid, text};
+use super::{Piece, Source, address, further_groups, ids, port, text};
 
 /// The containers of a host. Services that run straight on it have no part in it.
 pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
@@ -31,11 +29,13 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             json!(format!("${{{variable}_IMAGE:?name the image of {}}}", service.name)),
         );
         body.insert("restart".into(), json!("unless-stopped"));
-        if let Some(user) = user(service, host) {
-            body.insert("user".into(), json!(user));
+        if let Some((uid, gid)) = ids(service, host) {
+            let gid = gid.map(|gid| format!(":{gid}")).unwrap_or_default();
+            body.insert("user".into(), json!(format!("{uid}{gid}")));
         }
-        let groups: Vec<String> = service.groups.iter().filter_map(|g| group(g, host)).collect();
+        let groups = further_groups(service, host);
         if !groups.is_empty() {
+            let groups: Vec<String> = groups.iter().map(ToString::to_string).collect();
             body.insert("group_add".into(), json!(groups));
         }
         if let Some(umask) = service.umask {
@@ -46,10 +46,8 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             body.insert("userns_mode".into(), json!(userns));
         }
         if !service.ports.is_empty() {
-            let port = |port: &String| {
-                if port.contains(':') { port.clone() } else { format!("{port}:{port}") }
-            };
-            body.insert("ports".into(), json!(service.ports.iter().map(port).collect::<Vec<_>>()));
+            let ports: Vec<String> = service.ports.iter().map(|written| port(written)).collect();
+            body.insert("ports".into(), json!(ports));
         }
         if let Some(network) = &service.network {
             body.insert("networks".into(), json!([network]));
@@ -70,26 +68,6 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
         }
     }
     vec![Piece::new("compose.yaml", out)]
-}
-
-fn user(service: &Service, host: &Host) -> Option<String> {
-    match &service.runs_as {
-        RunAs::Unset => None,
-        RunAs::Numbers(uid, None) => Some(uid.to_string()),
-        RunAs::Numbers(uid, Some(gid)) => Some(format!("{uid}:{gid}")),
-        RunAs::Account(name) => {
-            let account = host.accounts.iter().find(|account| account.name == *name)?;
-            Some(format!("{}:{}", account.uid, account.gid.unwrap_or(account.uid)))
-        }
-    }
-}
-
-/// A container knows no names of its host's groups, so that they go by number.
-fn group(group: &GroupRef, host: &Host) -> Option<String> {
-    match group {
-        GroupRef::Gid(gid) => Some(gid.to_string()),
-        GroupRef::Name(name) => gid(host, name).map(|gid| gid.to_string()),
-    }
 }
 
 fn volume(

@@ -10,7 +10,7 @@ mod quadlet;
 mod script;
 mod smb;
 
-use tarvek_core::layout::{Host, Layout, Origin, Share};
+use tarvek_core::layout::{GroupRef, Host, Layout, Origin, RunAs, Service, Share};
 use tarvek_core::path::AbsPath;
 
 pub use accounts::accounts;
@@ -61,24 +61,30 @@ fn text(path: &AbsPath) -> String {
     String::from_utf8_lossy(path.as_bytes()).into_owned()
 }
 
-/// The uid of an account of a host, by name.
-fn uid(host: &Host, name: &str) -> Option<u32> {
-    if name == "root" {
-        return Some(0);
+/// The uid of a service's container, and its gid where one is declared.
+fn ids(service: &Service, host: &Host) -> Option<(u32, Option<u32>)> {
+    match &service.runs_as {
+        RunAs::Unset => None,
+        RunAs::Numbers(uid, gid) => Some((*uid, *gid)),
+        RunAs::Account(name) => {
+            let account = host.accounts.iter().find(|account| account.name == *name)?;
+            Some((account.uid, Some(account.gid.unwrap_or(account.uid))))
+        }
     }
-    host.accounts.iter().find(|account| account.name == name).map(|account| account.uid)
 }
 
-/// The gid of a group of a host, by name; an account's own group goes by the account's name.
-fn gid(host: &Host, name: &str) -> Option<u32> {
-    if name == "root" {
-        return Some(0);
-    }
-    let group = host.groups.iter().find(|group| group.name == name).map(|group| group.gid);
-    group.or_else(|| {
-        let account = host.accounts.iter().find(|account| account.name == name)?;
-        Some(account.gid.unwrap_or(account.uid))
-    })
+/// Its further groups. A container knows no names of its host's groups, so that they go by number.
+fn further_groups(service: &Service, host: &Host) -> Vec<u32> {
+    let number = |group: &GroupRef| match group {
+        GroupRef::Gid(gid) => Some(*gid),
+        GroupRef::Name(name) => host.gid_of(name),
+    };
+    service.groups.iter().filter_map(number).collect()
+}
+
+/// A port as `OUTSIDE:INSIDE`.
+fn port(port: &str) -> String {
+    if port.contains(':') { port.to_owned() } else { format!("{port}:{port}") }
 }
 
 /// The source of a share over NFS (`nfs(5)`) or SMB (`mount.cifs(8)`).

@@ -1,8 +1,8 @@
 //! Containers of a host as units that Podman makes systemd services of (`podman-systemd.unit(5)`).
 
-use tarvek_core::layout::{GroupRef, Host, Label, Layout, MapSource, Mode, RunAs, Service};
+use tarvek_core::layout::{Host, Label, Layout, MapSource, Mode, Service};
 
-use super::{Piece, Source, gid};
+use super::{Piece, Source, further_groups, ids, port};
 
 /// A `.container` unit for each container of a host.
 pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
@@ -33,25 +33,12 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
     }
     out += "\n[Container]\n# Which program it is, the layout does not say: write its image here.\n";
     out += &format!("Image=localhost/{}\n", service.name);
-    match &service.runs_as {
-        RunAs::Unset => {}
-        RunAs::Numbers(uid, group) => {
-            out += &format!("User={uid}\n");
-            out += &group.map(|gid| format!("Group={gid}\n")).unwrap_or_default();
-        }
-        RunAs::Account(name) => {
-            if let Some(account) = host.accounts.iter().find(|account| account.name == *name) {
-                let gid = account.gid.unwrap_or(account.uid);
-                out += &format!("User={}\nGroup={gid}\n", account.uid);
-            }
-        }
+    if let Some((uid, gid)) = ids(service, host) {
+        out += &format!("User={uid}\n");
+        out += &gid.map(|gid| format!("Group={gid}\n")).unwrap_or_default();
     }
-    for group in &service.groups {
-        let number = match group {
-            GroupRef::Gid(gid) => Some(*gid),
-            GroupRef::Name(name) => gid(host, name),
-        };
-        out += &number.map(|gid| format!("GroupAdd={gid}\n")).unwrap_or_default();
+    for gid in further_groups(service, host) {
+        out += &format!("GroupAdd={gid}\n");
     }
     if let Some(umask) = service.umask {
         out += &format!("Environment=UMASK={umask:03o}\n");
@@ -81,9 +68,8 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
             if options.is_empty() { String::new() } else { format!(":{}", options.join(",")) };
         out += &format!("Volume={from}:{}{options}\n", escaped(&map.to.written));
     }
-    for port in &service.ports {
-        let port = if port.contains(':') { port.clone() } else { format!("{port}:{port}") };
-        out += &format!("PublishPort={port}\n");
+    for written in &service.ports {
+        out += &format!("PublishPort={}\n", port(written));
     }
     out += &service.network.as_ref().map(|n| format!("Network={n}\n")).unwrap_or_default();
     out + "\n[Service]\nRestart=always\n\n[Install]\nWantedBy=default.target\n"

@@ -1,11 +1,11 @@
 //! A POSIX shell script that makes a host's datasets and folders, with their owners, modes and ACLs.
 
-use tarvek_core::acl::{Acl, AclEntry, Tag};
-use tarvek_core::layout::{Dataset, Folder, Host, Layout, Right};
+use tarvek_core::layout::{Dataset, Folder, Host, Layout};
 use tarvek_core::path::AbsPath;
+use tarvek_core::rights;
 use tarvek_core::text::shell_quoted;
 
-use super::{Piece, Source, gid, uid};
+use super::{Piece, Source};
 
 const HEAD: &str = r#"# Without --yes it only says what it would do. What is there already is brought in line, its contents are never
 # touched, and running it twice does nothing the second time. Run it as root.
@@ -35,7 +35,9 @@ zfs_dataset() {
   name=$1
   at=$2
   shift 2
+  there=1
   if ! zfs list -H -o name "$name" >/dev/null 2>&1; then
+    there=
     fixed=
     for p; do
       # What can be chosen only when a dataset is made.
@@ -43,21 +45,32 @@ zfs_dataset() {
     done
     # shellcheck disable=SC2086
     run zfs create $fixed -o "mountpoint=$at" "$name"
-    [ -n "$yes" ] || return 0
   fi
-  for p; do
-    now=$(zfs get -H -o value "${p%%=*}" "$name" 2>/dev/null) || { note "this ZFS has no ${p%%=*}"; continue; }
-    [ "$now" = "${p#*=}" ] && continue
-    case $p in
-      casesensitivity=* | normalization=* | utf8only=*)
-        [ "$now" = - ] || note "$name was made with ${p%%=*}=$now; only a new dataset can have ${p#*=}" ;;
-      *)
-        if [ -n "$yes" ] && ! zfs set "$p" "$name" 2>/dev/null; then note "$name can't be given $p"; else
-          [ -n "$yes" ] && steps=$((steps + 1)) && echo "doing: zfs set $p $name"
-          [ -n "$yes" ] || run zfs set "$p" "$name"
-        fi ;;
-    esac
-  done
+  for p; do zfs_property "$name" "$p"; done
+}
+# NAME PROPERTY=VALUE
+zfs_property() {
+  now=
+  if [ -n "$there$yes" ]; then
+    now=$(zfs get -H -o value "${2%%=*}" "$1" 2>/dev/null) || { note "this ZFS has no ${2%%=*}"; return; }
+  fi
+  [ "$now" = "${2#*=}" ] && return
+  case $2 in
+    casesensitivity=* | normalization=* | utf8only=*)
+      case $now in
+        '' | -) ;;
+        *) note "$1 was made with ${2%%=*}=$now; only a new dataset can have ${2#*=}" ;;
+      esac ;;
+    *)
+      if [ -z "$yes" ]; then
+        run zfs set "$2" "$1"
+      elif zfs set "$2" "$1" 2>/dev/null; then
+        steps=$((steps + 1))
+        echo "doing: zfs set $2 $1"
+      else
+        note "$1 can't be given $2"
+      fi ;;
+  esac
 }
 # MOUNTPOINT
 btrfs_subvolume() {
@@ -77,11 +90,11 @@ folder() {
   [ "$(stat -c %u:%g -- "$1")" = "$2:$3" ] || run chown "$2:$3" "$1"
   [ "$(stat -c %a -- "$1")" = "$4" ] || run chmod "$4" "$1"
 }
-# PATH ENTRIES: exactly these, as getfacl prints them
+# PATH ENTRIES: exactly these, and the same for what is made in there
 acl() {
-  [ -n "$yes" ] || [ -d "$1" ] || { run setfacl --set "$(echo "$2" | tr '\n' , | sed 's/,$//')" "$1"; return; }
-  now=$(getfacl -n -c -p -E -- "$1" 2>/dev/null | sed '/^$/d')
-  [ "$now" = "$2" ] || run setfacl --set "$(echo "$2" | tr '\n' , | sed 's/,$//')" "$1"
+  wanted=$2,default:$(printf '%s\n' "$2" | sed 's/,/,default:/g')
+  now=$(getfacl -n -c -p -E -- "$1" 2>/dev/null | sed '/^$/d' | tr '\n' , | sed 's/,$//')
+  [ "$now" = "$wanted" ] || run setfacl --set "$wanted" "$1"
 }
 
 "#;
@@ -165,70 +178,16 @@ fn folder(layout: &Layout, host: &Host, folder: &Folder) -> String {
     let path = shell_quoted(folder.path.as_bytes());
     let owner = folder.owner.as_deref().unwrap_or("root");
     let group = folder.group.as_deref().unwrap_or(owner);
-    let (Some(owner), Some(group)) = (uid(host, owner), gid(host, group)) else {
+    let (Some(owner), Some(group)) = (host.uid_of(owner), host.gid_of(group)) else {
         return format!("note {path}: the layout has no numbers for its owner and group\n");
     };
-    let acl = acl_of(layout, host, folder, group);
+    let acl = rights::acl(layout, host, folder);
     let mode = folder.mode.unwrap_or(0o755);
     // With an ACL the group bits of the mode are its mask.
     let mode = acl.as_ref().map_or(mode, |acl| mode & !0o070 | u16::from(acl.mask()) << 3);
     let mut line = format!("folder {path} {owner} {group} {mode:o}\n");
     if let Some(acl) = acl {
-        let entries = acl.to_string();
-        let all: Vec<String> = entries
-            .split(',')
-            .map(str::to_owned)
-            .chain(entries.split(',').map(|entry| format!("default:{entry}")))
-            .collect();
-        line += &format!("acl {path} {}\n", quoted(&all.join("\n")));
+        line += &format!("acl {path} {}\n", quoted(&acl.to_string()));
     }
     line
-}
-
-/// The ACL that the rights of a folder, or of the nearest one above that has any, make on it. `None` where none says more
-/// than the mode.
-fn acl_of(layout: &Layout, host: &Host, folder: &Folder, group: u32) -> Option<Acl> {
-    let above = layout.folders.iter().filter(|other| {
-        other.host == host.name && !other.rights.is_empty() && folder.path.within(&other.path)
-    });
-    let rights = &above.max_by_key(|other| other.path.components().count())?.rights;
-    let mode = folder.mode.unwrap_or(0o755);
-    let bits = |shift: u16| (mode >> shift & 7) as u8;
-    let perm = |right: Right| match right {
-        Right::None => 0,
-        Right::Read => 5,
-        // Adding without changing is what a folder's bits can't tell apart.
-        Right::Add | Right::Change => 7,
-    };
-    let mut entries = vec![AclEntry { tag: Tag::UserObj, perm: bits(6) | 7 }];
-    let mut group_perm = bits(3);
-    let (mut users, mut groups) = (Vec::new(), Vec::new());
-    for (who, right) in rights {
-        let perm = perm(*right);
-        match who.strip_prefix('@') {
-            Some(name) => match gid(host, name) {
-                Some(gid) if gid == group => group_perm = perm,
-                Some(gid) => groups.push((gid, perm)),
-                None => {}
-            },
-            None => users
-                .extend(uid(host, who).or_else(|| service_uid(layout, who)).map(|uid| (uid, perm))),
-        }
-    }
-    users.sort_unstable();
-    groups.sort_unstable();
-    let mask = users.iter().chain(&groups).fold(group_perm, |mask, (_, perm)| mask | perm);
-    entries.extend(users.iter().map(|&(uid, perm)| AclEntry { tag: Tag::User(uid), perm }));
-    entries.push(AclEntry { tag: Tag::GroupObj, perm: group_perm });
-    entries.extend(groups.iter().map(|&(gid, perm)| AclEntry { tag: Tag::Group(gid), perm }));
-    entries.push(AclEntry { tag: Tag::Mask, perm: mask });
-    entries.push(AclEntry { tag: Tag::Other, perm: bits(0) });
-    Some(Acl::new(entries))
-}
-
-fn service_uid(layout: &Layout, name: &str) -> Option<u32> {
-    match layout.service(name)?.runs_as {
-        tarvek_core::layout::RunAs::Numbers(uid, _) => Some(uid),
-        _ => None,
-    }
 }

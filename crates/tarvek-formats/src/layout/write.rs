@@ -1,8 +1,8 @@
 //! From a [`Layout`] to the text of its file, with a comment before each part that has one.
 
 use tarvek_core::layout::{
-    Declared, GroupRef, Host, HostRole, Intake, Kind, Label, Layout, Library, MapSource, Mapping,
-    Mode, Mount, MountSource, Os, Purpose, Right, RunAs, Service, ServiceRole, Share, Squash, Want,
+    Declared, GroupRef, Host, Intake, Kind, Label, Layout, Library, MapSource, Mapping, Mode,
+    Mount, Os, Right, RunAs, Service, Share, Squash,
 };
 use tarvek_core::path::AbsPath;
 
@@ -21,18 +21,12 @@ pub fn write(layout: &Layout, notes: &dyn Fn(&str) -> Vec<String>) -> String {
         out.maybe("owner", folder.owner.as_deref().map(quoted));
         out.maybe("group", folder.group.as_deref().map(quoted));
         out.maybe("mode", folder.mode.map(octal));
-        let right = |(who, right): &(String, Right)| {
-            format!("{} = {}", key(who), quoted(right_word(*right)))
-        };
+        let right =
+            |(who, right): &(String, Right)| format!("{} = {}", key(who), quoted(right.word()));
         if !folder.rights.is_empty() {
             out.line("rights", &braces(folder.rights.iter().map(right)));
         }
-        let purpose = |purpose| match purpose {
-            Purpose::Media => "media",
-            Purpose::Intake => "intake",
-            Purpose::Config => "config",
-        };
-        out.maybe("is", folder.purpose.map(|p| quoted(purpose(p))));
+        out.maybe("is", folder.purpose.map(|purpose| quoted(purpose.word())));
     }
     layout.mounts.iter().for_each(|mount| out.mount(layout, mount));
     layout.services.iter().for_each(|service| out.service(service));
@@ -74,12 +68,7 @@ impl Writer<'_> {
     fn host(&mut self, host: &Host) {
         let name = format!("host.{}", key(&host.name));
         self.part(&format!("[{name}]"), &format!("host.{}", host.name));
-        let role = |role: &HostRole| match role {
-            HostRole::Storage => "storage",
-            HostRole::Apps => "apps",
-            HostRole::Client => "client",
-        };
-        self.line("role", &one_or_many(host.roles.iter().map(role)));
+        self.line("role", &one_or_many(host.roles.iter().map(|role| role.word())));
         match host.os {
             Os::Linux => {}
             Os::Windows => self.line("os", "\"windows\""),
@@ -206,14 +195,7 @@ impl Writer<'_> {
     fn mount(&mut self, layout: &Layout, mount: &Mount) {
         self.part("[[mount]]", &mount.at.to_string());
         self.line("host", &quoted(&mount.host));
-        let from = match &mount.from {
-            MountSource::Share(share) => {
-                let host = layout.share(share).map_or("", |share| share.host.as_str());
-                format!("{host}:{share}")
-            }
-            MountSource::Literal(source) => source.clone(),
-        };
-        self.line("from", &quoted(&from));
+        self.line("from", &quoted(&mount.from.written(layout)));
         self.line("protocol", &quoted(mount.protocol.word()));
         let windows = layout.host(&mount.host).is_some_and(|host| host.os == Os::Windows);
         let at = if windows {
@@ -236,12 +218,7 @@ impl Writer<'_> {
         let about = format!("service.{}", service.name);
         self.part(&format!("[service.{}]", key(&service.name)), &about);
         self.line("host", &quoted(&service.host));
-        let role = |role: &ServiceRole| match role {
-            ServiceRole::Serve => "serve",
-            ServiceRole::Fetch => "fetch",
-            ServiceRole::Sort => "sort",
-        };
-        self.line("role", &one_or_many(service.roles.iter().map(role)));
+        self.line("role", &one_or_many(service.roles.iter().map(|role| role.word())));
         match &service.runs_as {
             RunAs::Unset => {}
             RunAs::Numbers(uid, None) => self.line("runs_as", &quoted(&uid.to_string())),
@@ -292,12 +269,7 @@ impl Writer<'_> {
             parts.extend(sort.category.iter().map(|c| format!("category = {}", quoted(c))));
             self.line("sort", &format!("{{ {} }}", parts.join(", ")));
         }
-        let want = match intake.want {
-            Want::Hardlink => "hardlink",
-            Want::Rename => "rename",
-            Want::Copy => "copy",
-        };
-        self.line("want", &quoted(want));
+        self.line("want", &quoted(intake.want.word()));
     }
 
     fn rules(&mut self, layout: &Layout) {
@@ -365,15 +337,6 @@ fn library(library: &Library) -> String {
     parts.extend(library.backup.iter().map(|b| format!("backup = {}", quoted(b))));
     parts.extend(library.prefer.iter().map(|p| format!("prefer = {}", quoted(p))));
     format!("{{ {} }}", parts.join(", "))
-}
-
-fn right_word(right: Right) -> &'static str {
-    match right {
-        Right::None => "none",
-        Right::Read => "read",
-        Right::Add => "add",
-        Right::Change => "change",
-    }
 }
 
 fn quoted(text: &str) -> String {

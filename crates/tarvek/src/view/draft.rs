@@ -1,9 +1,7 @@
 //! A drafted layout as a picture: hosts, datasets and folders with their owners and rights, and the reasons beside it.
 
 use tarvek_core::draft::{Draft, Reason};
-use tarvek_core::layout::{
-    Folder, Host, HostRole, Layout, MapSource, MountSource, Right, RunAs, Service, ServiceRole,
-};
+use tarvek_core::layout::{Folder, Host, Layout, MapSource, Right, RunAs, Service, ServiceRole};
 use tarvek_core::path::AbsPath;
 use unicode_width::UnicodeWidthStr;
 
@@ -41,19 +39,12 @@ fn host(layout: &Layout, host: &Host, width: usize) -> String {
     let mut lines = Vec::new();
     folders(layout, host, &mut lines);
     for mount in layout.mounts.iter().filter(|mount| mount.host == host.name) {
-        let from = match &mount.from {
-            MountSource::Share(share) => {
-                let of = layout.share(share).map_or("", |share| share.host.as_str());
-                format!("{of}:{share}")
-            }
-            MountSource::Literal(source) => source.clone(),
-        };
         let at = mount.at.to_string();
         let at = if at.ends_with(':') { at.trim_start_matches('/').to_owned() } else { at };
         lines.push(Line {
             tree: at,
             beside: vec![
-                format!("{} from {from}", mount.protocol.word()),
+                format!("{} from {}", mount.protocol.word(), mount.from.written(layout)),
                 mount.mode().word().to_owned(),
                 mount.user.iter().map(|user| format!("as {user}")).collect(),
             ],
@@ -62,15 +53,7 @@ fn host(layout: &Layout, host: &Host, width: usize) -> String {
     for service in layout.services.iter().filter(|service| service.host == host.name) {
         lines.push(Line { tree: service.name.clone(), beside: service_words(service) });
     }
-    let roles: Vec<&str> = host
-        .roles
-        .iter()
-        .map(|role| match role {
-            HostRole::Storage => "storage",
-            HostRole::Apps => "apps",
-            HostRole::Client => "client",
-        })
-        .collect();
+    let roles: Vec<&str> = host.roles.iter().map(|role| role.word()).collect();
     let column = lines.iter().map(|line| line.tree.width()).max().unwrap_or(0) + 2;
     let mut out = format!("\n{}  {}\n", strong(&host.name), dim(roles.join(", ")));
     for Line { tree, beside } in lines {
@@ -178,12 +161,6 @@ fn place(layout: &Layout, host: &Host, path: &AbsPath, tree: &str, lines: &mut V
 }
 
 fn rights(folder: &Folder) -> String {
-    let word = |right: Right| match right {
-        Right::None => "nothing",
-        Right::Read => "read",
-        Right::Add => "add",
-        Right::Change => "change",
-    };
     let mut words = Vec::new();
     for right in [Right::Change, Right::Add, Right::Read, Right::None] {
         let who: Vec<&str> = folder
@@ -193,7 +170,7 @@ fn rights(folder: &Folder) -> String {
             .map(|(who, _)| who.as_str())
             .collect();
         if !who.is_empty() {
-            words.push(format!("{} {}", who.join(" "), word(right)));
+            words.push(format!("{} {}", who.join(" "), right.word()));
         }
     }
     words.join("; ")
