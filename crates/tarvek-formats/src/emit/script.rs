@@ -18,6 +18,8 @@ case ${1-} in
 esac
 steps=0
 failed=0
+# What datasets would be made of, so that nobody is told to make a folder there too.
+made=
 run() {
   steps=$((steps + 1))
   if [ -n "$yes" ]; then printf doing:; else printf 'would do:'; fi
@@ -45,6 +47,7 @@ zfs_dataset() {
     done
     # shellcheck disable=SC2086
     run zfs create $fixed -o "mountpoint=$at" "$name"
+    [ -n "$yes" ] || made="$made|$at|"
   fi
   for p; do zfs_property "$name" "$p"; done
 }
@@ -74,7 +77,9 @@ zfs_property() {
 }
 # MOUNTPOINT
 btrfs_subvolume() {
-  [ -d "$1" ] || run btrfs subvolume create "$1"
+  [ ! -d "$1" ] || return 0
+  run btrfs subvolume create "$1"
+  [ -n "$yes" ] || made="$made|$1|"
 }
 # PATH UID GID MODE
 folder() {
@@ -84,7 +89,7 @@ folder() {
     return
   fi
   if [ ! -d "$1" ]; then
-    run mkdir -p -- "$1"
+    case $made in *"|$1|"*) ;; *) run mkdir -p -- "$1" ;; esac
     [ -n "$yes" ] || { run chown "$2:$3" "$1"; run chmod "$4" "$1"; return; }
   fi
   [ "$(stat -c %u:%g -- "$1")" = "$2:$3" ] || run chown "$2:$3" "$1"

@@ -303,6 +303,9 @@ fn script(folder: &Path, layout: &Layout, shell: &str) {
     let would = run(&[]);
     assert!(would.contains("would do:") && would.contains("run again with --yes"), "{would}");
     assert!(!Path::new(&media).exists(), "it only says what it would do");
+    // Nobody is told to make a folder where a dataset comes.
+    let twice = would.contains("create") && would.contains(&format!("mkdir -p -- {media}\n"));
+    assert!(!twice, "{would}");
     let did = run(&["--yes"]);
     assert!(did.contains("doing:"), "{did}");
     let again = run(&["--yes"]);
