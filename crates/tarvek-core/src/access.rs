@@ -3,13 +3,18 @@
 //! [`decide`] is the kernel's check on one object (`path_resolution(7)`, `acl(5)`); [`judge`] puts it together along a
 //! route: search on every folder on the way, read-only layers, then the need itself.
 
+use std::sync::Arc;
+
 use crate::acl::{Acl, Tag, perm_text};
-use crate::facts::tree::{EntryKind, Listing, Meta, NodeId, Tree};
+use crate::facts::tree::{EntryKind, Listing, Meta, NodeId};
 use crate::identity::Subject;
 use crate::layout::Mode;
+use crate::nfs4::{self, Nfs4Acl, Settled};
+use crate::object::{Object, Objects};
 use crate::path::AbsPath;
 use crate::route::{End, Evidence, Layer, Route, Step, follow};
 use crate::site::Site;
+use crate::smb::Gate;
 
 /// Read permission.
 pub const R: u8 = 4;
@@ -33,6 +38,10 @@ pub enum Decider {
     Other,
     /// No x bit is set at all, which even root needs to execute a file.
     NoExecuteBit,
+    /// An entry of the NFSv4 ACL, by its place in it.
+    Ace(usize),
+    /// No entry of the NFSv4 ACL allows all of it.
+    NoAce,
 }
 
 /// The outcome on one object.
@@ -47,15 +56,20 @@ pub struct Decision {
 }
 
 /// The kernel's check of `want` (bits [`R`], [`W`], [`X`]) on one object: the class that matches first decides alone;
-/// among matching group entries of an ACL one must grant everything; capabilities come last.
-pub fn decide(meta: &Meta, acl: Option<&Acl>, subject: &Subject, want: u8) -> Decision {
-    let plain = without_capabilities(meta, acl, subject, want);
-    if plain.allowed {
+/// among matching group entries of an ACL one must grant everything; an NFSv4 ACL settles bit by bit; capabilities come last,
+/// where they hold.
+pub fn decide(object: &Object, subject: &Subject, want: u8) -> Decision {
+    let meta = &object.meta;
+    let plain = match &object.nfs4 {
+        Some(acl) => by_nfs4(acl, meta, subject, nfs4_bits(want), want),
+        None => without_capabilities(object, subject, want),
+    };
+    if plain.allowed || !subject.rules_over(meta.uid, meta.gid) {
         return plain;
     }
     let caps = subject.capabilities;
     let by = |name| Decision { allowed: true, by: Decider::Capability(name), perm: want };
-    let folder = meta.kind == EntryKind::Folder;
+    let folder = object.is_folder();
     if caps.dac_read_search && (want == R || folder && want & W == 0) {
         return by("CAP_DAC_READ_SEARCH");
     }
@@ -68,7 +82,8 @@ pub fn decide(meta: &Meta, acl: Option<&Acl>, subject: &Subject, want: u8) -> De
     plain
 }
 
-fn without_capabilities(meta: &Meta, acl: Option<&Acl>, subject: &Subject, want: u8) -> Decision {
+fn without_capabilities(object: &Object, subject: &Subject, want: u8) -> Decision {
+    let meta = &object.meta;
     let class = |shift: u16| ((meta.mode >> shift) & 7) as u8;
     let outcome = |by, perm: u8| Decision { allowed: perm & want == want, by, perm };
     if subject.uid == meta.uid {
@@ -76,13 +91,29 @@ fn without_capabilities(meta: &Meta, acl: Option<&Acl>, subject: &Subject, want:
     }
     // With an ACL the mode's group bits are its mask, and where they are all zero Linux never looks at the ACL
     // (fs/namei.c, acl_permission_check): members of the owning group get nothing, all others the other bits.
-    if let Some(acl) = acl.filter(|_| class(3) != 0) {
+    if let Some(acl) = object.acl.as_deref().filter(|_| class(3) != 0) {
         return by_acl(acl, meta, subject, want);
     }
     if subject.is_in(meta.gid) {
         return outcome(Decider::Group(meta.gid), class(3));
     }
     outcome(Decider::Other, class(0))
+}
+
+/// The bits of an NFSv4 ACL that a request needs (RFC 8881, section 6.2.1.3.2).
+fn nfs4_bits(want: u8) -> u32 {
+    [(R, nfs4::READ), (W, nfs4::WRITE), (X, nfs4::EXECUTE)]
+        .into_iter()
+        .filter(|(bit, _)| want & bit != 0)
+        .fold(0, |all, (_, bit)| all | bit)
+}
+
+fn by_nfs4(acl: &Nfs4Acl, meta: &Meta, subject: &Subject, bits: u32, want: u8) -> Decision {
+    match acl.settle(meta, subject, bits) {
+        Settled::Allowed(n) => Decision { allowed: true, by: Decider::Ace(n), perm: want },
+        Settled::Denied(n) => Decision { allowed: false, by: Decider::Ace(n), perm: 0 },
+        Settled::Open => Decision { allowed: false, by: Decider::NoAce, perm: 0 },
+    }
 }
 
 fn by_acl(acl: &Acl, meta: &Meta, subject: &Subject, want: u8) -> Decision {
@@ -111,8 +142,8 @@ fn by_acl(acl: &Acl, meta: &Meta, subject: &Subject, want: u8) -> Decision {
 
 impl Decision {
     /// The deciding entry in the notation of `acl(5)`: `group::r-x via gid 2100`.
-    pub fn entry(&self, meta: &Meta) -> String {
-        let perm = perm_text(self.perm);
+    pub fn entry(&self, object: &Object) -> String {
+        let (meta, perm) = (&object.meta, perm_text(self.perm));
         match self.by {
             Decider::Capability(name) => name.to_owned(),
             Decider::Owner => format!("user::{perm} as the owner, uid {}", meta.uid),
@@ -121,6 +152,11 @@ impl Decision {
             Decider::Group(gid) => format!("group:{gid}:{perm} via gid {gid}"),
             Decider::Other => format!("other::{perm}"),
             Decider::NoExecuteBit => "no execute bit is set".to_owned(),
+            Decider::Ace(n) => {
+                let entry = object.nfs4.as_ref().and_then(|acl| acl.entries().get(n));
+                entry.map(ToString::to_string).unwrap_or_default()
+            }
+            Decider::NoAce => "no entry of the NFSv4 ACL".to_owned(),
         }
     }
 }
@@ -180,6 +216,42 @@ pub struct Verdict {
     pub reason: String,
     /// What the kernel would answer, if it is denied.
     pub errno: Option<&'static str>,
+    /// What refuses, where something can be done about it.
+    pub refusal: Option<Refusal>,
+}
+
+/// What refuses a need.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Refusal {
+    /// The permissions of an entry.
+    Permission {
+        /// The host whose facts show it.
+        host: String,
+        /// The entry.
+        node: NodeId,
+        /// Who asked.
+        subject: Subject,
+        /// What of [`R`], [`W`] and [`X`] he asked.
+        want: u8,
+    },
+    /// A layer that is read-only as a whole.
+    ReadOnly(Layer),
+    /// The options of an SMB mount.
+    Options(Arc<Gate>, u8),
+    /// An inode flag.
+    Flag {
+        /// The host whose facts show the entry.
+        host: String,
+        /// The entry.
+        node: NodeId,
+    },
+    /// The sticky bit.
+    Sticky {
+        /// The host whose facts show the folder.
+        host: String,
+        /// The folder.
+        node: NodeId,
+    },
 }
 
 /// Judges one need at the end of a route.
@@ -209,6 +281,7 @@ impl Judge<'_> {
             decided_at: (step.host.clone(), step.path.clone()),
             reason,
             errno,
+            refusal: None,
         }
     }
 
@@ -230,7 +303,8 @@ impl Judge<'_> {
                         evidence: Evidence::Declared,
                         decided_at: place,
                         reason: self.route.end.words(),
-                        errno: Some("ENOENT"),
+                        errno: Some(self.route.end.errno()),
+                        refusal: None,
                     };
                 }
             },
@@ -241,25 +315,25 @@ impl Judge<'_> {
         let Some(node) = last.node else {
             return self.unknown(last, format!("{} was not seen", last.path));
         };
-        let Some(tree) = self.site.tree(&last.seen_on) else {
+        let Some(objects) = self.site.objects(&last.seen_on) else {
             return self.unknown(last, format!("nothing is known of {}", last.host));
         };
-        let meta = tree.meta(node);
-        let folder = meta.kind == EntryKind::Folder;
+        let object = objects.of(node);
+        let folder = object.is_folder();
         match self.need {
             // Listing and entering are two requests, each of which another group may grant.
-            Need::Read if folder => match self.object(tree, last, node, X) {
-                verdict if verdict.allowed == Some(false) => verdict,
-                _ => self.object(tree, last, node, R),
+            Need::Read if folder => match self.object(last, &object, X) {
+                verdict if verdict.allowed == Some(true) => self.object(last, &object, R),
+                verdict => verdict,
             },
-            Need::Read => self.object(tree, last, node, R),
+            Need::Read => self.object(last, &object, R),
             Need::Enter if !folder => self.not_a_folder(last),
-            Need::Enter => self.object(tree, last, node, X),
+            Need::Enter => self.object(last, &object, X),
             Need::Add if !folder => self.not_a_folder(last),
-            Need::Add => self.object(tree, last, node, W | X),
-            Need::Write if folder => self.object(tree, last, node, W | X),
-            Need::Write => self.object(tree, last, node, W),
-            Need::Remove => self.remove(tree, last, node, above.last()),
+            Need::Add => self.object(last, &object, W | X),
+            Need::Write if folder => self.object(last, &object, W | X),
+            Need::Write => self.object(last, &object, W),
+            Need::Remove => self.remove(objects, last, node, above.last()),
         }
     }
 
@@ -282,19 +356,9 @@ impl Judge<'_> {
     /// Search permission on every folder of the way.
     fn search(&self, folders: &[Step]) -> Result<(), Box<Verdict>> {
         for step in folders {
-            let Some((tree, node)) =
-                step.node.and_then(|n| Some((self.site.tree(&step.seen_on)?, n)))
-            else {
-                continue;
-            };
-            let meta = tree.meta(node);
-            if meta.kind != EntryKind::Folder {
-                continue;
-            }
-            let decision = decide(&meta, tree.acl(node), &step.subject, X);
-            if !decision.allowed {
-                let reason = self.denied_words(step, &meta, &decision, "search it");
-                return Err(Box::new(self.outcome(Some(false), step, reason, Some("EACCES"))));
+            let object = step.node.and_then(|node| self.site.object(&step.seen_on, node));
+            if let Some(object) = object.filter(Object::is_folder) {
+                self.asks(step, &object, X, "search it")?;
             }
         }
         // A folder whose rights nobody saw may deny; then nothing can be promised.
@@ -304,84 +368,178 @@ impl Judge<'_> {
         }
     }
 
-    fn denied_words(&self, step: &Step, meta: &Meta, decision: &Decision, what: &str) -> String {
-        let entry = decision.entry(meta);
-        let name = self.site.owner_text(&step.seen_on, meta);
-        format!("{entry} does not let {} {what} (mode {:04o} {name})", step.subject, meta.mode)
+    /// One request for an entry, of all who have a say: what a client's mount options allow, then the entry itself.
+    fn asks(
+        &self,
+        step: &Step,
+        object: &Object,
+        want: u8,
+        what: &str,
+    ) -> Result<Decision, Box<Verdict>> {
+        self.lets_through(step, object, want, what)?;
+        if let Some(doubt) = &step.subject.doubt {
+            return Err(Box::new(self.unknown(step, doubt.to_string())));
+        }
+        if object.nfs4.as_ref().is_some_and(|acl| !acl.is_understood()) {
+            return Err(Box::new(self.unknown(step, "its NFSv4 ACL can't be read".to_owned())));
+        }
+        let decision = decide(object, &step.subject, want);
+        if !decision.allowed {
+            let reason = self.denied_words(step, object, &decision, what);
+            let mut verdict = self.outcome(Some(false), step, reason, Some("EACCES"));
+            verdict.refusal = step.node.map(|node| Refusal::Permission {
+                host: step.seen_on.clone(),
+                node,
+                subject: step.subject.clone(),
+                want,
+            });
+            return Err(Box::new(verdict));
+        }
+        Ok(decision)
+    }
+
+    /// What the options of SMB mounts on the way allow on their clients.
+    fn lets_through(
+        &self,
+        step: &Step,
+        object: &Object,
+        want: u8,
+        what: &str,
+    ) -> Result<(), Box<Verdict>> {
+        for gate in &step.gates {
+            if let Some(doubt) = &gate.subject.doubt {
+                return Err(Box::new(self.unknown(step, doubt.to_string())));
+            }
+            let local = Object::plain(gate.meta(&object.meta));
+            let decision = decide(&local, &gate.subject, want);
+            if !decision.allowed {
+                let reason = format!(
+                    "the options of the mount at {} ({}) do not let {} {what}",
+                    gate.point,
+                    gate.text(object.is_folder()),
+                    gate.subject
+                );
+                let mut verdict = self.outcome(Some(false), step, reason, Some("EACCES"));
+                verdict.decided_at = (gate.host.clone(), gate.point.clone());
+                verdict.refusal = Some(Refusal::Options(Arc::clone(gate), want));
+                return Err(Box::new(verdict));
+            }
+        }
+        Ok(())
+    }
+
+    fn denied_words(
+        &self,
+        step: &Step,
+        object: &Object,
+        decision: &Decision,
+        what: &str,
+    ) -> String {
+        let entry = decision.entry(object);
+        let name = self.site.owner_text(&step.seen_on, &object.meta);
+        let mode = object.meta.mode;
+        format!("{entry} does not let {} {what} (mode {mode:04o} {name})", step.subject)
     }
 
     /// One request on the object itself. What comes first is what the kernel comes to first (`fs/namei.c`, `may_open`,
     /// `may_create`): creating asks for a writable mount before anything else, opening for writing asks for it last.
-    fn object(&self, tree: &Tree, step: &Step, node: NodeId, want: u8) -> Verdict {
-        let meta = tree.meta(node);
-        let folder = meta.kind == EntryKind::Folder;
+    fn object(&self, step: &Step, object: &Object, want: u8) -> Verdict {
+        self.requested(step, object, want).unwrap_or_else(|verdict| *verdict)
+    }
+
+    fn requested(&self, step: &Step, object: &Object, want: u8) -> Result<Verdict, Box<Verdict>> {
+        let meta = &object.meta;
+        let folder = object.is_folder();
         let writes = want & W != 0;
         // FIFOs, sockets and devices stay writable on a read-only filesystem: their contents are elsewhere.
-        let stored = folder || meta.kind == EntryKind::File;
-        let first = |layer: &Layer| folder || layer.filesystem;
+        let stored = writes && (folder || meta.kind == EntryKind::File);
         // A name in a folder is looked up there before anything is made.
         if writes && folder {
-            let decision = decide(&meta, tree.acl(node), &step.subject, X);
-            if !decision.allowed {
-                let reason = self.denied_words(step, &meta, &decision, "enter it");
-                return self.outcome(Some(false), step, reason, Some("EACCES"));
-            }
+            self.asks(step, object, X, "enter it")?;
         }
-        if let Some(verdict) = self.read_only(step, first).filter(|_| writes && stored) {
-            return verdict;
+        if stored {
+            self.writable(&self.route.layers, step, |layer| folder || layer.filesystem)?;
         }
         let flags = meta.flags.unwrap_or_default();
         if writes && flags.immutable {
-            return self.flagged(step, "it is immutable (chattr +i)");
+            return Err(self.flagged(step, "it is immutable (chattr +i)"));
         }
-        let decision = decide(&meta, tree.acl(node), &step.subject, want);
-        if !decision.allowed {
-            let what = match (writes, folder) {
-                (true, true) => "add to it",
-                (true, false) => "write it",
-                (false, true) if want == X => "enter it",
-                (false, true) => "list it",
-                (false, false) => "read it",
-            };
-            let reason = self.denied_words(step, &meta, &decision, what);
-            return self.outcome(Some(false), step, reason, Some("EACCES"));
+        if writes && step.subject.bars_change(meta.uid, meta.gid) {
+            let reason = self.barred_words(step, meta);
+            return Err(Box::new(self.outcome(Some(false), step, reason, Some("EACCES"))));
         }
+        let what = match (writes, folder) {
+            (true, true) => "add to it",
+            (true, false) => "write it",
+            (false, true) if want == X => "enter it",
+            (false, true) => "list it",
+            (false, false) => "read it",
+        };
+        let decision = self.asks(step, object, want, what)?;
         if writes && !folder && flags.append {
-            return self.flagged(step, "it may only grow (chattr +a)");
+            return Err(self.flagged(step, "it may only grow (chattr +a)"));
         }
-        if let Some(verdict) = self.read_only(step, |_| true).filter(|_| writes && stored) {
-            return verdict;
+        if stored {
+            self.writable(&self.route.layers, step, |_| true)?;
         }
-        self.outcome(Some(true), step, decision.entry(&meta), None)
+        Ok(self.outcome(Some(true), step, decision.entry(object), None))
+    }
+
+    fn barred_words(&self, step: &Step, meta: &Meta) -> String {
+        let name = self.site.owner_text(&step.seen_on, meta);
+        format!(
+            "the idmapped mount does not map its owner or group ({name}), so nobody can change it"
+        )
     }
 
     /// What even root is refused (`ioctl_iflags(2)`).
-    fn flagged(&self, step: &Step, why: &str) -> Verdict {
-        self.outcome(Some(false), step, why.to_owned(), Some("EPERM"))
+    fn flagged(&self, step: &Step, why: &str) -> Box<Verdict> {
+        let mut verdict = self.outcome(Some(false), step, why.to_owned(), Some("EPERM"));
+        verdict.refusal = step.node.map(|node| Refusal::Flag { host: step.seen_on.clone(), node });
+        Box::new(verdict)
     }
 
-    fn read_only(&self, step: &Step, which: impl Fn(&Layer) -> bool) -> Option<Verdict> {
-        self.read_only_on(&self.route.layers, step, which)
-    }
-
-    fn read_only_on(
+    /// Whether none of these layers is read-only.
+    fn writable(
         &self,
         layers: &[Layer],
         step: &Step,
         which: impl Fn(&Layer) -> bool,
-    ) -> Option<Verdict> {
-        let layer = layers.iter().find(|layer| layer.mode == Mode::ReadOnly && which(layer))?;
+    ) -> Result<(), Box<Verdict>> {
+        let read_only = layers.iter().find(|layer| layer.mode == Mode::ReadOnly && which(layer));
+        let Some(layer) = read_only else { return Ok(()) };
         let reason = format!("{} is read-only", layer.what);
         let mut verdict = self.outcome(Some(false), step, reason, Some("EROFS"));
         verdict.decided_at = (layer.host.clone(), layer.path.clone());
-        Some(verdict)
+        verdict.refusal = Some(Refusal::ReadOnly(layer.clone()));
+        Err(Box::new(verdict))
     }
 
-    fn remove(&self, tree: &Tree, last: &Step, node: NodeId, parent: Option<&Step>) -> Verdict {
-        let busy = |why: &str| self.outcome(Some(false), last, why.to_owned(), Some("EBUSY"));
-        let Some((step, folder)) = parent.and_then(|step| Some((step, step.node?))) else {
-            return busy("it is the root of the view");
+    fn remove(
+        &self,
+        objects: Objects,
+        last: &Step,
+        node: NodeId,
+        parent: Option<&Step>,
+    ) -> Verdict {
+        self.removed(objects, last, node, parent).unwrap_or_else(|verdict| *verdict)
+    }
+
+    /// The kernel's order (`fs/namei.c`, `may_delete`).
+    fn removed(
+        &self,
+        objects: Objects,
+        last: &Step,
+        node: NodeId,
+        parent: Option<&Step>,
+    ) -> Result<Verdict, Box<Verdict>> {
+        let refused = |step: &Step, why: String, errno| {
+            Err(Box::new(self.outcome(Some(false), step, why, Some(errno))))
         };
+        let Some((step, folder)) = parent.and_then(|step| Some((step, step.node?))) else {
+            return refused(last, "it is the root of the view".to_owned(), "EBUSY");
+        };
+        let (target, above) = (objects.of(node), objects.of(folder));
         // What is attached exactly here is no part of the folder that it would be removed from.
         let outside = self
             .route
@@ -390,48 +548,144 @@ impl Judge<'_> {
             .filter(|_| last.attached)
             .map(|parent| follow(self.site, &self.route.view, &parent, &self.route.subject));
         let layers = outside.as_ref().map_or(&self.route.layers, |outside| &outside.layers);
-        if let Some(verdict) = self.read_only_on(layers, step, |_| true) {
-            return verdict;
+        self.writable(layers, step, |_| true)?;
+        let (meta, subject) = (&target.meta, &step.subject);
+        let above_flags = above.meta.flags.unwrap_or_default();
+        if subject.bars_change(meta.uid, meta.gid) {
+            return refused(last, self.barred_words(last, meta), "EOVERFLOW");
         }
-        let (meta, above) = (tree.meta(node), tree.meta(folder));
-        let (flags, above_flags) =
-            (meta.flags.unwrap_or_default(), above.flags.unwrap_or_default());
         if above_flags.immutable {
-            return self.flagged(step, "the folder is immutable (chattr +i)");
+            return Err(self.flagged(step, "the folder is immutable (chattr +i)"));
         }
-        let decision = decide(&above, tree.acl(folder), &step.subject, W | X);
-        if !decision.allowed {
-            let reason = self.denied_words(step, &above, &decision, "remove from it");
-            return self.outcome(Some(false), step, reason, Some("EACCES"));
+        if subject.bars_change(above.meta.uid, above.meta.gid) {
+            return refused(step, self.barred_words(step, &above.meta), "EACCES");
         }
+        let reason = if above.nfs4.is_some() || target.nfs4.is_some() {
+            self.lets_through(step, &above, W | X, "remove from it")?;
+            match self.may_delete_nfs4(step, &target, &above) {
+                Ok(reason) => reason,
+                Err(why) => return refused(step, why, "EACCES"),
+            }
+        } else {
+            let decision = self.asks(step, &above, W | X, "remove from it")?;
+            let owns = subject.uid == meta.uid || subject.uid == above.meta.uid;
+            let overrides = subject.capabilities.fowner && subject.rules_over(meta.uid, meta.gid);
+            if !above_flags.append && above.meta.mode & 0o1000 != 0 && !owns && !overrides {
+                let owner = meta.uid;
+                let why = format!(
+                    "the folder is sticky, and {subject} owns neither it nor the entry (uid {owner})"
+                );
+                let mut verdict = self.outcome(Some(false), step, why, Some("EPERM"));
+                verdict.refusal =
+                    Some(Refusal::Sticky { host: step.seen_on.clone(), node: folder });
+                return Err(Box::new(verdict));
+            }
+            decision.entry(&above)
+        };
         if above_flags.append {
-            return self.flagged(step, "the folder may only grow (chattr +a)");
+            return Err(self.flagged(step, "the folder may only grow (chattr +a)"));
         }
-        let subject = &step.subject;
-        let owns = subject.uid == meta.uid || subject.uid == above.uid;
-        if above.mode & 0o1000 != 0 && !owns && !subject.capabilities.fowner {
-            let reason = format!(
-                "the folder is sticky, and {subject} owns neither it nor the entry (uid {})",
-                meta.uid
-            );
-            return self.outcome(Some(false), step, reason, Some("EPERM"));
-        }
+        let flags = meta.flags.unwrap_or_default();
         if flags.immutable || flags.append {
             let which = if flags.immutable { "+i" } else { "+a" };
-            return self.flagged(last, &format!("it may not be removed (chattr {which})"));
+            return Err(self.flagged(last, &format!("it may not be removed (chattr {which})")));
         }
         if last.attached {
-            return busy("something is mounted or mapped here");
+            return refused(last, "something is mounted or mapped here".to_owned(), "EBUSY");
         }
-        if meta.kind == EntryKind::Folder {
-            if tree.children(node).len() > 0 {
-                let reason = "it is not empty".to_owned();
-                return self.outcome(Some(false), last, reason, Some("ENOTEMPTY"));
+        if target.is_folder() {
+            if objects.tree.children(node).len() > 0 {
+                return refused(last, "it is not empty".to_owned(), "ENOTEMPTY");
             }
-            if tree.listing(node) != Listing::Complete {
-                return self.unknown(last, "whether it is empty was not seen".to_owned());
+            if objects.tree.listing(node) != Listing::Complete {
+                return Ok(self.unknown(last, "whether it is empty was not seen".to_owned()));
             }
         }
-        self.outcome(Some(true), step, decision.entry(&above), None)
+        Ok(self.outcome(Some(true), step, reason, None))
+    }
+
+    /// DELETE on the object or DELETE_CHILD on its folder permits it; where neither is spoken of, write permission on the
+    /// folder does, and the sticky bit counts (RFC 8881, section 6.2.1.3.2).
+    fn may_delete_nfs4(
+        &self,
+        step: &Step,
+        target: &Object,
+        above: &Object,
+    ) -> Result<String, String> {
+        let subject = &step.subject;
+        let settle = |object: &Object, bit| {
+            let acl = object.nfs4.as_ref();
+            acl.map_or(Settled::Open, |acl| acl.settle(&object.meta, subject, bit))
+        };
+        let text = |object: &Object, n: usize| {
+            object.nfs4.as_ref().and_then(|acl| acl.entries().get(n)).map(ToString::to_string)
+        };
+        let (own, child) = (settle(target, nfs4::DELETE), settle(above, nfs4::DELETE_CHILD));
+        match (own, child) {
+            (Settled::Allowed(n), _) => return Ok(text(target, n).unwrap_or_default()),
+            (_, Settled::Allowed(n)) => return Ok(text(above, n).unwrap_or_default()),
+            _ => {}
+        }
+        let caps = subject.capabilities;
+        if caps.dac_override && subject.rules_over(above.meta.uid, above.meta.gid) {
+            return Ok("CAP_DAC_OVERRIDE".to_owned());
+        }
+        let denied = match (own, child) {
+            (Settled::Denied(n), _) => text(target, n),
+            (_, Settled::Denied(n)) => text(above, n),
+            _ => None,
+        };
+        if let Some(entry) = denied {
+            return Err(format!("{entry} does not let {subject} remove it"));
+        }
+        let writes = decide(above, subject, W);
+        let owns = subject.uid == target.meta.uid || subject.uid == above.meta.uid;
+        if !writes.allowed {
+            let entry = writes.entry(above);
+            return Err(format!("{entry} does not let {subject} remove from the folder"));
+        }
+        if above.meta.mode & 0o1000 != 0 && !owns && !caps.fowner {
+            return Err(format!(
+                "the folder is sticky, and {subject} owns neither it nor the entry"
+            ));
+        }
+        Ok(writes.entry(above))
+    }
+}
+
+/// Judges a need of a subject on an entry that a folder would hold: what one can do with a file that is yet to be made.
+/// Everything up to the folder is judged along the route; `entry` is only supposed.
+pub fn judge_within(site: &Site, route: &Route, entry: &Object, need: Need) -> Verdict {
+    let searched = judge(site, route, Need::Enter);
+    let (Some(true), Some((step, node))) = (searched.allowed, route.entry()) else {
+        return Verdict { need, ..searched };
+    };
+    let judge = Judge { site, route, need };
+    match need {
+        Need::Read if entry.is_folder() => match judge.object(step, entry, X) {
+            verdict if verdict.allowed == Some(true) => judge.object(step, entry, R),
+            verdict => verdict,
+        },
+        Need::Read => judge.object(step, entry, R),
+        Need::Write | Need::Add if entry.is_folder() => judge.object(step, entry, W | X),
+        Need::Write => judge.object(step, entry, W),
+        Need::Enter | Need::Add => judge.object(step, entry, X),
+        Need::Remove => {
+            let added = Verdict { need, ..Judge { need: Need::Add, ..judge }.verdict() };
+            let folder = site.object(&step.seen_on, node).map(|folder| folder.meta);
+            let subject = &step.subject;
+            let sticky = folder.is_some_and(|folder| {
+                folder.mode & 0o1000 != 0
+                    && subject.uid != folder.uid
+                    && subject.uid != entry.meta.uid
+                    && !subject.capabilities.fowner
+            });
+            if added.allowed == Some(true) && sticky {
+                let why =
+                    format!("the folder is sticky, and {subject} owns neither it nor the entry");
+                return Judge { site, route, need }.outcome(Some(false), step, why, Some("EPERM"));
+            }
+            added
+        }
     }
 }

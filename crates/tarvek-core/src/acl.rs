@@ -51,6 +51,30 @@ impl Acl {
         self.entries.iter().find(|entry| entry.tag == tag).map(|entry| entry.perm)
     }
 
+    /// Sets the permission of an entry that is there, or adds one.
+    pub fn set(&mut self, tag: Tag, perm: u8) {
+        match self.entries.iter_mut().find(|entry| entry.tag == tag) {
+            Some(entry) => entry.perm = perm,
+            None => {
+                self.entries.push(AclEntry { tag, perm });
+                self.entries.sort();
+            }
+        }
+    }
+
+    /// Adds to what a tag is granted, as `setfacl -m` does with the sum: the mask becomes the one that is given, else the
+    /// union of all entries that it cuts.
+    pub fn grant(&mut self, tag: Tag, perm: u8, mask: Option<u8>) {
+        self.set(tag, self.perm(tag).unwrap_or(0) | perm);
+        let named = |tag| matches!(tag, Tag::User(_) | Tag::Group(_));
+        if !self.entries.iter().any(|entry| named(entry.tag) || entry.tag == Tag::Mask) {
+            return;
+        }
+        let cut = |tag| named(tag) || tag == Tag::GroupObj;
+        let union = self.entries.iter().filter(|e| cut(e.tag)).fold(0, |all, e| all | e.perm);
+        self.set(Tag::Mask, mask.unwrap_or(union));
+    }
+
     /// The mask; without one nothing is cut.
     pub fn mask(&self) -> u8 {
         self.perm(Tag::Mask).unwrap_or(7)

@@ -371,7 +371,10 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
             let verdict = format!("refused at {}", verdict.decided_at.1);
             return fails(stages, verdict);
         }
-        None => stages.readable = Unknown,
+        None => {
+            let why = judge(site, route, Need::Read).reason;
+            return unknown(stages, why);
+        }
         Some(true) if scan.unreadable > 0 => stages.readable = Part,
         Some(true) if scan.unseen > 0 => stages.readable = Unknown,
         Some(true) => stages.readable = Ok,

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::facts::mounts::MountEntry;
-use crate::facts::tree::{EntryKind, Extras, Flags, Listing, Lookup, NodeId, Project, Tree};
+use crate::facts::tree::{EntryKind, Flags, Listing, Lookup, NodeId, Project, Tree};
 use crate::facts::{Document, HostFacts};
 use crate::path::AbsPath;
 use crate::text::shown;
@@ -207,14 +207,17 @@ fn fields(
         };
         field("flags", words(a).into(), words(b).into());
     }
-    let mark = |tree: &Tree, node, of: fn(&Extras) -> Option<&Vec<u8>>| {
-        tree.extras(node).and_then(of).map_or_else(|| "none".to_owned(), |mark| shown(mark))
-    };
     if told.marks {
-        let label: fn(&Extras) -> Option<&Vec<u8>> = |extras| extras.label.as_ref();
-        field("label", mark(old, before, label), mark(new, after, label));
-        let nfs4: fn(&Extras) -> Option<&Vec<u8>> = |extras| extras.nfs4_acl.as_ref();
-        field("nfs4-acl", mark(old, before, nfs4), mark(new, after, nfs4));
+        let label = |tree: &Tree, node| {
+            let label = tree.extras(node).and_then(|extras| extras.label.as_deref());
+            label.map_or_else(|| "none".to_owned(), shown)
+        };
+        field("label", label(old, before), label(new, after));
+        let nfs4 = |tree: &Tree, node| {
+            let acl = tree.extras(node).and_then(|extras| extras.nfs4_acl.as_ref());
+            acl.map_or_else(|| "none".to_owned(), ToString::to_string)
+        };
+        field("nfs4-acl", nfs4(old, before), nfs4(new, after));
     }
     let project = |tree: &Tree, node| tree.extras(node).and_then(|extras| extras.project);
     if let (Some(a), Some(b)) = (project(old, before), project(new, after)) {

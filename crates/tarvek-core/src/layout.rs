@@ -3,6 +3,8 @@
 //! `tarvek-formats` reads the text and makes these; every name that refers to a host, share or service is known to
 //! exist by then. Paths that only a judgement can refuse (`path/not-absolute`) stay as [`Declared`].
 
+use std::fmt;
+
 use crate::path::{AbsPath, PathFault};
 
 /// Where in the layout file something was written; both count from 1. Columns count characters.
@@ -105,6 +107,8 @@ pub struct Host {
     pub idmap: Vec<IdRange>,
     /// Whether SELinux enforces.
     pub selinux: Option<bool>,
+    /// Whether its NFS server looks the groups of a user up itself (`manage-gids` in `nfs.conf(5)`).
+    pub manage_gids: bool,
     /// Separately mounted filesystems.
     pub datasets: Vec<Dataset>,
     /// Accounts.
@@ -252,17 +256,36 @@ pub enum Squash {
     None,
 }
 
+impl Squash {
+    /// As `exports(5)` names it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Root => "root_squash",
+            Self::All => "all_squash",
+            Self::None => "no_root_squash",
+        }
+    }
+}
+
 /// An SMB offer (`smb.conf(5)`).
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct SmbOffer {
-    /// Whether guests are let in.
+    /// Whether guests are let in (`guest ok`).
     pub guests: bool,
-    /// Who may connect; empty admits everyone with an account. `@name` is a group.
+    /// Whether everyone is a guest, whatever name he connects with (`guest only`).
+    pub guest_only: bool,
+    /// Who may connect; empty admits everyone with an account (`valid users`). `@name` is a group.
     pub only: Vec<String>,
-    /// Who may only read.
+    /// Who may not connect, whatever else is said of him (`invalid users`).
+    pub deny: Vec<String>,
+    /// Whether everyone may write who is not named in a list that says otherwise (`read only = no`).
+    pub writable: bool,
+    /// Who may only read (`read list`).
     pub read: Vec<String>,
-    /// Who may write.
+    /// Who may write (`write list`).
     pub write: Vec<String>,
+    /// Who acts as root (`admin users`).
+    pub admins: Vec<String>,
     /// All file access happens as this user.
     pub force_user: Option<String>,
     /// All file access happens with this group.
@@ -271,6 +294,12 @@ pub struct SmbOffer {
     pub create_mask: Option<u16>,
     /// Permission bits new folders may keep.
     pub folder_mask: Option<u16>,
+    /// Permission bits that new files get in any case (`force create mode`).
+    pub force_create_mode: Option<u16>,
+    /// Permission bits that new folders get in any case (`force directory mode`).
+    pub force_folder_mode: Option<u16>,
+    /// Whether new entries take the bits of the folder that they are made in, and no mask counts (`inherit permissions`).
+    pub inherit_permissions: bool,
     /// Whether deleted files are kept in a recycle folder.
     pub recycle: bool,
 }
@@ -418,7 +447,7 @@ pub struct Service {
     /// Its umask; 022 unless declared.
     pub umask: Option<u16>,
     /// Its user namespace, if it has one.
-    pub userns: Option<String>,
+    pub userns: Option<UserNs>,
     /// Its mappings; `None` means it runs straight on its host.
     pub map: Option<Vec<Mapping>>,
     /// Published ports.
@@ -439,6 +468,40 @@ impl Service {
     /// Whether it does nothing but serve, so that reading is all it needs.
     pub fn only_serves(&self) -> bool {
         self.roles.iter().all(|role| *role == ServiceRole::Serve)
+    }
+}
+
+/// How a service's user namespace numbers its users (`user_namespaces(7)`, `subuid(5)`).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum UserNs {
+    /// The host's own.
+    Host,
+    /// The engine runs as this account: root inside is the account, the others are its subordinate ids.
+    Rootless(String),
+    /// As `Rootless`, but the account's own number means itself inside as well.
+    KeepId(String),
+    /// The engine runs as root and shifts everything to the subordinate ids of this account.
+    Remap(String),
+    /// These ranges, for users and groups alike.
+    Ranges(Vec<IdRange>),
+}
+
+impl fmt::Display for UserNs {
+    /// As the layout writes it.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Host => f.write_str("host"),
+            Self::Rootless(account) => write!(f, "rootless:{account}"),
+            Self::KeepId(account) => write!(f, "keep-id:{account}"),
+            Self::Remap(account) => write!(f, "remap:{account}"),
+            Self::Ranges(ranges) => {
+                for (n, range) in ranges.iter().enumerate() {
+                    let comma = if n == 0 { "" } else { "," };
+                    write!(f, "{comma}{}:{}:{}", range.inside, range.outside, range.count)?;
+                }
+                Ok(())
+            }
+        }
     }
 }
 
@@ -484,6 +547,9 @@ pub struct Mapping {
     pub label: Option<Label>,
     /// Mount propagation, as the engine names it.
     pub propagation: Option<String>,
+    /// Whether it is mounted with the ids of the user namespace (`mount_setattr(2)`, MOUNT_ATTR_IDMAP), so that files look as
+    /// if they were numbered from the inside.
+    pub idmap: bool,
     /// Where it is declared.
     pub origin: Origin,
 }

@@ -1,14 +1,17 @@
 //! What a scan of a library root would meet: which entries its service can read, and how many titles they make.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use crate::access::{Decider, Decision, Need, R, W, X, decide, judge};
 use crate::facts::tree::{EntryKind, Listing, Lookup, NodeId, Tree};
 use crate::identity::Subject;
 use crate::layout::{Kind, Mode};
+use crate::object::{Object, Objects};
 use crate::path::{AbsPath, components};
 use crate::route::{Route, attached_below, follow};
 use crate::site::Site;
+use crate::smb::Gate;
 
 /// How many examples are kept of each kind of exception.
 const EXAMPLES: usize = 3;
@@ -123,8 +126,9 @@ type CauseKey = (String, Decider, u16, u32, u32);
 /// One connected part of one host's tree, below one attachment.
 struct Piece<'a> {
     host: &'a str,
-    tree: &'a Tree,
+    objects: Objects<'a>,
     subject: Subject,
+    gates: Vec<Arc<Gate>>,
     read_only: bool,
     /// Its top in the tree and in the view.
     base: AbsPath,
@@ -134,9 +138,17 @@ struct Piece<'a> {
 }
 
 impl Piece<'_> {
+    /// What everybody on the way says to one request: the clients' own checks, then the entry.
+    fn decide(&self, object: &Object, want: u8) -> Decision {
+        let local =
+            |gate: &Arc<Gate>| decide(&Object::plain(gate.meta(&object.meta)), &gate.subject, want);
+        let refused = self.gates.iter().map(local).find(|decision| !decision.allowed);
+        refused.unwrap_or_else(|| decide(object, &self.subject, want))
+    }
+
     /// The path of one of its entries as the view shows it.
     fn view_path(&self, node: NodeId) -> AbsPath {
-        let path = self.tree.path(node);
+        let path = self.objects.tree.path(node);
         self.place.join(path.below(&self.base).unwrap_or_default())
     }
 }
@@ -180,7 +192,8 @@ impl<'a> Scanner<'a> {
     /// Takes up what a route leads to, and everything that is attached below it.
     fn open(&mut self, route: &Route, title: Option<usize>) {
         let Some((step, root)) = route.entry() else { return };
-        let Some((host, tree)) = self.site.observed_tree(&step.seen_on) else { return };
+        let Some((host, objects)) = self.site.objects_of(&step.seen_on) else { return };
+        let tree = objects.tree;
         if tree.meta(root).kind != EntryKind::Folder || !self.visited.insert((host, root)) {
             return;
         }
@@ -209,8 +222,9 @@ impl<'a> Scanner<'a> {
         self.todo.push(Visit { piece, node: root, depth, title, passed_over });
         self.pieces.push(Piece {
             host,
-            tree,
+            objects,
             subject: step.subject.clone(),
+            gates: step.gates.clone(),
             read_only: route.layers.iter().any(|layer| layer.mode == Mode::ReadOnly),
             base,
             place: route.asked.clone(),
@@ -241,10 +255,10 @@ impl<'a> Scanner<'a> {
 
     fn folder(&mut self, visit: &Visit) {
         let piece = &self.pieces[visit.piece];
-        let tree = piece.tree;
-        let (meta, acl) = (tree.meta(visit.node), tree.acl(visit.node));
+        let tree = piece.objects.tree;
+        let object = piece.objects.of(visit.node);
         let refused = [X, R]
-            .map(|want| decide(&meta, acl, &piece.subject, want))
+            .map(|want| piece.decide(&object, want))
             .into_iter()
             .find(|decision| !decision.allowed);
         if let Some(decision) = refused {
@@ -269,11 +283,12 @@ impl<'a> Scanner<'a> {
 
     fn entry(&mut self, visit: &Visit, child: NodeId) {
         let piece = &self.pieces[visit.piece];
-        let tree = piece.tree;
-        let (meta, name, acl) = (tree.meta(child), tree.name(child), tree.acl(child));
+        let tree = piece.objects.tree;
+        let (object, name) = (piece.objects.of(child), tree.name(child));
+        let meta = &object.meta;
         self.scan.entries += 1;
         let changeable = matches!(meta.kind, EntryKind::File | EntryKind::Folder);
-        if changeable && !piece.read_only && decide(&meta, acl, &piece.subject, W).allowed {
+        if changeable && !piece.read_only && piece.decide(&object, W).allowed {
             self.scan.writable += 1;
         }
         let depth = visit.depth + 1;
@@ -296,7 +311,7 @@ impl<'a> Scanner<'a> {
                 });
             }
             EntryKind::File => {
-                let decision = decide(&meta, acl, &piece.subject, R);
+                let decision = piece.decide(&object, R);
                 if decision.allowed {
                     self.media_file(visit, child, name);
                 } else {
@@ -327,7 +342,7 @@ impl<'a> Scanner<'a> {
 
     fn symlink(&mut self, visit: &Visit, link: NodeId) {
         let piece = &self.pieces[visit.piece];
-        let tree = piece.tree;
+        let tree = piece.objects.tree;
         let place = piece.view_path(link);
         let found = follow(self.site, &self.top.view, &place, &self.top.subject);
         let Some((step, node)) = found.entry() else {
@@ -344,14 +359,15 @@ impl<'a> Scanner<'a> {
 
     fn refuse(&mut self, piece: usize, node: NodeId, decision: &Decision, count: u64) {
         let piece = &self.pieces[piece];
-        let meta = piece.tree.meta(node);
+        let object = piece.objects.of(node);
+        let meta = object.meta;
         self.scan.unreadable += count;
         let key = (piece.host.to_owned(), decision.by, meta.mode, meta.uid, meta.gid);
         let index = self.causes.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
             let owner = self.site.owner_text(piece.host, &meta);
             let reason = format!(
                 "{} on a {} of mode {:04o} {owner}",
-                decision.entry(&meta),
+                decision.entry(&object),
                 meta.kind.word(),
                 meta.mode
             );
@@ -362,7 +378,7 @@ impl<'a> Scanner<'a> {
         let cause = &mut self.causes[index].1;
         cause.count += count;
         if cause.examples.len() < EXAMPLES {
-            cause.examples.push(piece.tree.path(node));
+            cause.examples.push(piece.objects.tree.path(node));
         }
     }
 }

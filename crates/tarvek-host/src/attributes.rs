@@ -8,6 +8,7 @@ use nix::sched::{CloneFlags, unshare};
 use rustix::io::Errno;
 use tarvek_core::acl::{Acl, AclEntry, Tag};
 use tarvek_core::facts::tree::{EntryKind, Extras};
+use tarvek_core::nfs4::Nfs4Acl;
 
 const ACCESS: &CStr = c"system.posix_acl_access";
 const DEFAULT: &CStr = c"system.posix_acl_default";
@@ -143,7 +144,7 @@ fn keep(extras: &mut Extras, attribute: &CStr, value: &[u8]) {
         let label = value.strip_suffix(b"\0").unwrap_or(value);
         extras.label = Some(label.to_vec());
     } else {
-        extras.nfs4_acl = Some(value.to_vec());
+        extras.nfs4_acl = Some(Nfs4Acl::read(value));
     }
 }
 

@@ -4,6 +4,7 @@
 mod attributes;
 pub mod observe;
 mod project;
+pub mod prove;
 pub mod store;
 mod system;
 pub mod walk;

@@ -78,6 +78,9 @@ pub(crate) enum Command {
     Explain(ExplainArgs),
     /// The JSON Schema of the layout file, or of an output
     Schema(SchemaArgs),
+    /// Try access as somebody else; `access --prove` starts this in a process of its own
+    #[command(hide = true)]
+    Attempt(AttemptArgs),
 }
 
 #[derive(Debug, Args)]
@@ -368,9 +371,44 @@ pub(crate) struct AccessArgs {
     /// Everything below as well: how much can't be read, and what decides; the exit code speaks of that too
     #[arg(long)]
     pub(crate) below: bool,
+    /// Everyone of the site: each account, service and client with what it may do there. With -v, the system's own accounts too
+    #[arg(long, conflicts_with_all = ["subject", "below", "new_file", "prove"])]
+    pub(crate) all: bool,
+    /// What a new file and a new folder there will be like, and who can then use them
+    #[arg(long, conflicts_with_all = ["below", "prove", "need"])]
+    pub(crate) new_file: bool,
+    /// With --new-file: the mode that the program asks for, in octal; 666 unless given
+    #[arg(long, value_name = "MODE", requires = "new_file", value_parser = octal)]
+    pub(crate) asks: Option<u16>,
+    /// With --new-file: the umask of whoever makes it; that of the service, or 022, unless given
+    #[arg(long, value_name = "UMASK", requires = "new_file", value_parser = octal)]
+    pub(crate) umask: Option<u16>,
+    /// Really try, in a process that has become that account; needs root, and leaves nothing behind
+    #[arg(long)]
+    pub(crate) prove: bool,
     /// How to print the answer
     #[arg(long, value_enum, default_value = "text")]
     pub(crate) format: Format,
+}
+
+/// Permission bits in octal.
+fn octal(written: &str) -> Result<u16, String> {
+    let mode = u16::from_str_radix(written, 8).ok().filter(|mode| *mode <= 0o777);
+    mode.ok_or_else(|| "write up to three octal digits: 022, 644".to_owned())
+}
+
+/// What [`AccessArgs::prove`] starts in a process of its own.
+#[derive(Debug, Args)]
+pub(crate) struct AttemptArgs {
+    /// The path
+    #[arg(value_name = "PATH")]
+    pub(crate) path: OsString,
+    /// UID:GID,GID…
+    #[arg(long = "as", value_name = "WHO")]
+    pub(crate) subject: String,
+    /// What to try
+    #[arg(long, value_delimiter = ',', value_enum, value_name = "NEED")]
+    pub(crate) need: Vec<CliNeed>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -420,6 +458,10 @@ pub(crate) enum SchemaOf {
     Trace,
     /// The output of access
     Access,
+    /// The output of access --all
+    AccessAll,
+    /// The output of access --new-file
+    NewFile,
     /// The output of compare
     Compare,
 }

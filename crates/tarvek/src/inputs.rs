@@ -28,7 +28,7 @@ pub(crate) struct Asked {
     pub(crate) view: View,
     pub(crate) path: AbsPath,
     /// The host that is this machine.
-    own: String,
+    pub(crate) own: String,
 }
 
 /// Reads a layout that a command can't do without.

@@ -223,6 +223,7 @@ fn host(name: &str) -> Host {
         map: Vec::new(),
         idmap: Vec::new(),
         selinux: None,
+        manage_gids: false,
         datasets: Vec::new(),
         accounts: Vec::new(),
         groups: Vec::new(),

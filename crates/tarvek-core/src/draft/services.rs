@@ -26,6 +26,7 @@ impl Drafter<'_> {
                 access,
                 label,
                 propagation,
+                idmap: false,
                 origin: Origin::default(),
             };
             let mut map: Vec<Mapping> = areas

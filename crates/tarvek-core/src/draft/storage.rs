@@ -46,6 +46,7 @@ impl Drafter<'_> {
             roles,
             addresses: vec![storage.address.clone()],
             selinux: storage.selinux.then_some(true),
+            manage_gids: false,
             datasets,
             accounts: self.accounts(|_| true, true),
             groups,

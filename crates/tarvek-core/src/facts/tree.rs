@@ -8,6 +8,7 @@ mod build;
 pub use build::{Earlier, NewEntry, Renewal, TreeBuilder};
 
 use crate::acl::Acl;
+use crate::nfs4::Nfs4Acl;
 use crate::path::AbsPath;
 
 /// An entry's number in its tree.
@@ -143,8 +144,8 @@ pub struct Extras {
     pub acl: Option<Acl>,
     /// A folder's default ACL.
     pub default_acl: Option<Acl>,
-    /// The NFSv4 ACL as the filesystem hands it out (RFC 8881, XDR).
-    pub nfs4_acl: Option<Vec<u8>>,
+    /// The NFSv4 ACL (RFC 8881); where there is one, it decides instead of mode and POSIX ACL.
+    pub nfs4_acl: Option<Nfs4Acl>,
     /// The SELinux label.
     pub label: Option<Vec<u8>>,
     /// The project, where somebody could ask for it.
@@ -237,9 +238,11 @@ impl Tree {
         self.targets.get(self.node(id).target as usize).map(Vec::as_slice)
     }
 
-    /// Its access ACL, where it has one that says more than the mode.
-    pub fn acl(&self, id: NodeId) -> Option<&Acl> {
-        self.extras(id)?.acl.as_ref()
+    /// Gives the names in NFSv4 ACLs the numbers that they have on this host; the flag says that a group is meant.
+    pub fn resolve_names(&mut self, number: impl Fn(&str, bool) -> Option<u32>) {
+        for acl in self.extras.iter_mut().filter_map(|extras| extras.nfs4_acl.as_mut()) {
+            acl.resolve(&number);
+        }
     }
 
     /// Its ACLs and label, if it has any.

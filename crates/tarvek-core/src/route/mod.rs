@@ -7,13 +7,17 @@ mod source;
 mod walk;
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::facts::mounts::{FstabEntry, network_protocol};
-use crate::facts::tree::NodeId;
+use crate::facts::tree::{EntryKind, NodeId};
 use crate::identity::Subject;
 use crate::layout::{Mode, Mount, Origin, Protocol};
+use crate::newfile::{Making, predict};
+use crate::object::Object;
 use crate::path::AbsPath;
 use crate::site::Site;
+use crate::smb::Gate;
 
 /// How something is known.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -106,6 +110,10 @@ pub struct Hop {
     pub mode: Mode,
     /// Who arrives after it.
     pub subject: Subject,
+    /// What made him somebody else there.
+    pub changed_by: Option<String>,
+    /// The share that it is, and by which protocol.
+    pub share: Option<(String, Protocol)>,
     /// How it is known.
     pub evidence: Evidence,
     /// What is worth knowing about it, in words.
@@ -131,11 +139,28 @@ pub struct Step {
     pub subject: Subject,
     /// Whether something is mounted or mapped exactly here.
     pub attached: bool,
+    /// The checks that clients make by themselves at SMB mounts on the way.
+    pub gates: Vec<Arc<Gate>>,
+}
+
+/// What kind of layer it is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum LayerKind {
+    /// A mapping of a service or system container, in this line of the layout.
+    Mapping(u32),
+    /// A network mount.
+    Mount(Protocol),
+    /// A share, by this protocol.
+    Share(String, Protocol),
+    /// A mounted filesystem: its type, and its source as shown.
+    Filesystem(String, String),
 }
 
 /// A layer that can be read-only as a whole.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Layer {
+    /// What it is.
+    pub kind: LayerKind,
     /// In words, for a sentence: `the mapping to /media`.
     pub what: String,
     /// The host.
@@ -262,6 +287,17 @@ pub enum End {
         /// The share's path.
         share: AbsPath,
     },
+    /// The way is refused to whoever asks: a share does not admit him, or a namespace has no such id.
+    Refused {
+        /// The host that refuses.
+        host: String,
+        /// Where.
+        path: AbsPath,
+        /// Why.
+        why: String,
+        /// What a kernel answers.
+        errno: &'static str,
+    },
     /// Nobody looked there.
     Unseen {
         /// The host.
@@ -303,6 +339,7 @@ impl End {
                     "the symlink {link} leads out of the share at {share}, which the server refuses"
                 )
             }
+            Self::Refused { why, .. } => why.clone(),
             Self::Unseen { host, path, why } => match why {
                 Some(why) => format!("{path} on {host} could not be seen: {why}"),
                 None => format!("{path} on {host} was not looked at"),
@@ -316,6 +353,7 @@ impl End {
             Self::NotAFolder { .. } => "ENOTDIR",
             Self::Loop => "ELOOP",
             Self::LeavesShare { .. } => "EACCES",
+            Self::Refused { errno, .. } => errno,
             _ => "ENOENT",
         }
     }
@@ -342,6 +380,9 @@ pub struct Route {
     pub levels: Vec<(View, AbsPath)>,
     /// Index into the service's mappings of the one that was taken.
     pub mapping: Option<usize>,
+    /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there is: all versions of NFSv4
+    /// before 4.2 do (RFC 8275, section 2).
+    pub umask_always: bool,
     /// How it ends.
     pub end: End,
     here: (String, AbsPath),
@@ -364,13 +405,36 @@ impl Route {
         Some((step, step.node?))
     }
 
+    /// What is made at the end of it by whoever comes this way: his umask and what he asks for, what his mounts and shares make
+    /// of that, and the folder itself. `None` if the end is no folder that was seen.
+    pub fn new_entry<'a>(&self, site: &'a Site, making: Making) -> Option<Object<'a>> {
+        let (step, node) = self.entry()?;
+        let folder = site.object(&step.seen_on, node).filter(Object::is_folder)?;
+        let table = site.facts(&step.seen_on).and_then(|facts| facts.mounts.as_ref());
+        let grpid = table.and_then(|table| table.at(&step.path)).is_some_and(|mount| {
+            let says = |option: &String| matches!(option.as_str(), "grpid" | "bsdgroups");
+            mount.options.iter().chain(&mount.super_options).any(says)
+        });
+        let offer = self.hops.iter().rev().find_map(|hop| match (hop.kind, &hop.share) {
+            (HopKind::Share, Some((name, Protocol::Smb))) => site.layout.share(name)?.smb.as_ref(),
+            _ => None,
+        });
+        let making = match offer {
+            Some(offer) => Making::over_smb(&folder, offer, making.kind == EntryKind::Folder),
+            None => {
+                Making { umask_always: making.umask_always || self.umask_always, grpid, ..making }
+            }
+        };
+        Some(predict(&folder, &step.subject, making))
+    }
+
     /// How the end is known: the weakest evidence that it rests on.
     pub fn evidence(&self) -> Evidence {
         let seen = match &self.end {
             End::Reached => self.entry().is_some(),
             End::Missing(_) | End::NotAFolder { .. } | End::Loop | End::LeavesShare { .. } => true,
             End::Uncovered { .. } | End::Volume { .. } | End::Unseen { .. } => false,
-            End::HiddenChild { .. } => false,
+            End::HiddenChild { .. } | End::Refused { .. } => false,
         };
         if seen { Evidence::Observed } else { Evidence::Declared }
     }
@@ -409,5 +473,10 @@ pub fn attached_below(site: &Site, route: &Route) -> Vec<AbsPath> {
 
 /// Follows a path from a viewpoint, as a subject.
 pub fn follow(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
-    walk::Walker::new(site).route(view, asked, subject)
+    walk::Walker::new(site).route(view, asked, subject, walk::Last::Followed)
+}
+
+/// As [`follow`], but a symlink at the very end is not followed: for those who want the name, as `unlink(2)` does.
+pub fn follow_to_name(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
+    walk::Walker::new(site).route(view, asked, subject, walk::Last::Itself)
 }

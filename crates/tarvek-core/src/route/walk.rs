@@ -6,15 +6,19 @@
 
 use std::cell::Cell;
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 use super::source::{Remote, export_for};
-use super::{End, Evidence, Hop, HopKind, Layer, Missing, NotMounted, Route, Step, View};
+use super::{
+    End, Evidence, Hop, HopKind, Layer, LayerKind, Missing, NotMounted, Route, Step, View,
+};
 use crate::facts::mounts::{MountEntry, MountTable, network_protocol};
 use crate::facts::tree::{EntryKind, Listing, Lookup, NodeId, Tree};
-use crate::identity::Subject;
+use crate::identity::{IdMap, Realm, Subject};
 use crate::layout::{HostRole, MapSource, Mapping, Mode, MountSource, Protocol, Service};
 use crate::path::{AbsPath, components};
 use crate::site::Site;
+use crate::smb::{Gate, Login, Session, connect};
 use crate::text::{counted, shown};
 
 /// `path_resolution(7)`: the kernel gives up after 40 symlinks. Attachments that lead into each other count too.
@@ -24,7 +28,7 @@ const MOST_TURNS: u32 = 40;
 #[derive(Clone, Debug)]
 enum Via {
     Top,
-    Mapping { to: AbsPath, mode: Mode, line: u32, seen: bool },
+    Mapping { to: AbsPath, mode: Mode, line: u32, seen: bool, changed_by: Option<String> },
     Mount(MountVia),
 }
 
@@ -35,10 +39,52 @@ struct MountVia {
     source: String,
     mode: Mode,
     observed: bool,
-    /// The SMB user that connects.
+    /// Its options.
+    options: Vec<String>,
+    /// The SMB user that connects, where the layout says so.
     user: Option<String>,
+    /// Who of those that ask is sent to the server, and what changed him.
+    sent: Option<(Subject, String)>,
+    /// The check that the client makes by itself.
+    gate: Option<Arc<Gate>>,
     /// The share's name, its mode for this client, and a remark.
     share: Option<(String, Mode, String)>,
+    /// What made whoever asks somebody else on the server.
+    changed_by: Option<String>,
+}
+
+impl MountVia {
+    /// Whether it is NFSv4.0 or 4.1, whose clients take the umask off before they ask.
+    fn takes_umask(&self) -> bool {
+        let old = |option: &String| {
+            let version = option.strip_prefix("vers=").or_else(|| option.strip_prefix("nfsvers="));
+            matches!(version, Some("4.0" | "4.1"))
+                || matches!(option.as_str(), "minorversion=0" | "minorversion=1")
+        };
+        self.protocol == Protocol::Nfs && self.options.iter().any(old)
+    }
+
+    fn new(
+        protocol: Protocol,
+        point: &AbsPath,
+        source: String,
+        mode: Mode,
+        options: &[String],
+    ) -> Self {
+        Self {
+            protocol,
+            point: point.clone(),
+            source,
+            mode,
+            observed: false,
+            options: options.to_vec(),
+            user: None,
+            sent: None,
+            gate: None,
+            share: None,
+            changed_by: None,
+        }
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -71,6 +117,25 @@ struct Spot {
 }
 
 type Walked = (Spot, End);
+/// Somebody on the outside of a namespace, and what changed him.
+type Outside = (Subject, Option<String>);
+/// A namespace, and the id that it does not map.
+type Unmapped = (String, u32);
+
+/// What is done with a symlink at the very end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Last {
+    /// It is followed.
+    Followed,
+    /// It is what was asked for.
+    Itself,
+}
+
+impl Last {
+    fn is_followed(self) -> bool {
+        self == Self::Followed
+    }
+}
 
 pub(super) struct Walker<'a> {
     site: &'a Site,
@@ -82,7 +147,13 @@ impl<'a> Walker<'a> {
         Self { site, turns: Cell::new(0) }
     }
 
-    pub(super) fn route(&self, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
+    pub(super) fn route(
+        &self,
+        view: &View,
+        asked: &AbsPath,
+        subject: &Subject,
+        last: Last,
+    ) -> Route {
         let top = match view {
             View::Service(name) => match self.site.layout.service(name) {
                 Some(service) if service.map.is_none() => self.host_top(&service.host, subject),
@@ -91,7 +162,7 @@ impl<'a> Walker<'a> {
             View::Host(host) => self.host_top(host, subject),
         };
         let mut links = Vec::new();
-        let (spot, end) = self.walk(top, asked.as_bytes(), &mut links);
+        let (spot, end) = self.walk(top, asked.as_bytes(), last, &mut links);
         // A path that ends above all mappings is the service's own storage.
         let end = match (&end, spot.frames.as_slice()) {
             (End::Reached, [Frame { level: View::Service(name), .. }]) => self.uncovered(name),
@@ -151,7 +222,7 @@ impl<'a> Walker<'a> {
     }
 
     /// Walks a path as it is written, symlinks and `..` included.
-    fn walk(&self, top: Spot, path: &[u8], links: &mut Vec<Hop>) -> Walked {
+    fn walk(&self, top: Spot, path: &[u8], last: Last, links: &mut Vec<Hop>) -> Walked {
         let mut todo: VecDeque<Vec<u8>> = components(path).map(<[u8]>::to_vec).collect();
         // Entries above a symlink that leads elsewhere are searched all the same.
         let mut passed: Vec<Step> = Vec::new();
@@ -175,7 +246,8 @@ impl<'a> Walker<'a> {
             if end != End::Reached {
                 return finish(next, end, passed);
             }
-            let Some(target) = self.link_target(&next) else {
+            let target = self.link_target(&next).filter(|_| last.is_followed() || !todo.is_empty());
+            let Some(target) = target else {
                 stack.push(next);
                 continue;
             };
@@ -244,6 +316,8 @@ impl<'a> Walker<'a> {
             host_out: host,
             mode: Mode::ReadWrite,
             subject: frame.subject.clone(),
+            changed_by: None,
+            share: None,
             evidence: Evidence::Observed,
             note: format!("symlink to {}", shown(target)),
             doubt: None,
@@ -277,7 +351,7 @@ impl<'a> Walker<'a> {
             written = [base.path.as_bytes(), b"/", target].concat();
         }
         let top = self.host_top(server, &inner.subject);
-        let (found, end) = self.walk(top, &written, links);
+        let (found, end) = self.walk(top, &written, Last::Followed, links);
         let place = found.frames.last().expect("a spot has frames");
         if end == End::Reached && !share.as_ref().is_some_and(|share| place.path.within(share)) {
             let share = share.unwrap_or_else(AbsPath::root);
@@ -403,13 +477,79 @@ impl<'a> Walker<'a> {
         let innermost = spot.frames.last().expect("a spot has frames");
         let seer = spot.frames.iter().rev().find(|frame| frame.node.is_some()).unwrap_or(innermost);
         let host = self.host_of(&seer.level);
+        let gates = spot.frames.iter().filter_map(|frame| match &frame.via {
+            Via::Mount(via) => via.gate.clone(),
+            _ => None,
+        });
         Step {
             seen_on: host.clone(),
             host,
             path: seer.path.clone(),
             node: seer.node,
-            subject: innermost.subject.clone(),
+            subject: self.as_seen(seer, &innermost.subject),
             attached,
+            gates: gates.collect(),
+        }
+    }
+
+    /// Who asks, in the terms in which the owners of what is seen are given: where ids are shifted between the filesystem and
+    /// the eye, those that are not mapped look like nobody's.
+    fn as_seen(&self, seer: &Frame, subject: &Subject) -> Subject {
+        let View::Host(host) = &seer.level else { return subject.clone() };
+        let idmap = self.site.layout.host(host).map_or(&[][..], |host| host.idmap.as_slice());
+        if !idmap.is_empty() {
+            return IdMap::both(idmap.to_vec()).from_inside(subject);
+        }
+        let mount = self
+            .table(host)
+            .and_then(|table| table.entries().iter().find(|entry| Some(entry.id) == seer.mount));
+        if mount.is_some_and(|mount| mount.options.iter().any(|option| option == "idmapped")) {
+            return Subject {
+                realm: Some(Arc::new(Realm::displayed_on_a_mount())),
+                ..subject.clone()
+            };
+        }
+        subject.clone()
+    }
+
+    /// Who a mapping makes of those inside: the user namespace of the service, or of the system container, shifts their ids.
+    fn outside_of(
+        &self,
+        level: &View,
+        subject: &Subject,
+        mapping: &Mapping,
+    ) -> Result<Outside, Unmapped> {
+        let (map, of) = match level {
+            View::Service(name) => {
+                let Some(service) = self.site.layout.service(name) else {
+                    return Ok((subject.clone(), None));
+                };
+                let of = format!("the user namespace of {}", shown(name.as_bytes()));
+                match self.site.namespace_of(service) {
+                    Ok(map) => (map, of),
+                    Err(why) => {
+                        return Ok((
+                            Subject::unknown(format!("{of} is not known: {why}")),
+                            Some(of),
+                        ));
+                    }
+                }
+            }
+            View::Host(name) => {
+                let idmap =
+                    self.site.layout.host(name).map_or(&[][..], |host| host.idmap.as_slice());
+                let map = (!idmap.is_empty()).then(|| IdMap::both(idmap.to_vec()));
+                (map, format!("the user namespace of {}", shown(name.as_bytes())))
+            }
+        };
+        let Some(map) = map else { return Ok((subject.clone(), None)) };
+        match map.shift(subject) {
+            Err(id) => Err((of, id)),
+            Ok(_) if mapping.idmap => {
+                let by = format!("{of}, to which the mapping is idmapped");
+                Ok((map.on_idmapped_mount(subject), Some(by)))
+            }
+            Ok(shifted) => Ok((shifted, Some(of))),
         }
     }
 
@@ -431,12 +571,20 @@ impl<'a> Walker<'a> {
                 .and_then(|host| host.inside.clone())
                 .unwrap_or_else(|| name.clone()),
         };
-        let subject = outer.subject.clone();
+        let (subject, changed_by) = match self.outside_of(&outer.level, &outer.subject, mapping) {
+            Ok(outside) => outside,
+            Err((namespace, id)) => {
+                let why = format!("{namespace} has no id {id}: nobody can be that there");
+                let path = outer.path.clone();
+                return (spot, End::Refused { host, path, why, errno: "EINVAL" });
+            }
+        };
         let via = Via::Mapping {
             to: outer.path.clone(),
             mode: mapping.access,
             line: mapping.origin.line,
             seen: false,
+            changed_by: changed_by.clone(),
         };
         match &mapping.source {
             MapSource::Folder(from) => {
@@ -455,14 +603,12 @@ impl<'a> Walker<'a> {
                 };
                 let read_only =
                     mapping.access == Mode::ReadOnly || options.iter().any(|o| o == "ro");
+                let mode = if read_only { Mode::ReadOnly } else { Mode::ReadWrite };
+                let point = spot.frames[k].path.clone();
                 let mount = MountVia {
-                    protocol: *protocol,
-                    point: spot.frames[k].path.clone(),
-                    source: share.clone(),
-                    mode: if read_only { Mode::ReadOnly } else { Mode::ReadWrite },
-                    observed: false,
                     user: user.clone(),
-                    share: None,
+                    sent: changed_by.map(|by| (subject.clone(), by)),
+                    ..MountVia::new(*protocol, &point, share.clone(), mode, options)
                 };
                 self.attach_remote(spot, k, &host, remote, mount)
             }
@@ -477,14 +623,11 @@ impl<'a> Walker<'a> {
         spot.not_mounted.retain(|(frame, _)| *frame <= k);
         spot.frames[k].mount = Some(mount.id);
         if let Some(protocol) = mount.network() {
+            let source = shown(&mount.source);
+            let options = &mount.super_options;
             let via = MountVia {
-                protocol,
-                point: mount.point.clone(),
-                source: shown(&mount.source),
-                mode: mount.mode(),
                 observed: true,
-                user: smb_user(&mount.super_options),
-                share: None,
+                ..MountVia::new(protocol, &mount.point, source, mount.mode(), options)
             };
             match Remote::parse(self.site, &mount.source, protocol) {
                 Some(remote) if remote.host.is_some() && remote.path.is_some() => {
@@ -551,34 +694,28 @@ impl<'a> Walker<'a> {
             return Some((spot.clone(), end));
         }
         let fstab = self.site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
-        let (protocol, source, mode, remote, user) = if let Some(mount) = declared {
+        let (protocol, source, mode, remote, options) = if let Some(mount) = declared {
             let source = match &mount.from {
                 MountSource::Share(name) => name.clone(),
                 MountSource::Literal(text) => text.clone(),
             };
             let remote = Remote::of_mount(self.site, mount);
-            let user = mount.user.clone().or_else(|| smb_user(&mount.options));
-            (mount.protocol, source, mount.mode(), remote, user)
+            (mount.protocol, source, mount.mode(), remote, &mount.options)
         } else {
             let line = fstab.into_iter().find(|line| line.point == *path)?;
             let protocol = network_protocol(&line.filesystem)?;
             let read_only = line.options.iter().any(|option| option == "ro");
             let mode = if read_only { Mode::ReadOnly } else { Mode::ReadWrite };
             let remote = Remote::parse(self.site, line.source.as_bytes(), protocol);
-            (protocol, line.source.clone(), mode, remote, smb_user(&line.options))
+            (protocol, line.source.clone(), mode, remote, &line.options)
         };
         let mut spot = spot.clone();
         spot.frames.truncate(k + 1);
         spot.not_mounted.retain(|(frame, _)| *frame <= k);
         let note = if on_demand { " (mounted on demand)" } else { "" };
         let via = MountVia {
-            protocol,
-            point: path.clone(),
-            source: shown(source.as_bytes()) + note,
-            mode,
-            observed: false,
-            user,
-            share: None,
+            user: declared.and_then(|mount| mount.user.clone()),
+            ..MountVia::new(protocol, path, shown(source.as_bytes()) + note, mode, options)
         };
         match (protocol, remote) {
             (_, Some(remote)) if remote.host.is_some() && remote.path.is_some() => {
@@ -622,50 +759,91 @@ impl<'a> Walker<'a> {
                 },
             );
         };
-        let before = spot.frames[k].subject.clone();
-        let mut subject = before.clone();
+        let local = match &via.sent {
+            Some((shifted, _)) => shifted.clone(),
+            None => spot.frames[k].subject.clone(),
+        };
+        let mut subject;
         let mut mode = Mode::ReadWrite;
         let mut remark = "the layout declares no share for it".to_owned();
-        if let Some(share) = remote.share.as_deref().and_then(|name| self.site.layout.share(name)) {
-            match remote.protocol {
-                Protocol::Nfs => match export_for(self.site, share, client) {
-                    Some(export) => {
+        let share = remote.share.as_deref().and_then(|name| self.site.layout.share(name));
+        match (remote.protocol, share) {
+            (Protocol::Nfs, share) => {
+                let export = share.and_then(|share| export_for(self.site, share, client));
+                let mut sent = local.over_auth_sys();
+                if self.site.layout.host(&server).is_some_and(|host| host.manage_gids) {
+                    // The server looks the groups up itself, whatever the credential carries.
+                    let account =
+                        self.site.accounts(&server).find(|account| account.uid == sent.uid);
+                    let groups = account.map(|account| self.site.login(&server, account).groups);
+                    sent = Subject {
+                        doubt: sent.doubt.clone(),
+                        ..Subject::new(sent.uid, sent.gid, groups.unwrap_or_default())
+                    };
+                    via.sent = (sent.groups != local.groups)
+                        .then(|| (sent.clone(), format!("{server} looks the groups up itself")));
+                } else if sent.groups != local.groups {
+                    let (some, all) = (sent.groups.len(), local.groups.len());
+                    let by = format!("AUTH_SYS carries only {some} of the {all} further groups");
+                    via.sent = Some((sent.clone(), by));
+                }
+                subject = sent.clone();
+                match (export, share) {
+                    (Some(export), _) => {
                         mode = export.access;
-                        subject = before.over_nfs(export);
-                        remark = format!(
-                            "exported {} to {}",
-                            mode.word(),
-                            shown(export.clients.as_bytes())
-                        );
-                        if subject != before {
-                            remark += &format!(", {before} becomes {subject}");
+                        subject = sent.over_nfs(export);
+                        let clients = shown(export.clients.as_bytes());
+                        remark = format!("exported {} to {clients}", mode.word());
+                        if subject != sent {
+                            via.changed_by =
+                                Some(format!("{} of the export", export.squash.word()));
                         }
                     }
-                    None => remark = format!("no NFS export of it names {client}"),
-                },
-                _ => {
+                    (None, Some(_)) => remark = format!("no NFS export of it names {client}"),
+                    (None, None) => {}
+                }
+            }
+            (_, share) => {
+                // The server sees the mount's user, whoever asks on the client (mount.cifs(8)).
+                let login = Login::of_mount(self.declared_user(&spot, k, &via), &via.options);
+                let os = self.site.layout.host(client).map(|host| host.os).unwrap_or_default();
+                via.gate = Gate::of_mount(client, os, &via.point, &via.options, &local);
+                subject = Subject::unknown("no share of the layout says who acts on the server");
+                if let Some(offer) = share.and_then(|share| share.smb.as_ref()) {
                     remark = "offered over SMB".to_owned();
-                    // The server sees the mount's user, whoever asks on the client (mount.cifs(8)).
-                    if let Some(user) = &via.user {
-                        remark += &format!(", connecting as {}", shown(user.as_bytes()));
-                        match self.site.account(&server, user) {
-                            Some(account) => subject = self.site.login(&server, account),
-                            None => {
-                                remark +=
-                                    &format!(", of whom {server} is not known to have an account")
-                            }
+                    match connect(self.site, &server, offer, &login) {
+                        Session::Open { subject: on_server, mode: allowed, by } => {
+                            subject = on_server;
+                            mode = allowed;
+                            via.changed_by = Some(by);
+                        }
+                        Session::Refused(why) => {
+                            spot.frames.truncate(k + 1);
+                            return (
+                                spot,
+                                End::Refused { host: server, path, why, errno: "EACCES" },
+                            );
                         }
                     }
                 }
             }
-            via.share = Some((share.name.clone(), mode, remark));
-        } else {
-            via.share = Some((String::new(), mode, remark));
         }
+        via.share = Some((share.map(|share| share.name.clone()).unwrap_or_default(), mode, remark));
         // An NFS server does not check the folders above an export; an SMB server does check those above a share.
         let entrance = if via.protocol == Protocol::Smb { Entrance::All } else { Entrance::Last };
         spot.frames.truncate(k + 1);
         self.append(spot, &server, path.as_bytes(), &subject, Via::Mount(via), entrance)
+    }
+
+    /// The SMB user that the layout names for a mount: its own, or that of the mount declared at the same place.
+    fn declared_user<'v>(&self, spot: &Spot, k: usize, via: &'v MountVia) -> Option<&'v str>
+    where
+        'a: 'v,
+    {
+        let View::Host(host) = &spot.frames[k].level else { return via.user.as_deref() };
+        let declared =
+            self.site.layout.mounts.iter().find(|m| m.host == *host && m.at == via.point);
+        via.user.as_deref().or_else(|| declared.and_then(|mount| mount.user.as_deref()))
     }
 
     /// Appends the frames of a path on a host, resolved there, to a spot.
@@ -682,10 +860,11 @@ impl<'a> Walker<'a> {
             return (spot, End::Loop);
         }
         let mut links = Vec::new();
-        let (mut inner, end) = self.walk(self.host_top(host, subject), path, &mut links);
+        let (mut inner, end) =
+            self.walk(self.host_top(host, subject), path, Last::Followed, &mut links);
         inner.frames[0].via = match via {
-            Via::Mapping { to, mode, line, .. } => {
-                Via::Mapping { to, mode, line, seen: inner.frames[0].node.is_some() }
+            Via::Mapping { to, mode, line, changed_by, .. } => {
+                Via::Mapping { to, mode, line, changed_by, seen: inner.frames[0].node.is_some() }
             }
             via => via,
         };
@@ -725,15 +904,6 @@ impl Spot {
         let via = self.frames.last().map(|frame| &frame.via);
         matches!(via, Some(Via::Mount(MountVia { protocol: Protocol::Smb, .. })))
     }
-}
-
-/// The user of an SMB mount, as `mount.cifs(8)` spells the option.
-fn smb_user(options: &[String]) -> Option<String> {
-    let value = |option: &String| {
-        let (key, value) = option.split_once('=')?;
-        matches!(key, "username" | "user").then(|| value.to_owned())
-    };
-    options.iter().find_map(value)
 }
 
 fn folded(name: &[u8]) -> String {
@@ -806,6 +976,7 @@ impl Finish<'_> {
             }
             if let Some((table, mount)) = self.local_mount(frame) {
                 layers.push(Layer {
+                    kind: LayerKind::Filesystem(mount.filesystem.clone(), shown(&mount.source)),
                     what: format!("the filesystem mounted at {}", mount.point),
                     host: self.host(frame),
                     path: mount.point.clone(),
@@ -815,6 +986,11 @@ impl Finish<'_> {
                 if let Some(source) = table.bind_source(mount) {
                     hops.push(self.bind_hop(frame, mount, &source));
                 }
+            }
+        }
+        for layer in &mut layers {
+            if self.site.is_supposed_writable(layer) {
+                layer.mode = Mode::ReadWrite;
             }
         }
         let here = self.ending(frames.last().expect("a spot has frames"), &hops);
@@ -829,6 +1005,9 @@ impl Finish<'_> {
             levels: frames.iter().map(|f| (f.level.clone(), f.path.clone())).collect(),
             not_mounted: self.spot.not_mounted.iter().map(|(_, m)| m.clone()).collect(),
             mapping: self.spot.mapping,
+            umask_always: frames
+                .iter()
+                .any(|frame| matches!(&frame.via, Via::Mount(via) if via.takes_umask())),
             end: self.end.clone(),
             here,
         }
@@ -861,6 +1040,8 @@ impl Finish<'_> {
             host_out: self.host(inner),
             mode,
             subject: inner.subject.clone(),
+            changed_by: None,
+            share: None,
             evidence,
             note,
             doubt: None,
@@ -868,10 +1049,11 @@ impl Finish<'_> {
         };
         match &inner.via {
             Via::Top => {}
-            Via::Mapping { to, mode, line, seen } => {
+            Via::Mapping { to, mode, line, seen, changed_by } => {
                 let note = format!("mapped to {to} in line {line} of the layout");
                 let own = format!("the mapping to {to}");
                 layers.push(Layer {
+                    kind: LayerKind::Mapping(*line),
                     what: own,
                     host: self.host(outer),
                     path: to.clone(),
@@ -879,15 +1061,21 @@ impl Finish<'_> {
                     filesystem: false,
                 });
                 let evidence = if *seen { Evidence::Observed } else { Evidence::Declared };
-                hops.push(hop(HopKind::Mapping, *mode, evidence, note));
+                let changed_by = changed_by.clone();
+                hops.push(Hop { changed_by, ..hop(HopKind::Mapping, *mode, evidence, note) });
             }
             Via::Mount(via) => {
                 let evidence = if via.observed { Evidence::Observed } else { Evidence::Declared };
                 let note =
                     format!("{} {} mounted at {}", via.protocol.word(), via.source, via.point);
                 layers.push(mount_layer(&self.host(outer), via));
+                let (sent, by) = match &via.sent {
+                    Some((sent, by)) => (sent, Some(by.clone())),
+                    None => (&outer.subject, None),
+                };
                 hops.push(Hop {
-                    subject: outer.subject.clone(),
+                    subject: sent.clone(),
+                    changed_by: by,
                     ..hop(HopKind::Mount, via.mode, evidence, note)
                 });
                 if let Some((name, mode, remark)) = &via.share {
@@ -896,6 +1084,7 @@ impl Finish<'_> {
                         remark.clone()
                     } else {
                         layers.push(Layer {
+                            kind: LayerKind::Share(name.clone(), via.protocol),
                             what: format!("the share {name}"),
                             host: server.clone(),
                             path: inner.path.clone(),
@@ -907,6 +1096,8 @@ impl Finish<'_> {
                     hops.push(Hop {
                         host: server,
                         path_in: inner.path.clone(),
+                        changed_by: via.changed_by.clone(),
+                        share: Some((name.clone(), via.protocol)),
                         ..hop(HopKind::Share, *mode, Evidence::Declared, note)
                     });
                 }
@@ -924,6 +1115,8 @@ impl Finish<'_> {
             host_out: self.host(frame),
             mode: Mode::ReadWrite,
             subject: frame.subject.clone(),
+            changed_by: None,
+            share: None,
             evidence: Evidence::Observed,
             note: String::new(),
             doubt: None,
@@ -986,7 +1179,12 @@ impl Finish<'_> {
             (End::Reached, Some((tree, step, node))) => {
                 let meta = tree.meta(node);
                 let owner = self.site.owner_text(&step.seen_on, &meta);
-                let acl = if tree.acl(node).is_some() { " with an ACL" } else { "" };
+                let extras = tree.extras(node);
+                let acl = match extras.map(|extras| (&extras.acl, &extras.nfs4_acl)) {
+                    Some((_, Some(_))) => " with an NFSv4 ACL",
+                    Some((Some(_), _)) => " with an ACL",
+                    _ => "",
+                };
                 let holds = match (meta.kind, tree.listing(node), tree.children(node).len()) {
                     (EntryKind::Folder, Listing::Complete, 0) => ", empty".to_owned(),
                     (EntryKind::Folder, Listing::Complete, n) => {
@@ -1040,6 +1238,7 @@ impl Finish<'_> {
 
 fn mount_layer(host: &str, via: &MountVia) -> Layer {
     Layer {
+        kind: LayerKind::Mount(via.protocol),
         what: format!("the {} mount at {}", via.protocol.word(), via.point),
         host: host.to_owned(),
         path: via.point.clone(),

@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 
-use super::{Rule, RuleId, Severity, access, mount, path, share};
+use super::{Rule, RuleId, Severity, access, identity, mount, path, share};
 use crate::access::{Need, judge as decide};
 use crate::check::{Case, Finding, Where};
 use crate::facts::tree::{EntryKind, NodeId, Tree};
@@ -88,6 +88,8 @@ fn empty_because(site: &Site, case: &Case) -> Option<(String, Option<RuleId>)> {
         End::NotAFolder { .. } => Some(&path::NOT_A_FOLDER),
         End::Uncovered { .. } => Some(&path::UNCOVERED),
         End::HiddenChild { .. } => Some(&share::CHILD_DATASET_HIDDEN),
+        End::Refused { errno: "EINVAL", .. } => Some(&identity::SHIFTED),
+        End::Refused { .. } => Some(&access::ROOT_UNREADABLE),
         End::Reached
         | End::Volume { .. }
         | End::Loop

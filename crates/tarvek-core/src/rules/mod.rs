@@ -4,6 +4,7 @@
 
 pub mod access;
 pub mod dataset;
+pub mod identity;
 pub mod layout;
 pub mod library;
 pub mod mount;
@@ -94,9 +95,25 @@ pub static ALL: &[RuleId] = &[
     &path::SHADOWED,
     &mount::NOT_MOUNTED,
     &share::CHILD_DATASET_HIDDEN,
+    &identity::UNKNOWN_ACCOUNT,
+    &identity::NUMBER_MISMATCH,
+    &identity::RUNS_AS_ROOT,
+    &identity::RUN_AS_UNSET,
+    &identity::SHIFTED,
+    &identity::SQUASHED,
+    &identity::TOO_MANY_GROUPS,
+    &identity::SHARED_ACCOUNT,
     &access::ROOT_UNREADABLE,
     &access::ENTRIES_UNREADABLE,
+    &access::CANNOT_ADD,
+    &access::CANNOT_REMOVE,
     &access::MORE_THAN_NEEDED,
+    &access::WORLD_WRITABLE,
+    &access::NOT_INHERITED,
+    &access::NOT_AS_DECLARED,
+    &access::MOVED_STAYS_PRIVATE,
+    &access::PER_USER_GRANTS,
+    &access::ORPHANED_OWNER,
     &library::NOTHING_FOUND,
     &survey::NONE,
     &survey::NOT_SEEN,
@@ -116,13 +133,15 @@ type CaseJudge = fn(&Site, &Case, &mut Vec<Finding>);
 type SiteJudge = fn(&Site, &[Case], &mut Vec<Finding>);
 
 const CASE_JUDGES: &[CaseJudge] =
-    &[path::judge, share::judge, access::judge, library::judge, survey::judge];
+    &[path::judge, share::judge, identity::judge, access::judge, library::judge, survey::judge];
 const SITE_JUDGES: &[SiteJudge] = &[
     path::judge_mappings,
     mount::judge_site,
     survey::judge_site,
     layout::judge_site,
     dataset::judge_site,
+    identity::judge_site,
+    access::judge_site,
 ];
 
 /// Everything that the rules find.

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
-use tarvek_core::layout::{Host, Label, Layout, MapSource, Mapping, Mode, Protocol, Service};
+use tarvek_core::layout::{
+    Host, Label, Layout, MapSource, Mapping, Mode, Protocol, Service, UserNs,
+};
 
 use super::{Piece, Source, address, further_groups, ids, port, text};
 
@@ -42,8 +44,11 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             // Images that set their umask take it from here.
             body.insert("environment".into(), json!({ "UMASK": format!("{umask:03o}") }));
         }
-        if let Some(userns) = &service.userns {
-            body.insert("userns_mode".into(), json!(userns));
+        // The other namespaces are settings of the engine, not of a container.
+        match &service.userns {
+            Some(UserNs::Host) => drop(body.insert("userns_mode".into(), json!("host"))),
+            Some(UserNs::KeepId(_)) => drop(body.insert("userns_mode".into(), json!("keep-id"))),
+            _ => {}
         }
         if !service.ports.is_empty() {
             let ports: Vec<String> = service.ports.iter().map(|written| port(written)).collect();

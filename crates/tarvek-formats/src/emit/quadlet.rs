@@ -1,6 +1,6 @@
 //! Containers of a host as units that Podman makes systemd services of (`podman-systemd.unit(5)`).
 
-use tarvek_core::layout::{Host, Label, Layout, MapSource, Mode, Service};
+use tarvek_core::layout::{Host, Label, Layout, MapSource, Mode, Service, UserNs};
 
 use super::{Piece, Source, further_groups, ids, port};
 
@@ -43,8 +43,25 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
     if let Some(umask) = service.umask {
         out += &format!("Environment=UMASK={umask:03o}\n");
     }
-    out +=
-        &service.userns.as_ref().map(|ns| format!("UserNS={}\n", escaped(ns))).unwrap_or_default();
+    match &service.userns {
+        None => {}
+        Some(UserNs::Host) => out += "UserNS=host\n",
+        Some(UserNs::KeepId(_)) => out += "UserNS=keep-id\n",
+        Some(UserNs::Rootless(account)) => {
+            out += &format!(
+                "# A unit of the user {account}: ~{account}/.config/containers/systemd.\n"
+            );
+        }
+        Some(UserNs::Remap(account)) => {
+            out += &format!("SubUIDMap={account}\nSubGIDMap={account}\n");
+        }
+        Some(UserNs::Ranges(ranges)) => {
+            for range in ranges {
+                let range = format!("{}:{}:{}", range.inside, range.outside, range.count);
+                out += &format!("UIDMap={range}\nGIDMap={range}\n");
+            }
+        }
+    }
     for map in service.map.iter().flatten() {
         let from = match &map.source {
             MapSource::Folder(from) => escaped(&from.written),
@@ -61,6 +78,7 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
             map.label.map(|label| if label == Label::Shared { "z" } else { "Z" }.to_owned()),
         );
         options.extend(map.propagation.clone());
+        options.extend(map.idmap.then(|| "idmap".to_owned()));
         if map.access == Mode::ReadWrite {
             options.remove(0);
         }

@@ -32,19 +32,35 @@ fn parameters(path: &str, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     let mut all = vec![
         ("path", path.replace('%', "%%")),
         ("guest ok", yes(offer.guests)),
-        ("read only", "yes".into()),
+        ("read only", yes(!offer.writable)),
     ];
-    for (name, list) in
-        [("valid users", &offer.only), ("read list", &offer.read), ("write list", &offer.write)]
-    {
+    if offer.guest_only {
+        all.push(("guest only", yes(true)));
+    }
+    for (name, list) in [
+        ("valid users", &offer.only),
+        ("invalid users", &offer.deny),
+        ("read list", &offer.read),
+        ("write list", &offer.write),
+        ("admin users", &offer.admins),
+    ] {
         if !list.is_empty() {
             all.push((name, list.join(" ")));
         }
     }
     all.extend(offer.force_user.iter().map(|user| ("force user", user.clone())));
     all.extend(offer.force_group.iter().map(|group| ("force group", group.clone())));
-    all.extend(offer.create_mask.map(|mask| ("create mask", format!("{mask:04o}"))));
-    all.extend(offer.folder_mask.map(|mask| ("directory mask", format!("{mask:04o}"))));
+    for (name, mode) in [
+        ("create mask", offer.create_mask),
+        ("directory mask", offer.folder_mask),
+        ("force create mode", offer.force_create_mode),
+        ("force directory mode", offer.force_folder_mode),
+    ] {
+        all.extend(mode.map(|mode| (name, format!("{mode:04o}"))));
+    }
+    if offer.inherit_permissions {
+        all.push(("inherit permissions", yes(true)));
+    }
     // So that a default ACL of a folder is what new entries get.
     all.push(("inherit acls", "yes".into()));
     if offer.recycle {

@@ -107,6 +107,8 @@ pub(super) struct RawHost {
     pub(super) idmap: Vec<RawIdRange>,
     /// Whether SELinux enforces.
     pub(super) selinux: Option<bool>,
+    /// Whether its NFS server looks the groups of a user up itself.
+    pub(super) manage_gids: bool,
     /// Separately mounted filesystems.
     pub(super) datasets: Vec<At<RawDataset>>,
     /// Accounts, by name.
@@ -239,12 +241,20 @@ pub(super) struct RawExport {
 pub(super) struct RawSmb {
     /// Whether guests are let in.
     pub(super) guests: bool,
+    /// Whether everyone is a guest, whatever name he connects with.
+    pub(super) guest_only: bool,
     /// Who may connect; everyone with an account if empty. @name is a group.
     pub(super) only: Vec<At<String>>,
+    /// Who may not connect, whatever else is said of him.
+    pub(super) deny: Vec<At<String>>,
+    /// Whether everyone may write who is in no list that says otherwise.
+    pub(super) writable: bool,
     /// Who may only read.
     pub(super) read: Vec<At<String>>,
     /// Who may write.
     pub(super) write: Vec<At<String>>,
+    /// Who acts as root on the server.
+    pub(super) admins: Vec<At<String>>,
     /// All file access happens as this user.
     pub(super) force_user: Option<At<String>>,
     /// All file access happens with this group.
@@ -253,6 +263,12 @@ pub(super) struct RawSmb {
     pub(super) create_mask: Option<Octal>,
     /// Permission bits that new folders may keep.
     pub(super) folder_mask: Option<Octal>,
+    /// Permission bits that new files get in any case.
+    pub(super) force_create_mode: Option<Octal>,
+    /// Permission bits that new folders get in any case.
+    pub(super) force_folder_mode: Option<Octal>,
+    /// Whether new entries take the bits of their folder instead.
+    pub(super) inherit_permissions: bool,
     /// Whether deleted files are kept in a recycle folder.
     pub(super) recycle: bool,
 }
@@ -362,8 +378,9 @@ pub(super) struct RawService {
     pub(super) groups: Vec<At<String>>,
     /// Its umask; 022 unless said otherwise.
     pub(super) umask: Option<Octal>,
-    /// Its user namespace.
-    pub(super) userns: Option<String>,
+    /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as
+    /// INSIDE:OUTSIDE:COUNT,….
+    pub(super) userns: Option<At<String>>,
     /// What it sees of its host; without this it runs straight on the host.
     pub(super) map: Option<Vec<At<RawMapping>>>,
     /// Published ports, as HOST:INSIDE or one number.
@@ -412,6 +429,8 @@ pub(super) struct RawMapping {
     pub(super) label: Option<RawLabel>,
     /// Mount propagation, as the engine names it.
     pub(super) propagation: Option<String>,
+    /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered from the inside.
+    pub(super) idmap: bool,
 }
 
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]

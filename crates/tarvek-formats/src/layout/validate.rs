@@ -7,7 +7,7 @@ use tarvek_core::layout::{
     Account, Dataset, Declared, FetchStep, Folder, Group, GroupRef, Host, HostRole, IdRange,
     Intake, Kind, Label, Layout, Library, MapSource, Mapping, Mode, Mount, MountSource, NfsExport,
     Origin, Os, Protocol, Purpose, Right, RuleSettings, RunAs, Service, ServiceRole, Share,
-    Silence, SmbOffer, SortStep, Squash, Want,
+    Silence, SmbOffer, SortStep, Squash, UserNs, Want,
 };
 use tarvek_core::path::{AbsPath, PathFault, components};
 use tarvek_core::rules::{self, Severity};
@@ -223,6 +223,7 @@ impl Validator<'_, '_, '_> {
                 })
                 .collect(),
             selinux: raw.selinux,
+            manage_gids: raw.manage_gids,
             datasets,
             accounts,
             groups,
@@ -388,6 +389,7 @@ impl Validator<'_, '_, '_> {
                 RawLabel::Private => Label::Private,
             }),
             propagation: raw.propagation,
+            idmap: raw.idmap,
             origin,
         })
     }
@@ -419,7 +421,7 @@ impl Validator<'_, '_, '_> {
             runs_as,
             groups: raw.groups.into_iter().map(group).collect(),
             umask: raw.umask.as_ref().and_then(octal),
-            userns: raw.userns,
+            userns: raw.userns.and_then(|userns| self.userns(&userns)),
             map,
             ports: raw.ports,
             network: raw.network,
@@ -445,6 +447,24 @@ impl Validator<'_, '_, '_> {
                 None
             }
         }
+    }
+
+    fn userns(&mut self, written: &At<String>) -> Option<UserNs> {
+        let text = written.value.as_str();
+        let of_account = |account: &str| (!account.is_empty()).then(|| account.to_owned());
+        let read = match text.split_once(':') {
+            None if text == "host" => Some(UserNs::Host),
+            Some(("rootless", account)) => of_account(account).map(UserNs::Rootless),
+            Some(("keep-id", account)) => of_account(account).map(UserNs::KeepId),
+            Some(("remap", account)) => of_account(account).map(UserNs::Remap),
+            _ => text.split(',').map(id_range).collect::<Option<Vec<_>>>().map(UserNs::Ranges),
+        };
+        if read.is_none() {
+            let remedy = "write host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,…";
+            let message = format!("{text:?} is no user namespace");
+            self.mistakes.add(written.span.clone(), message, Some(remedy.to_owned()));
+        }
+        read
     }
 
     fn library(&mut self, raw: At<RawLibrary>) -> Option<Library> {
@@ -670,17 +690,32 @@ fn export(raw: RawExport) -> Option<NfsExport> {
     })
 }
 
+/// `INSIDE:OUTSIDE:COUNT`, none of it empty and none past the last id.
+fn id_range(text: &str) -> Option<IdRange> {
+    let numbers: Vec<u32> = text.split(':').map(str::parse).collect::<Result<_, _>>().ok()?;
+    let [inside, outside, count] = numbers[..] else { return None };
+    let fits = |first: u32| first.checked_add(count.checked_sub(1)?);
+    fits(inside).and(fits(outside)).map(|_| IdRange { inside, outside, count })
+}
+
 fn smb(raw: RawSmb) -> SmbOffer {
     let names = |list: Vec<At<String>>| list.into_iter().map(|name| name.value).collect();
     SmbOffer {
         guests: raw.guests,
+        guest_only: raw.guest_only,
         only: names(raw.only),
+        deny: names(raw.deny),
+        writable: raw.writable,
         read: names(raw.read),
         write: names(raw.write),
+        admins: names(raw.admins),
         force_user: raw.force_user.map(|name| name.value),
         force_group: raw.force_group.map(|name| name.value),
         create_mask: raw.create_mask.as_ref().and_then(octal),
         folder_mask: raw.folder_mask.as_ref().and_then(octal),
+        force_create_mode: raw.force_create_mode.as_ref().and_then(octal),
+        force_folder_mode: raw.force_folder_mode.as_ref().and_then(octal),
+        inherit_permissions: raw.inherit_permissions,
         recycle: raw.recycle,
     }
 }

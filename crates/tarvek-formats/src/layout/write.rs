@@ -88,6 +88,7 @@ impl Writer<'_> {
             self.line("idmap", &list(host.idmap.iter().map(range)));
         }
         self.maybe("selinux", host.selinux.map(|on| on.to_string()));
+        self.maybe("manage_gids", host.manage_gids.then(|| "true".to_owned()));
         if !host.datasets.is_empty() {
             self.text += "datasets = [\n";
             for dataset in &host.datasets {
@@ -173,7 +174,16 @@ impl Writer<'_> {
         if let Some(smb) = &share.smb {
             let names = |names: &[String]| list(names.iter().map(|n| quoted(n)));
             let mut parts = vec![format!("guests = {}", smb.guests)];
-            for (word, list) in [("only", &smb.only), ("read", &smb.read), ("write", &smb.write)] {
+            let flag = |word: &str, on: bool| on.then(|| format!("{word} = true"));
+            parts.extend(flag("guest_only", smb.guest_only));
+            parts.extend(flag("writable", smb.writable));
+            for (word, list) in [
+                ("only", &smb.only),
+                ("deny", &smb.deny),
+                ("read", &smb.read),
+                ("write", &smb.write),
+                ("admins", &smb.admins),
+            ] {
                 if !list.is_empty() {
                     parts.push(format!("{word} = {}", names(list)));
                 }
@@ -182,9 +192,14 @@ impl Writer<'_> {
             parts.extend(smb.force_group.iter().map(|g| format!("force_group = {}", quoted(g))));
             parts.extend(smb.create_mask.map(|m| format!("create_mask = {}", octal(m))));
             parts.extend(smb.folder_mask.map(|m| format!("folder_mask = {}", octal(m))));
-            if smb.recycle {
-                parts.push("recycle = true".into());
+            for (word, mode) in [
+                ("force_create_mode", smb.force_create_mode),
+                ("force_folder_mode", smb.force_folder_mode),
+            ] {
+                parts.extend(mode.map(|mode| format!("{word} = {}", octal(mode))));
             }
+            parts.extend(flag("inherit_permissions", smb.inherit_permissions));
+            parts.extend(flag("recycle", smb.recycle));
             self.line("smb", &format!("{{ {} }}", parts.join(", ")));
         }
         if !share.also.is_empty() {
@@ -235,7 +250,7 @@ impl Writer<'_> {
             self.line("groups", &list(service.groups.iter().map(group)));
         }
         self.maybe("umask", service.umask.map(octal));
-        self.maybe("userns", service.userns.as_deref().map(quoted));
+        self.maybe("userns", service.userns.as_ref().map(|ns| quoted(&ns.to_string())));
         if let Some(map) = &service.map {
             self.lines_of("map", map.iter().map(mapping).collect());
         }
@@ -321,6 +336,7 @@ fn mapping(map: &Mapping) -> String {
         format!("label = {}", quoted(if label == Label::Shared { "shared" } else { "private" }))
     }));
     parts.extend(map.propagation.iter().map(|p| format!("propagation = {}", quoted(p))));
+    parts.extend(map.idmap.then(|| "idmap = true".to_owned()));
     format!("{{ {} }}", parts.join(", "))
 }
 

@@ -10,6 +10,7 @@ use tarvek_core::facts::tree::{
 };
 use tarvek_core::facts::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::layout::{Account, Group};
+use tarvek_core::nfs4::Nfs4Acl;
 use tarvek_core::path::AbsPath;
 use tarvek_core::text::shown;
 use tarvek_formats::acl;
@@ -358,7 +359,7 @@ pub(super) fn extras(db: &Connection) -> rusqlite::Result<HashMap<i64, Extras>> 
             let extras = Extras {
                 acl: read(row, 1)?,
                 default_acl: read(row, 2)?,
-                nfs4_acl: row.get(3)?,
+                nfs4_acl: row.get::<_, Option<Vec<u8>>>(3)?.as_deref().map(Nfs4Acl::read),
                 label: row.get(4)?,
                 project: match row.get(5)? {
                     Some(id) => Some(Project { id, inherits: row.get(6)? }),

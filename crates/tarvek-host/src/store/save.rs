@@ -8,6 +8,7 @@ use tarvek_core::facts::HostFacts;
 use tarvek_core::facts::tree::{
     EntryKind, Extras, Flags, Listing, NodeId, Renewal, Tree, TreeBuilder,
 };
+use tarvek_core::nfs4::Nfs4Acl;
 
 use super::{Rows, StoreError, VERSION, load, open};
 
@@ -263,7 +264,7 @@ impl<'a> Writer<'a> {
             params![
                 extras.acl.as_ref().map(ToString::to_string),
                 extras.default_acl.as_ref().map(ToString::to_string),
-                extras.nfs4_acl,
+                extras.nfs4_acl.as_ref().map(Nfs4Acl::bytes),
                 extras.label,
                 extras.project.map(|project| project.id),
                 extras.project.map(|project| project.inherits)

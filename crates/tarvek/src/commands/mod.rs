@@ -1,6 +1,7 @@
 //! One file per command. A command composes what the other crates do, and judges nothing itself.
 
 mod access;
+mod attempt;
 mod check;
 mod compare;
 mod demo;
@@ -29,5 +30,6 @@ pub(crate) fn run(arguments: Arguments, stage: &Stage) -> Result<Outcome, Failur
         Command::Compare(args) => compare::run(args, stage),
         Command::Explain(args) => explain::run(args, stage),
         Command::Schema(args) => schema::run(args, stage),
+        Command::Attempt(args) => attempt::run(args, stage),
     }
 }

@@ -11,6 +11,8 @@ pub(super) fn run(args: &SchemaArgs, stage: &Stage) -> Result<Outcome, Failure> 
         SchemaOf::Check => schemars::schema_for!(json::Check).to_value(),
         SchemaOf::Trace => schemars::schema_for!(json::Trace).to_value(),
         SchemaOf::Access => schemars::schema_for!(json::Access).to_value(),
+        SchemaOf::AccessAll => schemars::schema_for!(json::AccessAll).to_value(),
+        SchemaOf::NewFile => schemars::schema_for!(json::NewEntries).to_value(),
         SchemaOf::Compare => schemars::schema_for!(json::Compare).to_value(),
     };
     stage.say(&json::text(&schema))?;

@@ -10,7 +10,9 @@ use tarvek_core::compare::Differences;
 use tarvek_core::facts::Source;
 use tarvek_core::identity::Subject;
 use tarvek_core::library::{Cause, Scan};
+use tarvek_core::party::Party;
 use tarvek_core::path::AbsPath;
+use tarvek_core::remedy::{Remedy, Step};
 use tarvek_core::route::Route;
 use tarvek_core::rules::Severity;
 
@@ -300,6 +302,9 @@ struct HopDoc {
     mode: &'static str,
     /// Who arrives; `groups` are the supplementary ones.
     identity: Identity,
+    /// What made him somebody else here.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    identity_changed_by: Option<String>,
     evidence: &'static str,
     note: String,
     /// Why it may not be what is meant.
@@ -326,6 +331,7 @@ impl From<&Route> for Trace {
                 gid: hop.subject.gid,
                 groups: hop.subject.groups.clone(),
             },
+            identity_changed_by: hop.changed_by.clone(),
             evidence: hop.evidence.word(),
             note: hop.note.clone(),
             doubt: hop.doubt.clone(),
@@ -359,6 +365,31 @@ pub(crate) struct Access {
     /// What of everything below can't be read, where that was asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     below: Option<Below>,
+    /// What would give what is refused, if a change of rights does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    remedy: Option<RemedyDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct RemedyDoc {
+    /// In this order.
+    steps: Vec<StepDoc>,
+    /// What it changes for others, a sentence each.
+    effects: Vec<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct StepDoc {
+    /// null for a change of the layout.
+    host: Option<String>,
+    command: String,
+}
+
+impl From<&Remedy> for RemedyDoc {
+    fn from(remedy: &Remedy) -> Self {
+        let step = |step: &Step| StepDoc { host: step.host.clone(), command: step.command.clone() };
+        Self { steps: remedy.steps.iter().map(step).collect(), effects: remedy.effects.clone() }
+    }
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -406,6 +437,7 @@ impl Access {
         subject: &Subject,
         verdicts: &[Verdict],
         below: Option<&Scan>,
+        remedy: Option<&Remedy>,
     ) -> Self {
         let cause = |cause: &Cause| CauseDoc {
             host: cause.host.clone(),
@@ -413,7 +445,25 @@ impl Access {
             entries: cause.count,
             examples: cause.examples.iter().map(lossy).collect(),
         };
-        let verdict = |verdict: &Verdict| VerdictDoc {
+        Self {
+            schema: "tarvek/access/1",
+            path: path.into(),
+            subject: subject.into(),
+            verdicts: verdicts.iter().map(VerdictDoc::from).collect(),
+            below: below.map(|scan| Below {
+                entries: scan.entries,
+                unreadable: scan.unreadable,
+                unseen: scan.unseen,
+                causes: scan.causes.iter().map(cause).collect(),
+            }),
+            remedy: remedy.map(RemedyDoc::from),
+        }
+    }
+}
+
+impl From<&Verdict> for VerdictDoc {
+    fn from(verdict: &Verdict) -> Self {
+        Self {
             need: verdict.need.word(),
             allowed: verdict.allowed,
             evidence: verdict.evidence.word(),
@@ -422,19 +472,135 @@ impl Access {
             decided_on: verdict.decided_at.0.clone(),
             reason: verdict.reason.clone(),
             errno: verdict.errno,
-        };
+        }
+    }
+}
+
+impl From<&Subject> for Identity {
+    fn from(subject: &Subject) -> Self {
         let groups = std::iter::once(subject.gid).chain(subject.groups.iter().copied());
+        Self { uid: subject.uid, gid: subject.gid, groups: groups.collect() }
+    }
+}
+
+/// The answer of `tarvek access --all`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/access-all/1")]
+pub(crate) struct AccessAll {
+    /// `tarvek/access-all/1`.
+    schema: &'static str,
+    host: String,
+    #[serde(flatten)]
+    path: Path,
+    everyone: Vec<PartyDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct PartyDoc {
+    /// `service:NAME`, `account:NAME` or `client:NAME`.
+    who: String,
+    /// Whether it sees the place at all.
+    sees: bool,
+    /// The path under which it does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sees_it_as: Option<String>,
+    /// Who it is when it arrives there.
+    arrives_as: Identity,
+    verdicts: Vec<VerdictDoc>,
+}
+
+fn party_doc(party: &Party, verdicts: Option<&Vec<Verdict>>) -> PartyDoc {
+    let route = party.route.as_ref();
+    let step = route.and_then(|route| route.trail.last());
+    PartyDoc {
+        who: party.name.clone(),
+        sees: route.is_some(),
+        sees_it_as: route.map(|route| lossy(&route.asked)),
+        arrives_as: step.map_or(&party.subject, |step| &step.subject).into(),
+        verdicts: verdicts.into_iter().flatten().map(VerdictDoc::from).collect(),
+    }
+}
+
+impl AccessAll {
+    pub(crate) fn new(host: &str, place: &AbsPath, rows: &[super::access::Row]) -> Self {
+        let row = |row: &super::access::Row| party_doc(&row.party, row.verdicts.as_ref());
         Self {
-            schema: "tarvek/access/1",
+            schema: "tarvek/access-all/1",
+            host: host.to_owned(),
+            path: place.into(),
+            everyone: rows.iter().map(row).collect(),
+        }
+    }
+}
+
+/// The answer of `tarvek access --new-file`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/new-file/1")]
+pub(crate) struct NewEntries {
+    /// `tarvek/new-file/1`.
+    schema: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    #[serde(rename = "as")]
+    subject: Identity,
+    /// Octal.
+    umask: String,
+    /// Whether anything can be made there.
+    add: VerdictDoc,
+    /// A file, and a folder.
+    made: Vec<MadeDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct MadeDoc {
+    /// `file` or `folder`.
+    kind: &'static str,
+    uid: u32,
+    gid: u32,
+    /// Octal.
+    mode: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    acl: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    default_acl: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    nfs4_acl: Option<String>,
+    /// Who can then do what with it.
+    users: Vec<PartyDoc>,
+}
+
+impl NewEntries {
+    pub(crate) fn new(
+        path: &AbsPath,
+        subject: &Subject,
+        umask: u16,
+        add: &Verdict,
+        made: &[super::access::Made],
+    ) -> Self {
+        let one = |made: &super::access::Made| {
+            let object = &made.object;
+            MadeDoc {
+                kind: object.meta.kind.word(),
+                uid: object.meta.uid,
+                gid: object.meta.gid,
+                mode: format!("{:04o}", object.meta.mode),
+                acl: object.acl.as_ref().map(ToString::to_string),
+                default_acl: object.default_acl.as_ref().map(ToString::to_string),
+                nfs4_acl: object.nfs4.as_ref().map(ToString::to_string),
+                users: made
+                    .users
+                    .iter()
+                    .map(|(party, all)| party_doc(party, all.as_ref()))
+                    .collect(),
+            }
+        };
+        Self {
+            schema: "tarvek/new-file/1",
             path: path.into(),
-            subject: Identity { uid: subject.uid, gid: subject.gid, groups: groups.collect() },
-            verdicts: verdicts.iter().map(verdict).collect(),
-            below: below.map(|scan| Below {
-                entries: scan.entries,
-                unreadable: scan.unreadable,
-                unseen: scan.unseen,
-                causes: scan.causes.iter().map(cause).collect(),
-            }),
+            subject: subject.into(),
+            umask: format!("{umask:04o}"),
+            add: add.into(),
+            made: made.iter().map(one).collect(),
         }
     }
 }

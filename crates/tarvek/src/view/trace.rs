@@ -81,7 +81,16 @@ fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: u
         let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), doubt(format!("▲ {words}")));
     }
     if hop.subject != *before {
-        let changed = format!("{} becomes {}", who(before), who(&hop.subject));
-        let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), strong(changed));
+        let by = hop.changed_by.as_ref().map(|by| format!(" ({by})")).unwrap_or_default();
+        let after = match &hop.subject.doubt {
+            Some(_) => "somebody unknown".to_owned(),
+            None => who(&hop.subject),
+        };
+        let changed = format!("{} becomes {after}{by}", who(before));
+        let changed = wrap(&changed, &[], width.saturating_sub(25), &indent);
+        for piece in changed.split('\n') {
+            let piece = piece.strip_prefix(&indent).unwrap_or(piece);
+            let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), strong(piece));
+        }
     }
 }

@@ -1,12 +1,19 @@
-//! `access/*`: what the service's account may do in its libraries.
+//! `access/*`: what accounts may do with the files, where they need it and where they do not.
 
-use super::{Rule, Severity};
+mod folders;
+mod intakes;
+
+pub use folders::{NOT_AS_DECLARED, ORPHANED_OWNER, PER_USER_GRANTS, WORLD_WRITABLE};
+pub use intakes::{CANNOT_ADD, CANNOT_REMOVE, MOVED_STAYS_PRIVATE, NOT_INHERITED};
+
+use super::{Rule, Severity, identity};
 use crate::access::{Need, Verdict, judge as decide};
 use crate::check::{Case, Finding, Where};
 use crate::library::Scan;
-use crate::route::Route;
+use crate::remedy::{Wish, remedy};
+use crate::route::{End, Route};
 use crate::site::Site;
-use crate::text::{counted, shell_quoted};
+use crate::text::counted;
 
 /// A root that the account can't read.
 pub static ROOT_UNREADABLE: Rule = Rule {
@@ -46,7 +53,11 @@ pub static MORE_THAN_NEEDED: Rule = Rule {
 
 /// Judges one root.
 pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
-    let Some(route) = case.route.as_ref().filter(|route| route.entry().is_some()) else { return };
+    let Some(route) = &case.route else { return };
+    let refused = matches!(route.end, End::Refused { errno: "EACCES", .. });
+    if route.entry().is_none() && !refused {
+        return;
+    }
     let finding = |rule: super::RuleId, verdict: &Verdict| Finding {
         rule,
         severity: rule.severity,
@@ -71,7 +82,13 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
                 "{service} ({}) can't read {}: {path} on {host}: {}",
                 case.subject, route.asked, read.reason
             ),
-            remedy: root_remedy(site, route, &read),
+            remedy: match &route.end {
+                End::Refused { host, .. } => {
+                    format!("on {host}: admit the user in the smb of the share")
+                }
+                _ => remedy_text(site, case, &[Need::Read], true),
+            },
+            because: identity::shift_decides(site, case, route).then_some(&identity::SHIFTED),
             ..finding(&ROOT_UNREADABLE, &read)
         });
         return;
@@ -85,7 +102,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
                 Severity::Blocker
             },
             message: unreadable_words(service, case, scan),
-            remedy: entries_remedy(route, scan),
+            remedy: remedy_text(site, case, &[Need::Read], true),
             place: Where {
                 host: scan.causes.first().map(|cause| cause.host.clone()),
                 path: scan.causes.first().and_then(|cause| cause.examples.first().cloned()),
@@ -111,21 +128,25 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
     }
 }
 
-/// The ACL entries that let the account through: search on a folder above, reading at the root and below it.
-fn root_remedy(site: &Site, route: &Route, read: &Verdict) -> String {
-    let (host, path) = &read.decided_at;
-    let at_root = route.entry().is_some_and(|(step, _)| step.path == *path && step.host == *host);
-    let uid = route
-        .trail
-        .iter()
-        .find(|step| step.path == *path && step.host == *host)
-        .map_or(route.subject.uid, |step| step.subject.uid);
-    let who = site.user_text(host, uid);
-    let quoted = shell_quoted(path.as_bytes());
-    if at_root {
-        format!("on {host}: setfacl -R -m u:{who}:rX,d:u:{who}:rX {quoted}")
-    } else {
-        format!("on {host}: setfacl -m u:{who}:x {quoted}")
+/// Judges intakes, folders and trees.
+pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding>) {
+    intakes::judge(site, cases, findings);
+    folders::judge(site, cases, findings);
+}
+
+/// What gives the account of a case what it needs at its root, and below it.
+pub(super) fn remedy_text(site: &Site, case: &Case, needs: &[Need], below: bool) -> String {
+    let Some(route) = &case.route else { return String::new() };
+    remedy_for(site, route, needs, below, 0)
+}
+
+/// What gives the subject of a route what it needs at its end.
+fn remedy_for(site: &Site, route: &Route, needs: &[Need], below: bool, also_below: u8) -> String {
+    let (view, path, subject) = (&route.view, &route.asked, &route.subject);
+    let wish = Wish { view, path, subject, needs, below, also_below };
+    match remedy(site, &wish) {
+        Some(found) => found.text(),
+        None => "no change of rights alone clears it: see the message".to_owned(),
     }
 }
 
@@ -142,13 +163,6 @@ fn unreadable_words(service: &str, case: &Case, scan: &Scan) -> String {
         words += &format!("; {} by {}, such as {}", cause.count, cause.reason, examples.join(", "));
     }
     words
-}
-
-fn entries_remedy(route: &Route, scan: &Scan) -> String {
-    let Some((step, _)) = route.entry() else { return String::new() };
-    let host = scan.causes.first().map_or(step.host.as_str(), |cause| cause.host.as_str());
-    let (uid, root) = (step.subject.uid, shell_quoted(step.path.as_bytes()));
-    format!("on {host}: setfacl -R -m u:{uid}:rX,d:u:{uid}:rX {root}")
 }
 
 fn more_remedy(case: &Case, route: &Route) -> String {

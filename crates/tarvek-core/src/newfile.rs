@@ -1,0 +1,101 @@
+//! What a new file or folder will be: owner, group, mode and ACLs, by the folder that it is made in and who makes it.
+
+use std::borrow::Cow;
+
+use crate::acl::{Acl, Tag};
+use crate::facts::tree::{EntryKind, Meta};
+use crate::identity::Subject;
+use crate::layout::SmbOffer;
+use crate::object::Object;
+
+/// A setgid folder's bit.
+const SETGID: u16 = 0o2000;
+
+/// What a program asks for, and what its surroundings make of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Making {
+    /// A file or a folder.
+    pub kind: EntryKind,
+    /// The mode that the program asks for: 0666 for files and 0777 for folders with most, 0600 with `mkstemp(3)`.
+    pub asked: u16,
+    /// The process's umask.
+    pub umask: u16,
+    /// Whether the umask is taken off even where the folder has a default ACL: NFS clients do so up to version 4.1.
+    pub umask_always: bool,
+    /// Whether the filesystem is mounted with `grpid` (`ext4(5)`, `xfs(5)`).
+    pub grpid: bool,
+}
+
+impl Making {
+    /// A file or folder as most programs make them.
+    pub fn usual(folder: bool, umask: u16) -> Self {
+        let (kind, asked) =
+            if folder { (EntryKind::Folder, 0o777) } else { (EntryKind::File, 0o666) };
+        Self { kind, asked, umask, umask_always: false, grpid: false }
+    }
+
+    /// What an SMB server asks its own filesystem for, whatever the client's program asked for (`smb.conf(5)`): the masks of
+    /// the share, and no umask.
+    pub fn over_smb(folder: &Object, offer: &SmbOffer, makes_folder: bool) -> Self {
+        let kind = if makes_folder { EntryKind::Folder } else { EntryKind::File };
+        let asked = if offer.inherit_permissions {
+            // Files take the read and write bits of the folder, folders all of them.
+            folder.meta.mode & if makes_folder { 0o777 } else { 0o666 }
+        } else if makes_folder {
+            0o777 & offer.folder_mask.unwrap_or(0o755) | offer.force_folder_mode.unwrap_or(0)
+        } else {
+            0o666 & offer.create_mask.unwrap_or(0o744) | offer.force_create_mode.unwrap_or(0)
+        };
+        Self { kind, asked, umask: 0, umask_always: false, grpid: false }
+    }
+}
+
+/// What `subject` makes in `folder` (`open(2)`, `acl(5)` OBJECT CREATION AND DEFAULT ACLs, `inode_init_owner` in
+/// `fs/inode.c`).
+pub fn predict<'a>(folder: &Object<'a>, subject: &Subject, making: Making) -> Object<'a> {
+    let makes_folder = making.kind == EntryKind::Folder;
+    let setgid = folder.meta.mode & SETGID != 0;
+    let gid = if setgid || making.grpid { folder.meta.gid } else { subject.gid };
+    let default = folder.default_acl.clone();
+    let masked = default.is_none() || making.umask_always;
+    let mut mode = making.asked & 0o777 & if masked { !making.umask } else { 0o7777 };
+    let mut acl = None;
+    if let Some(default) = &default {
+        let (created, left) = created_with(default, mode);
+        mode = left;
+        acl = (created.entries().len() > 3).then_some(Cow::Owned(created));
+    }
+    if makes_folder && setgid && !making.grpid {
+        mode |= SETGID;
+    }
+    let meta = Meta {
+        kind: making.kind,
+        mode,
+        uid: subject.uid,
+        gid,
+        size: 0,
+        allocated: None,
+        inode: None,
+        links: 1,
+        changed: None,
+        flags: None,
+        ..folder.meta
+    };
+    let nfs4 = folder.nfs4.as_ref().and_then(|acl| acl.inherited(makes_folder)).map(Cow::Owned);
+    Object { meta, acl, default_acl: default.filter(|_| makes_folder), nfs4 }
+}
+
+/// A default ACL and the mode that was asked for become an access ACL and a mode: each cuts the other
+/// (`posix_acl_create_masq` in `fs/posix_acl.c`).
+fn created_with(default: &Acl, mode: u16) -> (Acl, u16) {
+    let mut acl = default.clone();
+    let bits = |shift: u16| (mode >> shift & 7) as u8;
+    let group = if acl.perm(Tag::Mask).is_some() { Tag::Mask } else { Tag::GroupObj };
+    let mut left = 0;
+    for (tag, shift) in [(Tag::UserObj, 6), (group, 3), (Tag::Other, 0)] {
+        let perm = acl.perm(tag).unwrap_or(0) & bits(shift);
+        acl.set(tag, perm);
+        left |= u16::from(perm) << shift;
+    }
+    (acl, left)
+}

@@ -1,0 +1,469 @@
+//! The smallest change that gives somebody what he needs, as commands; found by supposing changes and judging again, until
+//! nothing refuses any more. What it changes for everybody else is told with it.
+
+use std::collections::BTreeMap;
+
+use crate::access::{Need, R, Refusal, Verdict, W, X, decide, judge};
+use crate::acl::{Tag, perm_text};
+use crate::facts::tree::{EntryKind, Lookup, NodeId};
+use crate::identity::Subject;
+use crate::layout::Protocol;
+use crate::library::below;
+use crate::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
+use crate::object::{Change, Edit, Grant, Object};
+use crate::party::{Party, everyone};
+use crate::path::AbsPath;
+use crate::route::{Layer, LayerKind, Route, View, follow};
+use crate::site::Site;
+use crate::text::{counted, shell_quoted};
+
+/// How many changes a remedy may have before it is none.
+const MOST_STEPS: usize = 16;
+
+/// What somebody needs.
+#[derive(Clone, Debug)]
+pub struct Wish<'a> {
+    /// From where he sees the path.
+    pub view: &'a View,
+    /// The path there.
+    pub path: &'a AbsPath,
+    /// Who he is there.
+    pub subject: &'a Subject,
+    /// What he needs at the path.
+    pub needs: &'a [Need],
+    /// Whether he needs to read everything below as well, and what will be there.
+    pub below: bool,
+    /// What else he needs on everything below, of [`R`], [`W`] and [`X`].
+    pub also_below: u8,
+}
+
+/// One thing to be done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Step {
+    /// The host on which it is typed; `None` for a change of the layout.
+    pub host: Option<String>,
+    /// The command, or the change in words.
+    pub command: String,
+}
+
+/// Changes that were judged to give what is needed.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Remedy {
+    /// What is to be done, in this order.
+    pub steps: Vec<Step>,
+    /// What it changes for others, a line each.
+    pub effects: Vec<String>,
+    /// The changes of entries.
+    pub changes: Vec<Change>,
+}
+
+impl Remedy {
+    /// In one line: the commands, and what they change for others.
+    pub fn text(&self) -> String {
+        let mut text = String::new();
+        let mut before = None;
+        for step in &self.steps {
+            if !text.is_empty() {
+                text += "; ";
+            }
+            if let Some(host) = step.host.as_ref().filter(|host| before != Some(*host)) {
+                text += &format!("on {host}: ");
+            }
+            before = step.host.as_ref();
+            text += &step.command;
+        }
+        for effect in &self.effects {
+            text += &format!(" ({effect})");
+        }
+        text
+    }
+}
+
+/// Finds a remedy for what is refused. `None` if nothing is, or if no change of rights helps.
+pub fn remedy(site: &Site, wish: &Wish) -> Option<Remedy> {
+    let mut plan = Plan { site: site.clone(), wish, steps: Vec::new(), changes: Vec::new() };
+    loop {
+        let route = follow(&plan.site, wish.view, wish.path, wish.subject);
+        let refused = wish
+            .needs
+            .iter()
+            .map(|need| judge(&plan.site, &route, *need))
+            .find(|verdict| verdict.allowed != Some(true));
+        let done = match refused {
+            Some(verdict) => plan.clear(&route, &verdict).map(|()| false),
+            None if wish.below => plan.clear_below(&route),
+            None => Some(true),
+        };
+        match done? {
+            true => break,
+            false if plan.steps.len() > MOST_STEPS => return None,
+            false => {}
+        }
+    }
+    if plan.steps.is_empty() {
+        return None;
+    }
+    let effects = effects(site, &plan);
+    Some(Remedy { steps: plan.steps, effects, changes: plan.changes })
+}
+
+/// How the rights of an entry can be told more finely than by its mode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Style {
+    Posix,
+    Nfs4,
+    /// Mode bits only.
+    Mode,
+}
+
+struct Plan<'a> {
+    site: Site,
+    wish: &'a Wish<'a>,
+    steps: Vec<Step>,
+    changes: Vec<Change>,
+}
+
+impl Plan<'_> {
+    /// Clears one refusal; `None` if nothing does.
+    fn clear(&mut self, route: &Route, verdict: &Verdict) -> Option<()> {
+        match verdict.refusal.as_ref()? {
+            Refusal::Permission { host, node, subject, want } => {
+                let at_end =
+                    route.entry().is_some_and(|(step, end)| step.seen_on == *host && end == *node);
+                let wide = at_end && self.wish.below;
+                let mut perm = *want;
+                if at_end {
+                    perm |=
+                        self.wish.needs.iter().fold(0, |all, need| all | self.bits(*need, route));
+                }
+                if wide {
+                    perm |= R | X | self.wish.also_below;
+                }
+                self.grant(host, *node, subject, perm, wide)
+            }
+            Refusal::ReadOnly(layer) => {
+                self.steps.push(self.open(layer)?);
+                self.site = self.site.supposing_writable(layer);
+                Some(())
+            }
+            // The options of a mount are not changed by halves: the whole line is the mount's, and a finding of its own.
+            Refusal::Options(..) => None,
+            Refusal::Flag { host, node } => {
+                let object = self.site.object(host, *node)?;
+                let flags = object.meta.flags?;
+                let letters = [(flags.immutable, 'i'), (flags.append, 'a')];
+                let letters: String =
+                    letters.iter().filter(|(on, _)| *on).map(|(_, l)| *l).collect();
+                let command = format!("chattr -{letters} {}", self.quoted(host, *node)?);
+                self.change(host, *node, false, Edit::NoFlags, command)
+            }
+            Refusal::Sticky { host, node } => {
+                let command = format!("chmod -t {}", self.quoted(host, *node)?);
+                self.change(host, *node, false, Edit::Without(0o1000), command)
+            }
+        }
+    }
+
+    /// What a need asks of the entry at the end of the way.
+    fn bits(&self, need: Need, route: &Route) -> u8 {
+        let folder = route.entry().and_then(|(step, node)| self.site.object(&step.seen_on, node));
+        let folder = folder.is_some_and(|object| object.is_folder());
+        match need {
+            Need::Read if folder => R | X,
+            Need::Read => R,
+            Need::Write if !folder => W,
+            Need::Write | Need::Add => W | X,
+            Need::Enter => X,
+            Need::Remove => 0,
+        }
+    }
+
+    /// Clears what is refused below; whether nothing is any more.
+    fn clear_below(&mut self, route: &Route) -> Option<bool> {
+        let scan = below(&self.site, route);
+        let Some(cause) = scan.causes.first() else { return Some(true) };
+        let (step, root) = route.entry()?;
+        let tree = self.site.tree(&cause.host)?;
+        let Lookup::Found(node) = tree.find(cause.examples.first()?) else { return None };
+        let object = self.site.object(&cause.host, node)?;
+        let few = scan.unreadable <= 3 || step.seen_on != cause.host;
+        let perm = if object.is_folder() { R | X } else { R };
+        let subject = self.subject_at(route, &cause.host, node)?;
+        let before = self.steps.len();
+        // Few are repaired by themselves, and so are those that a wider grant has not helped.
+        let granted = self.changes.iter().any(|change| change.below && change.at == root);
+        if few || granted || subject.uid == object.meta.uid {
+            let below = object.is_folder() && !granted && subject.uid != object.meta.uid;
+            self.grant(&cause.host.clone(), node, &subject, perm, below)?;
+        } else {
+            let perm = R | X | self.wish.also_below;
+            self.grant(&step.seen_on.clone(), root, &step.subject.clone(), perm, true)?;
+        }
+        (self.steps.len() > before).then_some(false)
+    }
+
+    /// Who arrives at an entry below the end of the way.
+    fn subject_at(&self, route: &Route, host: &str, node: NodeId) -> Option<Subject> {
+        let (step, _) = route.entry()?;
+        if step.seen_on == host {
+            return Some(step.subject.clone());
+        }
+        let place = self.site.tree(host)?.path(node);
+        let path =
+            crate::party::seen_as(&self.site, self.wish.view, self.wish.subject, host, &place)?;
+        let route = follow(&self.site, self.wish.view, &path, self.wish.subject);
+        route.entry().map(|(step, _)| step.subject.clone())
+    }
+
+    fn change(
+        &mut self,
+        host: &str,
+        at: NodeId,
+        below: bool,
+        edit: Edit,
+        command: String,
+    ) -> Option<()> {
+        let change = Change { host: host.to_owned(), at, below, edit };
+        // The same change twice would be no progress.
+        if self.changes.contains(&change) {
+            return None;
+        }
+        self.site = self.site.supposing(change.clone());
+        self.changes.push(change);
+        self.steps.push(Step { host: Some(host.to_owned()), command });
+        Some(())
+    }
+
+    fn quoted(&self, host: &str, node: NodeId) -> Option<String> {
+        Some(shell_quoted(self.site.tree(host)?.path(node).as_bytes()))
+    }
+
+    /// Gives a subject permissions on an entry, in the finest way that the filesystem has.
+    fn grant(
+        &mut self,
+        host: &str,
+        node: NodeId,
+        subject: &Subject,
+        perm: u8,
+        below: bool,
+    ) -> Option<()> {
+        let object = self.site.object(host, node)?;
+        let place = self.quoted(host, node)?;
+        let grant = if below { Grant::below(perm) } else { Grant::exactly(perm) };
+        let recursive = if below { "-R " } else { "" };
+        let style = self.style(host, node, &object);
+        // The owner's bits decide for the owner alone, whatever an ACL says of him (acl(5)).
+        if style != Style::Nfs4 && subject.uid == object.meta.uid {
+            let command = format!("chmod {recursive}u+{} {place}", grant.text());
+            return self.change(host, node, below, Edit::Class { shift: 6, grant }, command);
+        }
+        match style {
+            Style::Posix => {
+                let who = self.site.user_text(host, subject.uid);
+                let tag = Tag::User(subject.uid);
+                let acl = object.full_acl();
+                let has = acl.perm(tag).unwrap_or(0);
+                // A mask that cuts what others were given stays as narrow as it can.
+                let named = acl
+                    .entries()
+                    .iter()
+                    .filter(|entry| !matches!(entry.tag, Tag::UserObj | Tag::Other | Tag::Mask));
+                let union = named.fold(0, |all, entry| all | entry.perm);
+                let mask = acl.perm(Tag::Mask).filter(|mask| !below && union & !mask != 0);
+                let mask = mask.map(|mask| mask | perm);
+                let sum = Grant { perm: grant.perm | has, ..grant };
+                let mut entries = format!("u:{who}:{}", sum.text());
+                if let Some(mask) = mask {
+                    entries += &format!(",m::{}", perm_text(mask));
+                }
+                if below {
+                    entries += &format!(",d:{entries}");
+                }
+                let command = format!("setfacl {recursive}-m {entries} {place}");
+                let edit = Edit::Entry { tag, grant: sum, mask, inherit: below };
+                self.change(host, node, below, edit, command)
+            }
+            Style::Nfs4 => {
+                let bits = [(R, nfs4::READ), (W, nfs4::WRITE | nfs4::APPEND), (X, nfs4::EXECUTE)];
+                let mask =
+                    bits.iter().filter(|(bit, _)| perm & bit != 0).fold(0, |all, (_, b)| all | b);
+                let flags = if below { FILE_INHERIT | FOLDER_INHERIT } else { 0 };
+                let entry = Ace { kind: AceType::Allow, flags, mask, who: Who::Uid(subject.uid) };
+                let command = format!("nfs4_setfacl {recursive}-a {entry} {place}");
+                self.change(host, node, below, Edit::Ace { entry }, command)
+            }
+            Style::Mode => {
+                let member = subject.is_in(object.meta.gid);
+                let (class, shift) = if member { ('g', 3) } else { ('o', 0) };
+                let command = format!("chmod {recursive}{class}+{} {place}", grant.text());
+                self.change(host, node, below, Edit::Class { shift, grant }, command)
+            }
+        }
+    }
+
+    fn style(&self, host: &str, node: NodeId, object: &Object) -> Style {
+        if object.nfs4.is_some() {
+            return Style::Nfs4;
+        }
+        if object.acl.is_some() || object.default_acl.is_some() {
+            return Style::Posix;
+        }
+        let facts = self.site.facts(host);
+        let place = self.site.tree(host).map(|tree| tree.path(node)).unwrap_or_else(AbsPath::root);
+        let mount = facts.and_then(|facts| facts.mounts.as_ref()?.at(&place));
+        let Some(mount) = mount else { return Style::Posix };
+        let has = |option: &str| mount.super_options.iter().any(|known| known == option);
+        let posix = match mount.filesystem.as_str() {
+            "zfs" => has("posixacl"),
+            "vfat" | "exfat" | "msdos" | "ntfs" | "ntfs3" | "hfsplus" | "iso9660" | "udf" => false,
+            other => !other.starts_with("fuse") && !has("noacl"),
+        };
+        if posix { Style::Posix } else { Style::Mode }
+    }
+
+    /// What makes a layer writable.
+    fn open(&self, layer: &Layer) -> Option<Step> {
+        let on_host = |command: String| Step { host: Some(layer.host.clone()), command };
+        let in_layout = |command: String| Step { host: None, command };
+        let point = shell_quoted(layer.path.as_bytes());
+        Some(match &layer.kind {
+            LayerKind::Mapping(line) => in_layout(format!(
+                "set access = \"rw\" for the mapping in line {line} of the layout"
+            )),
+            LayerKind::Mount(_) => {
+                on_host(format!("mount -o remount,rw {point}, and rw in its line of fstab"))
+            }
+            LayerKind::Share(name, Protocol::Nfs) => in_layout(format!(
+                "set access = \"rw\" for this client in the nfs of share {name}, and put `tarvek emit exports` in place"
+            )),
+            LayerKind::Share(name, _) => in_layout(format!(
+                "add the user to write in the smb of share {name}, and put `tarvek emit smb` in place"
+            )),
+            LayerKind::Filesystem(kind, source) if kind == "zfs" => {
+                on_host(format!("zfs set readonly=off {}", shell_quoted(source.as_bytes())))
+            }
+            LayerKind::Filesystem(..) => on_host(format!("mount -o remount,rw {point}")),
+        })
+    }
+}
+
+/// What the changes of a plan make of the access of everyone else.
+fn effects(before: &Site, plan: &Plan) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut others: BTreeMap<String, Tally> = BTreeMap::new();
+    let mut fresh_defaults = 0;
+    for change in &plan.changes {
+        let host = change.host.as_str();
+        let (Some(old), Some(new)) = (before.objects(host), plan.site.objects(host)) else {
+            continue;
+        };
+        let place = old.tree.path(change.at);
+        let parties = everyone(before, host, &place, true);
+        let asks: Vec<(String, Subject)> =
+            parties.into_iter().filter_map(|party| arrives(party, host)).collect();
+        let mut todo = vec![change.at];
+        while let Some(node) = todo.pop() {
+            if change.below {
+                todo.extend(old.tree.children(node));
+            }
+            let was = old.of(node);
+            if was.meta.kind == EntryKind::Symlink {
+                continue;
+            }
+            let is = new.of(node);
+            if is.is_folder() && was.default_acl.is_none() && is.default_acl.is_some() {
+                fresh_defaults += 1;
+            }
+            compare(&asks, &was, &is, &old.tree.path(node), &mut others);
+        }
+    }
+    for (who, tally) in others {
+        // Whom the remedy is for is no other.
+        if !tally.is_for(plan) {
+            lines.push(format!("{who} {}", tally.words()));
+        }
+    }
+    if fresh_defaults > 0 {
+        lines.push("new entries there get the folder's default ACL instead of the umask of whoever makes them".to_owned());
+    }
+    for layer in &plan.site.writable_layers()[before.writable_layers().len()..] {
+        lines.push(format!("{} becomes writable for all who come that way", layer.what));
+    }
+    lines
+}
+
+/// As whom a party comes to a host.
+fn arrives(party: Party, host: &str) -> Option<(String, Subject)> {
+    let route = party.route?;
+    let step = route.trail.iter().rev().find(|step| step.seen_on == host)?;
+    step.subject.doubt.is_none().then(|| (party.name, step.subject.clone()))
+}
+
+/// What somebody gains and loses.
+struct Tally {
+    subject: Subject,
+    gains: u64,
+    loses: u64,
+    example: AbsPath,
+    bits: u8,
+}
+
+impl Tally {
+    fn is_for(&self, plan: &Plan) -> bool {
+        let named = |change: &Change| match &change.edit {
+            Edit::Entry { tag: Tag::User(uid), .. } => self.subject.uid == *uid,
+            Edit::Ace { entry } => entry.who == Who::Uid(self.subject.uid),
+            _ => self.subject == *plan.wish.subject,
+        };
+        plan.changes.iter().all(named)
+    }
+
+    fn words(&self) -> String {
+        let what: Vec<&str> = [(R, "read"), (W, "write"), (X, "enter")]
+            .iter()
+            .filter(|(bit, _)| self.bits & bit != 0)
+            .map(|(_, word)| *word)
+            .collect();
+        let (gains, loses) = (counted(self.gains, "entry"), counted(self.loses, "entry"));
+        let example = &self.example;
+        let what = what.join(" and ");
+        match (self.gains, self.loses) {
+            (_, 0) => format!("could then {what} {gains} more, such as {example}"),
+            (0, _) => format!("could then no longer {what} {loses}, such as {example}"),
+            _ => format!("could then {what} {gains} more and {loses} less, such as {example}"),
+        }
+    }
+}
+
+fn compare(
+    asks: &[(String, Subject)],
+    was: &Object,
+    is: &Object,
+    place: &AbsPath,
+    others: &mut BTreeMap<String, Tally>,
+) {
+    for (name, subject) in asks {
+        let may = |object: &Object| {
+            [R, W, X]
+                .into_iter()
+                .filter(|bit| decide(object, subject, *bit).allowed)
+                .fold(0, |all, bit| all | bit)
+        };
+        // A file that is executable or not is of no concern here.
+        let relevant = if was.is_folder() { R | W | X } else { R | W };
+        let (before, after) = (may(was) & relevant, may(is) & relevant);
+        if before == after {
+            continue;
+        }
+        let tally = others.entry(name.clone()).or_insert_with(|| Tally {
+            subject: subject.clone(),
+            gains: 0,
+            loses: 0,
+            example: place.clone(),
+            bits: 0,
+        });
+        tally.gains += u64::from(after & !before != 0);
+        tally.loses += u64::from(before & !after != 0);
+        tally.bits |= before ^ after;
+    }
+}

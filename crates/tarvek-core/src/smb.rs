@@ -1,0 +1,238 @@
+//! Who somebody becomes on an SMB server, and what its share then allows (`smb.conf(5)`); and what a client's mount options
+//! allow before anything is asked of the server (`mount.cifs(8)`).
+
+use std::sync::Arc;
+
+use crate::facts::tree::{EntryKind, Meta};
+use crate::identity::Subject;
+use crate::layout::{Account, Mode, Os, SmbOffer};
+use crate::path::AbsPath;
+use crate::site::Site;
+use crate::text::shown;
+
+/// The account that guests become unless a server says otherwise (`guest account`).
+const GUEST: &str = "nobody";
+
+/// Who connects.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Login {
+    /// With a name and its password.
+    As(String),
+    /// Without either.
+    Anonymous,
+    /// Nobody says; a credentials file holds the name, and is not read.
+    Unsaid,
+}
+
+impl Login {
+    /// The one of a mount's options: `guest`, or `username=` (`mount.cifs(8)`).
+    pub fn of_mount(user: Option<&str>, options: &[String]) -> Self {
+        let value = |option: &String| {
+            let (key, value) = option.split_once('=')?;
+            matches!(key, "username" | "user").then(|| value.to_owned())
+        };
+        let named = user.map(str::to_owned).or_else(|| options.iter().find_map(value));
+        match named {
+            Some(user) => Self::As(user),
+            None if options.iter().any(|o| matches!(o.as_str(), "guest" | "sec=none")) => {
+                Self::Anonymous
+            }
+            None => Self::Unsaid,
+        }
+    }
+}
+
+/// A session with a share.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Session {
+    /// The server lets it in.
+    Open {
+        /// Who acts in the filesystem.
+        subject: Subject,
+        /// Whether the share may be written.
+        mode: Mode,
+        /// What changed the identity, in words.
+        by: String,
+    },
+    /// The server refuses.
+    Refused(String),
+}
+
+/// What a server makes of somebody who connects to a share. The order is smbd's: who it is, whether the lists admit him,
+/// whether he may write, and only then whom he acts as.
+pub fn connect(site: &Site, server: &str, offer: &SmbOffer, login: &Login) -> Session {
+    let guest = || {
+        let account = site.account(server, GUEST);
+        account.map_or_else(
+            || {
+                (
+                    GUEST.to_owned(),
+                    Subject::new(crate::identity::NOBODY, crate::identity::NOBODY, []),
+                )
+            },
+            |account| (account.name.clone(), site.login(server, account)),
+        )
+    };
+    let (name, subject, mut by) = match login {
+        _ if offer.guests && offer.guest_only => {
+            let (name, subject) = guest();
+            (name, subject, "everyone is a guest of the share".to_owned())
+        }
+        Login::As(user) => match known(site, server, user) {
+            Some(account) => {
+                let by = format!("the mount connects as {}", shown(user.as_bytes()));
+                (account.name.clone(), site.login(server, account), by)
+            }
+            None => {
+                let why = format!(
+                    "the mount connects as {}, of whom {server} is not known to have an account",
+                    shown(user.as_bytes())
+                );
+                (user.clone(), Subject::unknown(why.clone()), why)
+            }
+        },
+        Login::Anonymous if !offer.guests => {
+            return Session::Refused(
+                "the mount names no user, and the share lets no guests in".into(),
+            );
+        }
+        Login::Anonymous => {
+            let (name, subject) = guest();
+            (name, subject, "the mount names no user: a guest".to_owned())
+        }
+        Login::Unsaid => {
+            let why = "no user is declared for the mount".to_owned();
+            return Session::Open {
+                subject: Subject::unknown(why.clone()),
+                mode: if writable_for_all(offer) { Mode::ReadWrite } else { Mode::ReadOnly },
+                by: why,
+            };
+        }
+    };
+    let listed = |list: &[String]| list.iter().any(|entry| names(site, server, entry, &name));
+    if listed(&offer.deny) {
+        return Session::Refused(format!("the share refuses {}", shown(name.as_bytes())));
+    }
+    if !offer.only.is_empty() && !listed(&offer.only) {
+        return Session::Refused(format!("the share does not admit {}", shown(name.as_bytes())));
+    }
+    let read_only =
+        if listed(&offer.write) { false } else { listed(&offer.read) || !offer.writable };
+    let mut subject = subject;
+    if listed(&offer.admins) {
+        subject = Subject::new(0, subject.gid, subject.groups);
+        by += ", who acts as root there";
+    }
+    if let Some(user) = &offer.force_user {
+        subject = match known(site, server, user) {
+            Some(account) => site.login(server, account),
+            None => Subject::unknown(format!(
+                "the share forces the user {}, whom {server} is not known to have",
+                shown(user.as_bytes())
+            )),
+        };
+        by += &format!("; the share forces the user {}", shown(user.as_bytes()));
+    }
+    if let Some(group) = &offer.force_group {
+        let (plain, only_members) = match group.strip_prefix('+') {
+            Some(group) => (group, true),
+            None => (group.as_str(), false),
+        };
+        match site.gid_of(server, plain) {
+            Some(gid) if !only_members || subject.is_in(gid) => {
+                let groups = subject.groups.iter().copied().chain([subject.gid]);
+                let forced = Subject::new(subject.uid, gid, groups);
+                subject = Subject { doubt: subject.doubt.clone(), ..forced };
+                by += &format!("; the share forces the group {}", shown(plain.as_bytes()));
+            }
+            Some(_) => {}
+            None => {
+                subject = Subject::unknown(format!(
+                    "the share forces the group {}, which {server} is not known to have",
+                    shown(plain.as_bytes())
+                ));
+            }
+        }
+    }
+    Session::Open { subject, mode: if read_only { Mode::ReadOnly } else { Mode::ReadWrite }, by }
+}
+
+fn writable_for_all(offer: &SmbOffer) -> bool {
+    offer.writable && offer.read.is_empty()
+}
+
+/// The account of a name that somebody connects with; servers compare such names without regard to case.
+fn known<'a>(site: &'a Site, server: &'a str, user: &str) -> Option<&'a Account> {
+    site.account(server, user)
+        .or_else(|| site.accounts(server).find(|account| account.name.eq_ignore_ascii_case(user)))
+}
+
+/// Whether an entry of a list names somebody: himself, or a group of his (`@`, `+` or `&` before its name).
+fn names(site: &Site, server: &str, entry: &str, user: &str) -> bool {
+    let group = entry.trim_start_matches(['@', '+', '&']);
+    if group.len() == entry.len() {
+        return entry.eq_ignore_ascii_case(user);
+    }
+    let Some(account) = site.account(server, user) else { return false };
+    let gid = site.gid_of(server, group);
+    gid.is_some_and(|gid| site.login(server, account).is_in(gid))
+}
+
+/// The check that a client makes by itself at an SMB mount: the server's owners are not known there, so that all entries
+/// have one owner, group and mode.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Gate {
+    /// The client.
+    pub host: String,
+    /// The mount point.
+    pub point: AbsPath,
+    /// Who asks there.
+    pub subject: Subject,
+    uid: u32,
+    gid: u32,
+    file_mode: u16,
+    folder_mode: u16,
+}
+
+impl Gate {
+    /// The check of a mount, from its options; `None` with `noperm`, and on systems that know no such check.
+    pub fn of_mount(
+        host: &str,
+        os: Os,
+        point: &AbsPath,
+        options: &[String],
+        subject: &Subject,
+    ) -> Option<Arc<Self>> {
+        let value = |key: &str| {
+            options.iter().rev().find_map(|option| option.strip_prefix(key)?.strip_prefix('='))
+        };
+        if os != Os::Linux || options.iter().any(|option| option == "noperm") {
+            return None;
+        }
+        let number = |key| value(key).and_then(|value| value.parse().ok());
+        let mode = |key| value(key).and_then(|value| u16::from_str_radix(value, 8).ok());
+        Some(Arc::new(Self {
+            host: host.to_owned(),
+            point: point.clone(),
+            subject: subject.clone(),
+            uid: number("uid").unwrap_or(0),
+            gid: number("gid").unwrap_or(0),
+            file_mode: mode("file_mode").unwrap_or(0o755) & 0o7777,
+            folder_mode: mode("dir_mode").unwrap_or(0o755) & 0o7777,
+        }))
+    }
+
+    /// What the client shows of an entry of the server.
+    pub fn meta(&self, seen: &Meta) -> Meta {
+        let folder = seen.kind == EntryKind::Folder;
+        let mode = if folder { self.folder_mode } else { self.file_mode };
+        Meta { mode, uid: self.uid, gid: self.gid, flags: None, ..*seen }
+    }
+
+    /// The options that decide for a file or folder.
+    pub fn text(&self, folder: bool) -> String {
+        let (key, mode) =
+            if folder { ("dir_mode", self.folder_mode) } else { ("file_mode", self.file_mode) };
+        format!("uid={},gid={},{key}={mode:04o}", self.uid, self.gid)
+    }
+}

@@ -1,0 +1,207 @@
+//! Proofs: really trying, as somebody else, without leaving anything behind.
+//!
+//! A process that becomes another account can't come back, so the attempts are made by a child process
+//! ([`attempt`]), and its parent tidies up ([`Kept`]).
+
+use std::ffi::CString;
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use nix::unistd::{Gid, Uid, setgroups, setresgid, setresuid};
+use rustix::fs::{AtFlags, Mode, OFlags, StatxFlags, Timespec, Timestamps};
+use rustix::io::Errno;
+use tarvek_core::access::Need;
+use tarvek_core::identity::Subject;
+
+/// Becomes an account for good: groups, then gid, then uid, as `login(1)` does it.
+///
+/// # Errors
+/// What the kernel says; only root can become somebody else.
+pub fn become_account(subject: &Subject) -> io::Result<()> {
+    let groups: Vec<Gid> = subject.groups.iter().copied().map(Gid::from_raw).collect();
+    let (uid, gid) = (Uid::from_raw(subject.uid), Gid::from_raw(subject.gid));
+    setgroups(&groups)?;
+    setresgid(gid, gid, gid)?;
+    setresuid(uid, uid, uid)?;
+    Ok(())
+}
+
+/// Tries one need at a path as whoever this process is. `Ok(None)` says that it was possible, `Ok(Some(error))` that it was
+/// refused, and with which error.
+///
+/// Nothing is read, written or removed: a file that is opened for writing is not touched; an entry is added without a name
+/// (`O_TMPFILE`), or where the filesystem can't, under a name that goes at once; a removal is asked for in a way that can't
+/// succeed, `rmdir(2)` of a file or `unlink(2)` of a folder, which a kernel refuses with ENOTDIR or EISDIR only after it has
+/// found everything else in order (`may_delete` in `fs/namei.c`).
+///
+/// # Errors
+/// What kept the attempt from telling anything.
+pub fn attempt(path: &Path, need: Need) -> Result<Option<&'static str>, String> {
+    let folder = rustix::fs::stat(path).map(|stat| is_folder(stat.st_mode)).unwrap_or(false);
+    let tried = match need {
+        Need::Read if folder => enter(path).and_then(|()| list(path)),
+        Need::Read => open(path, OFlags::RDONLY),
+        Need::Write if folder => add(path),
+        Need::Write => open(path, OFlags::WRONLY),
+        Need::Enter => enter(path),
+        Need::Add => add(path),
+        Need::Remove => remove(path),
+    };
+    match tried {
+        Ok(()) => Ok(None),
+        Err(error) => match error_name(error) {
+            Some(name) => Ok(Some(name)),
+            None => Err(format!("the attempt failed with {error}")),
+        },
+    }
+}
+
+/// The errors that speak of access; others say something else.
+fn error_name(error: Errno) -> Option<&'static str> {
+    Some(match error {
+        Errno::ACCESS => "EACCES",
+        Errno::PERM => "EPERM",
+        Errno::ROFS => "EROFS",
+        Errno::NOENT => "ENOENT",
+        Errno::NOTDIR => "ENOTDIR",
+        Errno::LOOP => "ELOOP",
+        Errno::BUSY => "EBUSY",
+        Errno::OVERFLOW => "EOVERFLOW",
+        Errno::TXTBSY => "ETXTBSY",
+        _ => return None,
+    })
+}
+
+fn is_folder(mode: u32) -> bool {
+    rustix::fs::FileType::from_raw_mode(mode) == rustix::fs::FileType::Directory
+}
+
+fn open(path: &Path, how: OFlags) -> Result<(), Errno> {
+    // O_NONBLOCK: should a FIFO have taken its place, nothing waits.
+    let flags = how | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    rustix::fs::open(path, flags, Mode::empty()).map(drop)
+}
+
+fn list(path: &Path) -> Result<(), Errno> {
+    let folder = rustix::fs::open(
+        path,
+        OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
+        Mode::empty(),
+    )?;
+    rustix::fs::Dir::read_from(folder)?.next().transpose().map(drop)
+}
+
+fn enter(path: &Path) -> Result<(), Errno> {
+    rustix::fs::stat(path.join(".")).map(drop)
+}
+
+fn add(path: &Path) -> Result<(), Errno> {
+    let flags = OFlags::TMPFILE | OFlags::WRONLY | OFlags::CLOEXEC;
+    match rustix::fs::open(path, flags, Mode::RUSR | Mode::WUSR) {
+        // The filesystem has no files without names.
+        Err(Errno::OPNOTSUPP | Errno::ISDIR | Errno::INVAL | Errno::NOSYS) => add_by_name(path),
+        opened => opened.map(drop),
+    }
+}
+
+fn add_by_name(path: &Path) -> Result<(), Errno> {
+    let name = path.join(proof_name(std::process::id()));
+    let flags = OFlags::CREATE | OFlags::EXCL | OFlags::WRONLY | OFlags::CLOEXEC;
+    rustix::fs::open(&name, flags, Mode::RUSR | Mode::WUSR)?;
+    // Should this fail, the parent does it.
+    let _ = rustix::fs::unlink(&name);
+    Ok(())
+}
+
+fn proof_name(process: u32) -> String {
+    format!(".tarvek-proof-{process}")
+}
+
+fn remove(path: &Path) -> Result<(), Errno> {
+    let stat = rustix::fs::lstat(path)?;
+    let (asked, passed) = if is_folder(stat.st_mode) {
+        (rustix::fs::unlink(path), Errno::ISDIR)
+    } else {
+        (rustix::fs::rmdir(path), Errno::NOTDIR)
+    };
+    match asked {
+        Err(error) if error == passed => Ok(()),
+        asked => asked,
+    }
+}
+
+/// What a folder has to be like again after an attempt in it.
+#[derive(Debug)]
+pub struct Kept {
+    folder: OwnedFd,
+    accessed: Timespec,
+    modified: Timespec,
+}
+
+impl Kept {
+    /// Remembers a folder's times.
+    ///
+    /// # Errors
+    /// If the folder can't be opened.
+    pub fn of(folder: &Path) -> io::Result<Self> {
+        let folder = OwnedFd::from(File::open(folder)?);
+        let stat = rustix::fs::fstat(&folder)?;
+        let time = |seconds: i64, nanoseconds: u64| Timespec {
+            tv_sec: seconds,
+            tv_nsec: nanoseconds as _,
+        };
+        Ok(Self {
+            accessed: time(stat.st_atime, stat.st_atime_nsec),
+            modified: time(stat.st_mtime, stat.st_mtime_nsec),
+            folder,
+        })
+    }
+
+    /// Takes away what an attempt may have left, and gives the folder its times back.
+    ///
+    /// # Errors
+    /// If a name that was made for the proof stays.
+    pub fn restore(self, process: u32) -> io::Result<()> {
+        let name = CString::new(proof_name(process)).expect("digits and letters");
+        match rustix::fs::unlinkat(&self.folder, &name, AtFlags::empty()) {
+            Ok(()) | Err(Errno::NOENT | Errno::ROFS | Errno::NOTDIR) => {}
+            Err(error) => return Err(error.into()),
+        }
+        let stat = rustix::fs::fstat(&self.folder)?;
+        if (stat.st_mtime, stat.st_mtime_nsec as i64)
+            != (self.modified.tv_sec, self.modified.tv_nsec as i64)
+        {
+            let times = Timestamps { last_access: self.accessed, last_modification: self.modified };
+            rustix::fs::futimens(&self.folder, &times)?;
+        }
+        Ok(())
+    }
+}
+
+/// Why a removal can't be tried there; `None` if it can. Filesystems in user space may decide only when it is really done.
+pub fn untriable(path: &Path) -> Option<String> {
+    let statfs = rustix::fs::statfs(path).ok()?;
+    const FUSE: i64 = 0x6573_5546;
+    (statfs.f_type as i64 == FUSE).then(|| {
+        "a filesystem in user space decides about removals only when they are done".to_owned()
+    })
+}
+
+/// Whether a path is an entry that may be opened at all.
+pub fn may_be_opened(path: &Path) -> bool {
+    let mask = StatxFlags::TYPE;
+    let stat = rustix::fs::statx(
+        rustix::fs::CWD.as_fd(),
+        path.as_os_str().as_bytes(),
+        AtFlags::empty(),
+        mask,
+    );
+    stat.is_ok_and(|stat| {
+        use rustix::fs::FileType;
+        let kind = FileType::from_raw_mode(u32::from(stat.stx_mode));
+        matches!(kind, FileType::RegularFile | FileType::Directory)
+    })
+}
