@@ -142,6 +142,8 @@ pub struct Finding {
     pub place: Where,
     /// What clears it.
     pub remedy: String,
+    /// What that changes for others, where it is known: a sentence each.
+    pub effects: Vec<String>,
     /// The libraries that it affects.
     pub affects: Vec<String>,
     /// The rule whose finding brings this one about; clearing that clears this.

@@ -5,6 +5,7 @@
 
 use std::fmt;
 
+use crate::identity::IdMap;
 use crate::path::{AbsPath, PathFault};
 
 /// Where in the layout file something was written; both count from 1. Columns count characters.
@@ -482,8 +483,8 @@ pub enum UserNs {
     KeepId(String),
     /// The engine runs as root and shifts everything to the subordinate ids of this account.
     Remap(String),
-    /// These ranges, for users and groups alike.
-    Ranges(Vec<IdRange>),
+    /// These ranges.
+    Ranges(IdMap),
 }
 
 impl fmt::Display for UserNs {
@@ -494,10 +495,16 @@ impl fmt::Display for UserNs {
             Self::Rootless(account) => write!(f, "rootless:{account}"),
             Self::KeepId(account) => write!(f, "keep-id:{account}"),
             Self::Remap(account) => write!(f, "remap:{account}"),
-            Self::Ranges(ranges) => {
-                for (n, range) in ranges.iter().enumerate() {
+            Self::Ranges(IdMap { uids, gids }) => {
+                let both = [("u:", uids), ("g:", gids)];
+                let alike = uids == gids;
+                let lists = if alike { &[("", uids)][..] } else { &both };
+                let ranges = lists
+                    .iter()
+                    .flat_map(|(mark, list)| list.iter().map(move |range| (mark, range)));
+                for (n, (mark, range)) in ranges.enumerate() {
                     let comma = if n == 0 { "" } else { "," };
-                    write!(f, "{comma}{}:{}:{}", range.inside, range.outside, range.count)?;
+                    write!(f, "{comma}{mark}{}:{}:{}", range.inside, range.outside, range.count)?;
                 }
                 Ok(())
             }

@@ -58,11 +58,13 @@ pub fn predict<'a>(folder: &Object<'a>, subject: &Subject, making: Making) -> Ob
     let gid = if setgid || making.grpid { folder.meta.gid } else { subject.gid };
     let default = folder.default_acl.clone();
     let masked = default.is_none() || making.umask_always;
-    let mut mode = making.asked & 0o777 & if masked { !making.umask } else { 0o7777 };
+    // mkdir(2) takes the sticky bit as well, and nothing else beyond the permissions.
+    let takes = if makes_folder { 0o1777 } else { 0o777 };
+    let mut mode = making.asked & takes & if masked { !making.umask } else { 0o7777 };
     let mut acl = None;
     if let Some(default) = &default {
         let (created, left) = created_with(default, mode);
-        mode = left;
+        mode = mode & 0o7000 | left;
         acl = (created.entries().len() > 3).then_some(Cow::Owned(created));
     }
     if makes_folder && setgid && !making.grpid {

@@ -5,9 +5,10 @@ use std::collections::BTreeMap;
 
 use crate::access::{Need, R, Refusal, Verdict, W, X, decide, judge};
 use crate::acl::{Tag, perm_text};
+use crate::facts::mounts::MountEntry;
 use crate::facts::tree::{EntryKind, Lookup, NodeId};
 use crate::identity::Subject;
-use crate::layout::Protocol;
+use crate::layout::{Mode, Protocol};
 use crate::library::below;
 use crate::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
 use crate::object::{Change, Edit, Grant, Object};
@@ -19,6 +20,9 @@ use crate::text::{counted, shell_quoted};
 
 /// How many changes a remedy may have before it is none.
 const MOST_STEPS: usize = 16;
+
+/// How much may have to be lifted for one change.
+const MOST_OBSTACLES: usize = 4;
 
 /// What somebody needs.
 #[derive(Clone, Debug)]
@@ -33,8 +37,6 @@ pub struct Wish<'a> {
     pub needs: &'a [Need],
     /// Whether he needs to read everything below as well, and what will be there.
     pub below: bool,
-    /// What else he needs on everything below, of [`R`], [`W`] and [`X`].
-    pub also_below: u8,
 }
 
 /// One thing to be done.
@@ -58,7 +60,7 @@ pub struct Remedy {
 }
 
 impl Remedy {
-    /// In one line: the commands, and what they change for others.
+    /// The commands in one line.
     pub fn text(&self) -> String {
         let mut text = String::new();
         let mut before = None;
@@ -71,9 +73,6 @@ impl Remedy {
             }
             before = step.host.as_ref();
             text += &step.command;
-        }
-        for effect in &self.effects {
-            text += &format!(" ({effect})");
         }
         text
     }
@@ -137,7 +136,7 @@ impl Plan<'_> {
                         self.wish.needs.iter().fold(0, |all, need| all | self.bits(*need, route));
                 }
                 if wide {
-                    perm |= R | X | self.wish.also_below;
+                    perm |= R | X;
                 }
                 self.grant(host, *node, subject, perm, wide)
             }
@@ -196,7 +195,7 @@ impl Plan<'_> {
             let below = object.is_folder() && !granted && subject.uid != object.meta.uid;
             self.grant(&cause.host.clone(), node, &subject, perm, below)?;
         } else {
-            let perm = R | X | self.wish.also_below;
+            let perm = R | X;
             self.grant(&step.seen_on.clone(), root, &step.subject.clone(), perm, true)?;
         }
         (self.steps.len() > before).then_some(false)
@@ -215,6 +214,7 @@ impl Plan<'_> {
         route.entry().map(|(step, _)| step.subject.clone())
     }
 
+    /// Takes up a change of entries, with what has to be out of its way while it is made.
     fn change(
         &mut self,
         host: &str,
@@ -223,6 +223,7 @@ impl Plan<'_> {
         edit: Edit,
         command: String,
     ) -> Option<()> {
+        let obstacles = self.obstacles(host, at, below, &edit)?;
         let change = Change { host: host.to_owned(), at, below, edit };
         // The same change twice would be no progress.
         if self.changes.contains(&change) {
@@ -230,8 +231,73 @@ impl Plan<'_> {
         }
         self.site = self.site.supposing(change.clone());
         self.changes.push(change);
-        self.steps.push(Step { host: Some(host.to_owned()), command });
+        let step = |command| Step { host: Some(host.to_owned()), command };
+        let (before, after): (Vec<String>, Vec<String>) = obstacles.into_iter().unzip();
+        let before: Vec<Step> = before.into_iter().map(step).collect();
+        let after: Vec<Step> = after.into_iter().rev().map(step).collect();
+        // What the change before has put back for this one to lift again stays lifted.
+        if !after.is_empty() && self.steps.ends_with(&after) {
+            self.steps.truncate(self.steps.len() - after.len());
+        } else {
+            self.steps.extend(before);
+        }
+        self.steps.push(step(command));
+        self.steps.extend(after);
         Some(())
+    }
+
+    /// What keeps even root from changing entries, as the commands that lift it and put it back: inode flags, and read-only
+    /// mounts. `None` if that is too much to be asked.
+    fn obstacles(
+        &self,
+        host: &str,
+        at: NodeId,
+        below: bool,
+        edit: &Edit,
+    ) -> Option<Vec<(String, String)>> {
+        let objects = self.site.objects(host)?;
+        let mut obstacles = Vec::new();
+        let place = objects.tree.path(at);
+        if let Some(table) = self.site.facts(host).and_then(|facts| facts.mounts.as_ref()) {
+            let mount = table.at(&place)?;
+            let read_only = |options: &[String]| options.iter().any(|option| option == "ro");
+            let point = shell_quoted(mount.point.as_bytes());
+            let opened = self.site.writable_layers().iter().any(|layer| {
+                matches!(layer.kind, LayerKind::Filesystem(..))
+                    && layer.host == host
+                    && layer.path == mount.point
+            });
+            if opened {
+                // It stays so: that is part of what is needed.
+            } else if read_only(&mount.super_options) {
+                let set = |mode: &str| format!("mount -o remount,{mode} {point}");
+                obstacles.push((set("rw"), set("ro")));
+            } else if read_only(&mount.options) {
+                let set = |mode: &str| format!("mount -o remount,bind,{mode} {point}");
+                obstacles.push((set("rw"), set("ro")));
+            }
+            let inside =
+                |entry: &MountEntry| below && entry.point != place && entry.point.within(&place);
+            if table.entries().iter().any(|entry| inside(entry) && entry.mode() == Mode::ReadOnly) {
+                return None;
+            }
+        }
+        let mut todo = vec![at];
+        while let Some(node) = todo.pop().filter(|_| *edit != Edit::NoFlags) {
+            if below {
+                todo.extend(objects.tree.children(node));
+            }
+            let flags = objects.of(node).meta.flags.unwrap_or_default();
+            let letters = [(flags.immutable, 'i'), (flags.append, 'a')];
+            let letters: String =
+                letters.iter().filter(|(on, _)| *on).map(|(_, letter)| *letter).collect();
+            if !letters.is_empty() {
+                let place = self.quoted(host, node)?;
+                let set = |sign: char| format!("chattr {sign}{letters} {place}");
+                obstacles.push((set('-'), set('+')));
+            }
+        }
+        (obstacles.len() <= MOST_OBSTACLES).then_some(obstacles)
     }
 
     fn quoted(&self, host: &str, node: NodeId) -> Option<String> {
@@ -259,7 +325,10 @@ impl Plan<'_> {
         }
         match style {
             Style::Posix => {
-                let who = self.site.user_text(host, subject.uid);
+                // A name that only the layout knows may not be known to the host's tools.
+                let known = self.site.facts(host).and_then(|facts| facts.account_of(subject.uid));
+                let who =
+                    known.map_or_else(|| subject.uid.to_string(), |account| account.name.clone());
                 let tag = Tag::User(subject.uid);
                 let acl = object.full_acl();
                 let has = acl.perm(tag).unwrap_or(0);
@@ -342,7 +411,10 @@ impl Plan<'_> {
             LayerKind::Filesystem(kind, source) if kind == "zfs" => {
                 on_host(format!("zfs set readonly=off {}", shell_quoted(source.as_bytes())))
             }
-            LayerKind::Filesystem(..) => on_host(format!("mount -o remount,rw {point}")),
+            LayerKind::Filesystem(..) if layer.filesystem => {
+                on_host(format!("mount -o remount,rw {point}"))
+            }
+            LayerKind::Filesystem(..) => on_host(format!("mount -o remount,bind,rw {point}")),
         })
     }
 }
@@ -358,6 +430,15 @@ fn effects(before: &Site, plan: &Plan) -> Vec<String> {
             continue;
         };
         let place = old.tree.path(change.at);
+        match change.edit {
+            Edit::Without(_) => lines.push(format!(
+                "whoever may write {place} can then remove what others have in it"
+            )),
+            Edit::NoFlags => lines.push(format!(
+                "whoever may write {place}, or the folder that it is in, can then change or remove it"
+            )),
+            _ => {}
+        }
         let parties = everyone(before, host, &place, true);
         let asks: Vec<(String, Subject)> =
             parties.into_iter().filter_map(|party| arrives(party, host)).collect();

@@ -258,7 +258,7 @@ impl Site {
         };
         let map = match &service.userns {
             None | Some(UserNs::Host) => return Ok(None),
-            Some(UserNs::Ranges(ranges)) => IdMap::both(ranges.clone()),
+            Some(UserNs::Ranges(map)) => map.clone(),
             Some(UserNs::Remap(name)) => {
                 let of = |document| {
                     Ok::<_, String>(stacked(0, &self.subordinate(host, document, name)?))

@@ -144,6 +144,7 @@ impl Judge<'_> {
             },
             remedy,
             affects: self.users.iter().map(|case| case.affected()).collect(),
+            effects: Vec::new(),
             because: None,
         });
     }
@@ -289,6 +290,7 @@ fn nearly_full(
         place: Where { host: Some(host.to_owned()), path: Some(point.clone()), line: None },
         remedy: format!("delete what is not needed in {point}, raise its quota, or add storage"),
         affects: vec![case.affected()],
+        effects: Vec::new(),
         because: None,
     });
 }

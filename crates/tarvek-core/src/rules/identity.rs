@@ -125,6 +125,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
             },
             remedy,
             affects: vec![case.affected()],
+            effects: Vec::new(),
             because: None,
         }
     };
@@ -146,10 +147,8 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
             route.subject, route.asked
         );
         let remedy = format!(
-            "map {} into the namespace as itself, or give {} what it needs: {}",
-            route.subject.uid,
-            arrived.uid,
-            super::access::remedy_text(site, case, &[Need::Read], true)
+            "map {} into the namespace as itself, or mount with its ids (idmap = true), or give {} the rights",
+            route.subject.uid, arrived.uid
         );
         findings.push(base(&SHIFTED, message, remedy));
     }
@@ -228,6 +227,7 @@ fn of_service(rule: super::RuleId, service: &Service, message: String, remedy: S
             .iter()
             .map(|library| format!("library:{}", shown(library.name.as_bytes())))
             .collect(),
+        effects: Vec::new(),
         because: None,
     }
 }
@@ -386,6 +386,7 @@ fn mismatches(site: &Site, findings: &mut Vec<Finding>) {
                     _ => format!("on {client}: groupmod -g {other} {name}"),
                 },
                 affects: Vec::new(),
+                effects: Vec::new(),
                 because: None,
             });
         }

@@ -221,6 +221,7 @@ fn finding(
         place,
         remedy,
         affects: Vec::new(),
+        effects: Vec::new(),
         because: None,
     }
 }

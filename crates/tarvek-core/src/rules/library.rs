@@ -52,6 +52,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
         ),
         place,
         remedy: remedy(site, case),
+        effects: Vec::new(),
         because,
         affects: vec![case.affected()],
     });

@@ -86,6 +86,7 @@ fn not_mounted(site: &Site, absent: &NotMounted, affects: Vec<String>) -> Findin
         },
         remedy: remedy(site, absent),
         affects,
+        effects: Vec::new(),
         because: None,
     }
 }

@@ -90,6 +90,7 @@ fn finding(case: &Case, route: &Route, rule: super::RuleId) -> Finding {
         place: Where { host: Some(host), path: Some(path), line: Some(case.root.origin.line) },
         remedy: String::new(),
         affects: vec![case.affected()],
+        effects: Vec::new(),
         because: None,
     }
 }
@@ -249,6 +250,7 @@ fn not_absolute(written: &Declared, subject: String, what: &str, affects: Vec<St
         place: Where { line: Some(written.origin.line), ..Where::default() },
         remedy: format!("write it as {}", absolute_form(written.written.as_bytes())),
         affects,
+        effects: Vec::new(),
         because: None,
     }
 }

@@ -39,6 +39,7 @@ pub(super) fn judge(_: &Site, case: &Case, findings: &mut Vec<Finding>) {
             "on {host}: export {point} as well, or add crossmnt to the export of {share}"
         ),
         affects: vec![case.affected()],
+        effects: Vec::new(),
         because: None,
     });
 }

@@ -100,6 +100,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
         },
         place: Where { host: Some(host), path: Some(example), line: Some(case.root.origin.line) },
         affects: vec![case.affected()],
+        effects: Vec::new(),
         because: None,
     });
 }
@@ -116,6 +117,7 @@ pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding
             place: Where { host: Some(host.to_owned()), ..Where::default() },
             remedy: format!("survey {host} again"),
             affects: Vec::new(),
+            effects: Vec::new(),
             because: None,
         };
         let age = site.now.saturating_sub(facts.taken);
@@ -165,6 +167,7 @@ pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding
             },
             remedy: format!("collect a listing on {} and give it with --survey", host.name),
             affects,
+            effects: Vec::new(),
             because: None,
         });
     }

@@ -55,10 +55,11 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
         Some(UserNs::Remap(account)) => {
             out += &format!("SubUIDMap={account}\nSubGIDMap={account}\n");
         }
-        Some(UserNs::Ranges(ranges)) => {
-            for range in ranges {
-                let range = format!("{}:{}:{}", range.inside, range.outside, range.count);
-                out += &format!("UIDMap={range}\nGIDMap={range}\n");
+        Some(UserNs::Ranges(map)) => {
+            for (key, ranges) in [("UIDMap", &map.uids), ("GIDMap", &map.gids)] {
+                for range in ranges {
+                    out += &format!("{key}={}:{}:{}\n", range.inside, range.outside, range.count);
+                }
             }
         }
     }

@@ -378,8 +378,8 @@ pub(super) struct RawService {
     pub(super) groups: Vec<At<String>>,
     /// Its umask; 022 unless said otherwise.
     pub(super) umask: Option<Octal>,
-    /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as
-    /// INSIDE:OUTSIDE:COUNT,….
+    /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,… for
+    /// users and groups alike; u: or g: before a range makes it one of users or groups only.
     pub(super) userns: Option<At<String>>,
     /// What it sees of its host; without this it runs straight on the host.
     pub(super) map: Option<Vec<At<RawMapping>>>,

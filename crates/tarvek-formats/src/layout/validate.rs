@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
+use tarvek_core::identity::IdMap;
 use tarvek_core::layout::{
     Account, Dataset, Declared, FetchStep, Folder, Group, GroupRef, Host, HostRole, IdRange,
     Intake, Kind, Label, Layout, Library, MapSource, Mapping, Mode, Mount, MountSource, NfsExport,
@@ -457,10 +458,11 @@ impl Validator<'_, '_, '_> {
             Some(("rootless", account)) => of_account(account).map(UserNs::Rootless),
             Some(("keep-id", account)) => of_account(account).map(UserNs::KeepId),
             Some(("remap", account)) => of_account(account).map(UserNs::Remap),
-            _ => text.split(',').map(id_range).collect::<Option<Vec<_>>>().map(UserNs::Ranges),
+            _ => id_map(text).map(UserNs::Ranges),
         };
         if read.is_none() {
-            let remedy = "write host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,…";
+            let remedy = "write host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,… (with \
+                          u: and g: before those of users and groups, where they differ)";
             let message = format!("{text:?} is no user namespace");
             self.mistakes.add(written.span.clone(), message, Some(remedy.to_owned()));
         }
@@ -688,6 +690,22 @@ fn export(raw: RawExport) -> Option<NfsExport> {
         crossmnt: raw.crossmnt,
         options: raw.options.as_deref().map(options).unwrap_or_default(),
     })
+}
+
+/// Ranges for users and groups alike, or marked `u:` and `g:`.
+fn id_map(text: &str) -> Option<IdMap> {
+    let mut map = IdMap::default();
+    for written in text.split(',') {
+        let (range, users, groups) = match (written.strip_prefix("u:"), written.strip_prefix("g:"))
+        {
+            (Some(range), _) => (id_range(range)?, true, false),
+            (_, Some(range)) => (id_range(range)?, false, true),
+            _ => (id_range(written)?, true, true),
+        };
+        map.uids.extend(users.then_some(range));
+        map.gids.extend(groups.then_some(range));
+    }
+    Some(map)
 }
 
 /// `INSIDE:OUTSIDE:COUNT`, none of it empty and none past the last id.

@@ -105,7 +105,6 @@ impl Question<'_> {
             subject: &self.subject,
             needs: &wanted,
             below: below.is_some(),
-            also_below: 0,
         };
         let remedy = remedy(self.site(), &wish);
         let text = match self.args.format {

@@ -107,8 +107,7 @@ impl Row {
 
     /// The first refusal, in words.
     fn why(&self) -> String {
-        let Some(verdicts) = &self.verdicts else { return "does not see it".to_owned() };
-        let refused = verdicts.iter().find(|verdict| verdict.allowed != Some(true));
+        let refused = self.verdicts.iter().flatten().find(|verdict| verdict.allowed != Some(true));
         refused.map_or_else(String::new, |verdict| {
             format!(
                 "{}: {} on {}: {}",
@@ -142,24 +141,25 @@ type Cells<'a> = (&'a str, &'a Subject, Option<Vec<Option<bool>>>, String);
 
 fn grid(out: &mut String, needs: &[Need], rows: Vec<Cells>, stage: &Stage) {
     let widest = rows.iter().map(|(name, ..)| name.width()).max().unwrap_or(0).clamp(3, 28);
-    let _ = write!(out, "  {:widest$}  {:14}", dim("who"), dim("arrives as"));
-    for need in needs {
-        let _ = write!(out, "  {:8}", dim(need.word()));
+    let identities = rows.iter().map(|(_, subject, ..)| subject.to_string().width());
+    let wide = identities.max().unwrap_or(0).clamp(10, 30);
+    let _ = write!(out, "  {:widest$}  {:wide$}", dim("who"), dim("arrives as"));
+    for (n, need) in needs.iter().enumerate() {
+        let width = if n + 1 < needs.len() { 8 } else { 0 };
+        let _ = write!(out, "  {:width$}", dim(need.word()));
     }
     out.push('\n');
     for (name, subject, answers, why) in rows {
         let who = if answers.is_some() { subject.to_string() } else { "–".to_owned() };
-        let _ = write!(out, "  {name:widest$}  {who:14}");
+        let _ = write!(out, "  {name:widest$}  {who:wide$}");
         match &answers {
-            Some(answers) => answers.iter().for_each(|answer| {
-                let _ = write!(out, "  {:8}", allowed(*answer));
+            Some(answers) => answers.iter().enumerate().for_each(|(n, answer)| {
+                let width = if n + 1 < answers.len() { 8 } else { 0 };
+                let _ = write!(out, "  {:width$}", allowed(*answer));
             }),
-            None => needs.iter().for_each(|_| {
-                let _ = write!(out, "  {:8}", dim("· –"));
-            }),
-        }
-        while out.ends_with(' ') {
-            out.pop();
+            None => {
+                let _ = write!(out, "  {}", dim("does not see it"));
+            }
         }
         out.push('\n');
         if !why.is_empty() && stage.volume() != Volume::Quiet {

@@ -141,6 +141,9 @@ fn one(out: &mut String, finding: &Finding, stage: &Stage, layout: &str) {
     };
     part("why", &finding.message, true);
     part("remedy", &finding.remedy, false);
+    for effect in &finding.effects {
+        part("then", effect, true);
+    }
     if stage.volume() == Volume::Verbose {
         let place = &finding.place;
         let host = place.host.as_ref().map(|host| shown(host.as_bytes()));

@@ -139,6 +139,9 @@ struct FindingDoc {
     place: PlaceDoc,
     /// What clears it.
     remedy: String,
+    /// What the remedy changes for others, where it is known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    effects: Vec<String>,
     /// The libraries that it affects.
     affects: Vec<String>,
     /// The rule whose finding brings this one about.
@@ -218,6 +221,7 @@ impl From<&Report> for Check {
                 line: finding.place.line,
             },
             remedy: finding.remedy.clone(),
+            effects: finding.effects.clone(),
             affects: finding.affects.clone(),
             because: finding.because.map(|rule| rule.id),
         };

@@ -11,54 +11,175 @@ use std::process::Command;
 
 use nix::mount::{MsFlags, mount};
 use tarvek_core::access::{Need, judge};
-use tarvek_core::identity::Subject;
-use tarvek_core::layout::Layout;
+use tarvek_core::identity::{IdMap, Subject};
+use tarvek_core::layout::{IdRange, Layout, UserNs};
 use tarvek_core::path::AbsPath;
 use tarvek_core::route::{View, follow};
 use tarvek_core::site::Site;
 use tarvek_host::observe::{Depth, Look, observe};
 use tarvek_host::walk::Watch;
 
-use crate::kernel::{self, Who};
+use crate::kernel::{self, Space, Who};
 use crate::random::{self, GIDS, Random, UIDS};
 
 /// What came of an attempt: `ok`, the name of an error, or nothing where a need makes no sense.
-type Tried = BTreeMap<(PathBuf, &'static str), String>;
+pub type Tried = BTreeMap<(PathBuf, &'static str), String>;
 
 #[test]
 fn attempts_come_out_as_predicted() {
     kernel::private_mounts();
     let mut random = Random::from_env("access");
-    let scratch = tempfile::tempdir().unwrap();
-    std::fs::set_permissions(scratch.path(), Permissions::from_mode(0o755)).unwrap();
-    let (mut count, mut outcomes) = (0u64, BTreeMap::<String, u64>::new());
+    let mut outcomes = Outcomes::default();
     for n in 0..random::cases(12) {
-        let top = scratch.path().join(format!("tree {n}"));
-        std::fs::create_dir(&top).unwrap();
+        let place = Place::new();
+        let top = place.top();
         let whole = random.rarely(6);
         if whole {
             kernel::tmpfs(&top);
         }
         let paths = grow(&mut random, &top, whole);
         let subjects: Vec<Who> = (0..8).map(|_| subject(&mut random)).collect();
-        let site = look(&top);
+        let site = look(&top, Layout::default());
         for who in &subjects {
-            let tried = attempt(who, &paths, scratch.path());
+            let tried = attempt(who, None, &paths, place.folder());
             for ((path, need), really) in &tried {
-                let predicted = predict(&site, path, need, who);
+                let predicted = predict(&site, &View::Host(host(&site)), path, need, who);
                 assert_eq!(predicted, *really, "{need} of {path:?} as {who:?}, tree {n}");
-                *outcomes.entry(really.clone()).or_insert(0) += 1;
-                count += 1;
+                outcomes.count(really);
             }
         }
         clear(&top);
     }
-    eprintln!("access: {count} attempts, {outcomes:?}");
-    assert!(outcomes.len() >= 2, "everything came out the same");
+    outcomes.report("access");
+}
+
+/// The same for processes inside user namespaces, whose root is root over some owners only, and through idmapped mounts.
+#[test]
+fn attempts_in_user_namespaces_come_out_as_predicted() {
+    kernel::private_mounts();
+    let mut random = Random::from_env("access in namespaces");
+    let mut outcomes = Outcomes::default();
+    for n in 0..random::cases(12) {
+        let idmapped = random.rarely(2);
+        let space = Space::new(id_map(&mut random, idmapped));
+        let place = Place::new();
+        let top = place.top();
+        // Not every filesystem can be idmapped; this one can.
+        kernel::tmpfs(&top);
+        let mut paths = grow(&mut random, &top, false);
+        paths.retain(|path| *path != top);
+        if paths.is_empty() {
+            continue;
+        }
+        let seen = if idmapped {
+            let at = place.folder().join("mapped");
+            std::fs::create_dir(&at).unwrap();
+            space.idmapped(&top, &at);
+            at
+        } else {
+            top.clone()
+        };
+        let shown: Vec<PathBuf> =
+            paths.iter().map(|path| seen.join(path.strip_prefix(&top).unwrap())).collect();
+        let site = look(&top, contained(&top, &space.map, idmapped));
+        for _ in 0..8 {
+            let who = inhabitant(&mut random, &space.map);
+            let tried = attempt(&who, Some(&space), &shown, place.folder());
+            for ((path, need), really) in &tried {
+                let asked = Path::new("/view").join(path.strip_prefix(&seen).unwrap());
+                let view = View::Service("lantern".to_owned());
+                let predicted = predict(&site, &view, &asked, need, &who);
+                assert_eq!(
+                    predicted, *really,
+                    "{need} of {path:?} as {who:?} in {:?}, idmapped {idmapped}, tree {n}",
+                    space.map
+                );
+                outcomes.count(really);
+            }
+        }
+        if idmapped {
+            nix::mount::umount2(&seen, nix::mount::MntFlags::MNT_DETACH).unwrap();
+        }
+        clear(&top);
+    }
+    outcomes.report("access in namespaces");
+}
+
+/// A map of some of the owners that trees have, with 0 among the inside numbers.
+pub fn id_map(random: &mut Random, idmapped: bool) -> IdMap {
+    let mut ranges = |of: &[u32]| {
+        let first = of[1] + random.below(2) as u32;
+        // For an idmapped mount it is the numbers inside that the files have.
+        if idmapped {
+            vec![
+                IdRange { inside: 0, outside: 90_000, count: 1 },
+                IdRange { inside: first, outside: 91_000, count: 1 + random.below(2) as u32 },
+            ]
+        } else {
+            vec![IdRange { inside: 0, outside: first, count: 1 + random.below(2) as u32 }]
+        }
+    };
+    IdMap { uids: ranges(UIDS), gids: ranges(GIDS) }
+}
+
+/// Somebody whose numbers the map has; often its root.
+pub fn inhabitant(random: &mut Random, map: &IdMap) -> Who {
+    let mut one = |ranges: &[IdRange]| {
+        let range = random.one(ranges);
+        range.inside + random.below(u64::from(range.count)) as u32
+    };
+    let (uid, gid, group) = (one(&map.uids), one(&map.gids), one(&map.gids));
+    Who { uid, gid, groups: if random.rarely(2) { vec![group] } else { Vec::new() } }
+}
+
+/// A layout with a service in a namespace that sees a folder.
+pub fn contained(top: &Path, map: &IdMap, idmapped: bool) -> Layout {
+    let host = nix::unistd::gethostname().unwrap().into_string().unwrap();
+    let text = format!(
+        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"apps\"\n[service.lantern]\nhost = {host:?}\nrole = \"serve\"\n\
+         userns = \"{}\"\nmap = [{{ from = {:?}, to = \"/view\", idmap = {idmapped} }}]\n",
+        UserNs::Ranges(map.clone()),
+        top.to_str().unwrap()
+    );
+    tarvek_formats::layout::read("layout", text.as_bytes()).unwrap()
+}
+
+#[derive(Default)]
+struct Outcomes(BTreeMap<String, u64>);
+
+impl Outcomes {
+    fn count(&mut self, outcome: &str) {
+        *self.0.entry(outcome.to_owned()).or_insert(0) += 1;
+    }
+
+    fn report(&self, area: &str) {
+        eprintln!("{area}: {} attempts, {:?}", self.0.values().sum::<u64>(), self.0);
+        assert!(self.0.len() >= 2, "everything came out the same");
+    }
+}
+
+/// A folder for one tree, which everybody can enter.
+pub struct Place(tempfile::TempDir);
+
+impl Place {
+    pub fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::set_permissions(folder.path(), Permissions::from_mode(0o755)).unwrap();
+        std::fs::create_dir(folder.path().join("tree")).unwrap();
+        Self(folder)
+    }
+
+    pub fn folder(&self) -> &Path {
+        self.0.path()
+    }
+
+    pub fn top(&self) -> PathBuf {
+        self.folder().join("tree")
+    }
 }
 
 /// A random tree with odd corners, and what in it is to be tried.
-fn grow(random: &mut Random, top: &Path, whole: bool) -> Vec<PathBuf> {
+pub fn grow(random: &mut Random, top: &Path, whole: bool) -> Vec<PathBuf> {
     let mut paths = random::tree(random, top, 5);
     random::rights(random, top);
     paths.retain(|path| !path.is_symlink());
@@ -88,7 +209,7 @@ fn grow(random: &mut Random, top: &Path, whole: bool) -> Vec<PathBuf> {
 }
 
 /// Takes mounts and flags away again, innermost first.
-fn clear(top: &Path) {
+pub fn clear(top: &Path) {
     let table = std::fs::read_to_string("/proc/thread-self/mountinfo").unwrap();
     let point =
         |line: &str| line.split(' ').nth(4).unwrap().replace("\\040", " ").replace("\\012", "\n");
@@ -102,7 +223,7 @@ fn clear(top: &Path) {
     std::fs::remove_dir_all(top).unwrap();
 }
 
-fn subject(random: &mut Random) -> Who {
+pub fn subject(random: &mut Random) -> Who {
     let mut groups: Vec<u32> = (0..random.below(4)).map(|_| *random.one(GIDS)).collect();
     // Groups that nothing belongs to change nothing.
     groups.extend((0..random.below(18)).map(|n| 73_000 + n as u32));
@@ -111,19 +232,20 @@ fn subject(random: &mut Random) -> Who {
     Who { uid: *random.one(UIDS), gid: *random.one(GIDS), groups }
 }
 
-fn look(top: &Path) -> Site {
-    let place = AbsPath::new(top.as_os_str().as_bytes()).unwrap();
-    let (places, watch) = ([(place, Depth::Everything)], Watch::default());
+pub fn look(top: &Path, layout: Layout) -> Site {
+    let (places, watch) = ([(abs(top), Depth::Everything)], Watch::default());
     let facts = observe(&Look { places: &places, documents: false, watch: &watch }).unwrap();
     assert!(facts.gaps.is_empty(), "{:?}", facts.gaps);
-    Site::join(Layout::default(), vec![facts]).unwrap()
+    Site::join(layout, vec![facts]).unwrap()
 }
 
-fn predict(site: &Site, path: &Path, need: &str, who: &Who) -> String {
-    let host = site.observed().next().unwrap().0.to_owned();
+pub fn host(site: &Site) -> String {
+    site.observed().next().unwrap().0.to_owned()
+}
+
+pub fn predict(site: &Site, view: &View, path: &Path, need: &str, who: &Who) -> String {
     let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
-    let asked = AbsPath::new(path.as_os_str().as_bytes()).unwrap();
-    let route = follow(site, &View::Host(host), &asked, &subject);
+    let route = follow(site, view, &abs(path), &subject);
     let need = Need::ALL.into_iter().find(|known| known.word() == need).unwrap();
     let verdict = judge(site, &route, need);
     match (verdict.allowed, verdict.errno) {
@@ -134,13 +256,27 @@ fn predict(site: &Site, path: &Path, need: &str, who: &Who) -> String {
     }
 }
 
+/// Hands paths to a process that has become somebody else.
+pub fn write_paths(list: &Path, paths: &[PathBuf]) {
+    let bytes: Vec<&[u8]> = paths.iter().map(|path| path.as_os_str().as_bytes()).collect();
+    std::fs::write(list, bytes.join(&0)).unwrap();
+}
+
+pub fn read_paths(list: &Path) -> Vec<PathBuf> {
+    let list = std::fs::read(list).unwrap();
+    list.split(|&b| b == 0).map(|path| PathBuf::from(OsStr::from_bytes(path))).collect()
+}
+
+pub fn abs(path: &Path) -> AbsPath {
+    AbsPath::new(path.as_os_str().as_bytes()).unwrap()
+}
+
 /// Tries everything as somebody else, in a process of its own.
-fn attempt(who: &Who, paths: &[PathBuf], scratch: &Path) -> Tried {
+pub fn attempt(who: &Who, space: Option<&Space>, paths: &[PathBuf], scratch: &Path) -> Tried {
     let program = kernel::own_program(scratch);
     let list = scratch.join("paths");
-    let bytes: Vec<&[u8]> = paths.iter().map(|path| path.as_os_str().as_bytes()).collect();
-    std::fs::write(&list, bytes.join(&0)).unwrap();
-    let mut command = kernel::become_account(who);
+    write_paths(&list, paths);
+    let mut command = kernel::become_account(who, space);
     command.arg(program).args(["access::tries", "--exact", "--ignored", "--nocapture"]);
     let output = command.env("TARVEK_TRY", &list).current_dir("/").output().expect("setpriv");
     let text = String::from_utf8(output.stdout).unwrap();
@@ -161,11 +297,10 @@ fn attempt(who: &Who, paths: &[PathBuf], scratch: &Path) -> Tried {
 #[ignore = "tries as somebody else; other tests start it"]
 fn tries() {
     let Ok(list) = std::env::var("TARVEK_TRY") else { return };
-    let list = std::fs::read(list).unwrap();
-    let paths = list.split(|&b| b == 0).map(|path| PathBuf::from(OsStr::from_bytes(path)));
+    let paths = read_paths(Path::new(&list));
     // The kinds as they are, whoever asks: a folder that can't be looked into can't tell.
     println!();
-    for (n, path) in paths.enumerate() {
+    for (n, path) in paths.into_iter().enumerate() {
         let name = path.file_name().unwrap().to_string_lossy().into_owned();
         let fifo = name.ends_with(".fifo");
         let folder = !fifo && !name.ends_with(".mkv");

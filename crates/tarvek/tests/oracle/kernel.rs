@@ -1,10 +1,15 @@
-//! The kernel's side: mounts that nobody else sees, and attempts as somebody else.
+//! The kernel's side: mounts that nobody else sees, user namespaces, and attempts as somebody else.
 
+use std::fs::File;
+use std::os::fd::AsRawFd;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
 
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
+use tarvek_core::identity::IdMap;
+use tarvek_core::layout::IdRange;
 
 /// Moves this thread, and what it starts, into mounts of its own.
 pub fn private_mounts() {
@@ -18,8 +23,109 @@ pub fn tmpfs(at: &Path) {
     mount(Some("tmpfs"), at, Some("tmpfs"), MsFlags::empty(), Some("mode=755")).unwrap();
 }
 
+/// A small ext4 filesystem of its own.
+pub fn ext4(at: &Path, scratch: &Path, options: &str) {
+    let image = scratch.join("image");
+    File::create(&image).unwrap().set_len(32 << 20).unwrap();
+    let made = Command::new("mkfs.ext4").arg("-q").arg(&image).status().unwrap();
+    assert!(made.success(), "mkfs.ext4");
+    let options = format!("loop,{options}");
+    let mounted =
+        Command::new("mount").args(["-o", &options]).arg(&image).arg(at).status().unwrap();
+    assert!(mounted.success(), "mount -o {options}");
+}
+
 pub fn bind(from: &Path, at: &Path) {
     mount(Some(from), at, None::<&str>, MsFlags::MS_BIND, None::<&str>).unwrap();
+}
+
+/// A user namespace with a map of its own, kept by a process that does nothing. It ends with this.
+pub struct Space {
+    pub map: IdMap,
+    keeper: Child,
+}
+
+impl Space {
+    pub fn new(map: IdMap) -> Self {
+        let keeper = Command::new("unshare")
+            .args(["--user", "sleep", "3600"])
+            .stdin(Stdio::null())
+            .spawn()
+            .expect("unshare");
+        let process = keeper.id();
+        let own = std::fs::read_link("/proc/self/ns/user").unwrap();
+        let theirs = || std::fs::read_link(format!("/proc/{process}/ns/user"));
+        while theirs().is_ok_and(|theirs| theirs == own) {
+            std::thread::sleep(std::time::Duration::from_millis(2));
+        }
+        for (file, ranges) in [("uid_map", &map.uids), ("gid_map", &map.gids)] {
+            let line = |r: &IdRange| format!("{} {} {}\n", r.inside, r.outside, r.count);
+            let text: String = ranges.iter().map(line).collect();
+            std::fs::write(format!("/proc/{process}/{file}"), text).expect(file);
+        }
+        Self { map, keeper }
+    }
+
+    /// A command that runs what follows it as root of the namespace.
+    fn enter(&self) -> Command {
+        let mut command = Command::new("nsenter");
+        let target = format!("--target={}", self.keeper.id());
+        command.args([&target, "--user", "--setuid=0", "--setgid=0"]);
+        command
+    }
+
+    /// Shows a folder at a second place through a mount that is idmapped to the namespace (`mount_setattr(2)`).
+    #[allow(unsafe_code)]
+    pub fn idmapped(&self, folder: &Path, at: &Path) {
+        let namespace = File::open(format!("/proc/{}/ns/user", self.keeper.id())).unwrap();
+        let path = |path: &Path| std::ffi::CString::new(path.as_os_str().as_bytes()).unwrap();
+        let (from, to) = (path(folder), path(at));
+        // SAFETY: these are system calls on paths and descriptors that live until they return.
+        unsafe {
+            let all = nix::libc::AT_RECURSIVE;
+            let how = nix::libc::OPEN_TREE_CLONE | (nix::libc::O_CLOEXEC | all) as u32;
+            let tree = nix::libc::syscall(
+                nix::libc::SYS_open_tree,
+                nix::libc::AT_FDCWD,
+                from.as_ptr(),
+                how,
+            );
+            assert!(tree >= 0, "open_tree: {}", std::io::Error::last_os_error());
+            let attributes = nix::libc::mount_attr {
+                attr_set: nix::libc::MOUNT_ATTR_IDMAP,
+                attr_clr: 0,
+                propagation: 0,
+                userns_fd: namespace.as_raw_fd() as u64,
+            };
+            let size = size_of_val(&attributes);
+            let done = nix::libc::syscall(
+                nix::libc::SYS_mount_setattr,
+                tree,
+                c"".as_ptr(),
+                nix::libc::AT_EMPTY_PATH | all,
+                &raw const attributes,
+                size,
+            );
+            assert_eq!(done, 0, "mount_setattr: {}", std::io::Error::last_os_error());
+            let done = nix::libc::syscall(
+                nix::libc::SYS_move_mount,
+                tree,
+                c"".as_ptr(),
+                nix::libc::AT_FDCWD,
+                to.as_ptr(),
+                nix::libc::MOVE_MOUNT_F_EMPTY_PATH,
+            );
+            assert_eq!(done, 0, "move_mount: {}", std::io::Error::last_os_error());
+            nix::libc::close(tree as i32);
+        }
+    }
+}
+
+impl Drop for Space {
+    fn drop(&mut self) {
+        let _ = self.keeper.kill();
+        let _ = self.keeper.wait();
+    }
 }
 
 /// Who tries.
@@ -39,9 +145,16 @@ pub fn own_program(scratch: &Path) -> PathBuf {
     program
 }
 
-/// A command that runs what follows it as somebody else.
-pub fn become_account(who: &Who) -> Command {
-    let mut command = Command::new("setpriv");
+/// A command that runs what follows it as somebody else, inside a namespace where one is given.
+pub fn become_account(who: &Who, space: Option<&Space>) -> Command {
+    let mut command = match space {
+        Some(space) => {
+            let mut command = space.enter();
+            command.arg("setpriv");
+            command
+        }
+        None => Command::new("setpriv"),
+    };
     command.args([format!("--reuid={}", who.uid), format!("--regid={}", who.gid)]);
     match who.groups.as_slice() {
         [] => command.arg("--clear-groups"),
@@ -68,7 +181,7 @@ pub struct Found {
 pub fn look_as(who: &Who, folders: &[PathBuf], scratch: &Path) -> Vec<Found> {
     let program = own_program(scratch);
     let list = folders.iter().map(|f| f.to_str().unwrap()).collect::<Vec<_>>().join(":");
-    let mut command = become_account(who);
+    let mut command = become_account(who, None);
     command.arg(&program).args(["kernel::look", "--exact", "--ignored", "--nocapture"]);
     let output = command.env("TARVEK_LOOK", list).current_dir("/").output().expect("setpriv");
     let text = String::from_utf8(output.stdout).unwrap();

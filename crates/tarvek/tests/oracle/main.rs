@@ -9,7 +9,9 @@ mod access;
 mod board;
 mod emit;
 mod kernel;
+mod newfile;
 mod random;
+mod remedy;
 #[path = "../support/rows.rs"]
 mod rows;
 mod survey;

@@ -120,6 +120,23 @@ pub fn rights(random: &mut Random, path: &Path) {
     }
 }
 
+/// Gives a folder a default ACL, at times.
+pub fn inheritance(random: &mut Random, folder: &Path) {
+    if !random.rarely(2) {
+        return;
+    }
+    const BASE: &[&str] = &["rwx", "rwx", "r-x", "rw-", "---"];
+    let base = ["u", "g", "o"].map(|class| format!("{class}::{}", random.one(BASE)));
+    let mut entries = base.join(",");
+    if random.rarely(2) {
+        entries += &format!(",{}", acl_entries(random));
+    }
+    let done =
+        std::process::Command::new("setfacl").args(["-d", "-m", &entries]).arg(folder).output();
+    let done = done.unwrap();
+    assert!(done.status.success(), "{entries}: {}", String::from_utf8_lossy(&done.stderr));
+}
+
 /// Some ACL entries, at times with a mask that leaves little or nothing.
 fn acl_entries(random: &mut Random) -> String {
     const PERMS: &[&str] = &["---", "r--", "-w-", "--x", "r-x", "rw-", "rwx"];

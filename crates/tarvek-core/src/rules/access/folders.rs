@@ -158,6 +158,7 @@ impl Survey {
             },
             remedy,
             affects: Vec::new(),
+            effects: Vec::new(),
             because: None,
         };
         let path =
@@ -263,6 +264,7 @@ fn as_declared(site: &Site, folder: &Folder, findings: &mut Vec<Finding>) {
                     folder.host, folder.origin.line
                 ),
                 affects: Vec::new(),
+                effects: Vec::new(),
                 because: None,
             });
         }

@@ -1,7 +1,7 @@
 //! What an intake needs at each of its steps, of the accounts of its services and of what they make.
 
 use super::super::{Rule, RuleId, Severity};
-use super::remedy_for;
+use super::repaired_for;
 use crate::access::{Need, Verdict, judge as decide, judge_within};
 use crate::check::{Case, Finding, Where};
 use crate::layout::{Intake, Service, Want};
@@ -10,7 +10,7 @@ use crate::object::Object;
 use crate::path::AbsPath;
 use crate::route::{Evidence, Route, View, follow};
 use crate::site::Site;
-use crate::text::shown;
+use crate::text::{shell_quoted, shown};
 
 /// A folder that has to be added to, and can't be.
 pub static CANNOT_ADD: Rule = Rule {
@@ -186,18 +186,21 @@ impl Judge<'_> {
         let name = shown(way.service.name.as_bytes());
         let asked = &way.route.asked;
         let sticky = verdict.errno == Some("EPERM") && verdict.need == Need::Remove;
-        let remedy = if sticky {
-            format!("on {host}: chmod -t {}", crate::text::shell_quoted(path.as_bytes()))
-        } else {
-            remedy_for(self.site, &way.route, &[Need::Add], false, 0)
-        };
         findings.push(Finding {
             message: format!(
                 "{name} ({}) can't {what} {asked}: {path} on {host}: {}",
                 way.route.subject, verdict.reason
             ),
-            remedy,
-            ..self.finding(rule, way, verdict, intake)
+            ..match sticky {
+                true => Finding {
+                    remedy: format!("on {host}: chmod -t {}", shell_quoted(path.as_bytes())),
+                    ..self.finding(rule, way, verdict, intake)
+                },
+                false => {
+                    let finding = self.finding(rule, way, verdict, intake);
+                    repaired_for(self.site, &way.route, &[Need::Add], false, finding)
+                }
+            }
         });
     }
 
@@ -271,6 +274,7 @@ impl Judge<'_> {
             },
             remedy: String::new(),
             affects: vec![format!("intake:{}", shown(intake.name.as_bytes()))],
+            effects: Vec::new(),
             because: None,
         }
     }

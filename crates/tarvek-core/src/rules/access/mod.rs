@@ -71,6 +71,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
         },
         remedy: String::new(),
         affects: vec![case.affected()],
+        effects: Vec::new(),
         because: None,
     };
     let read = decide(site, route, Need::Read);
@@ -82,14 +83,14 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
                 "{service} ({}) can't read {}: {path} on {host}: {}",
                 case.subject, route.asked, read.reason
             ),
-            remedy: match &route.end {
-                End::Refused { host, .. } => {
-                    format!("on {host}: admit the user in the smb of the share")
-                }
-                _ => remedy_text(site, case, &[Need::Read], true),
-            },
             because: identity::shift_decides(site, case, route).then_some(&identity::SHIFTED),
-            ..finding(&ROOT_UNREADABLE, &read)
+            ..match &route.end {
+                End::Refused { host, .. } => Finding {
+                    remedy: format!("on {host}: admit the user in the smb of the share"),
+                    ..finding(&ROOT_UNREADABLE, &read)
+                },
+                _ => repaired(site, route, true, finding(&ROOT_UNREADABLE, &read)),
+            }
         });
         return;
     }
@@ -102,13 +103,12 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
                 Severity::Blocker
             },
             message: unreadable_words(service, case, scan),
-            remedy: remedy_text(site, case, &[Need::Read], true),
             place: Where {
                 host: scan.causes.first().map(|cause| cause.host.clone()),
                 path: scan.causes.first().and_then(|cause| cause.examples.first().cloned()),
                 line: Some(case.service.origin.line),
             },
-            ..finding(&ENTRIES_UNREADABLE, &read)
+            ..repaired(site, route, true, finding(&ENTRIES_UNREADABLE, &read))
         });
     }
     if case.service.only_serves() {
@@ -134,19 +134,26 @@ pub(super) fn judge_site(site: &Site, cases: &[Case], findings: &mut Vec<Finding
     folders::judge(site, cases, findings);
 }
 
-/// What gives the account of a case what it needs at its root, and below it.
-pub(super) fn remedy_text(site: &Site, case: &Case, needs: &[Need], below: bool) -> String {
-    let Some(route) = &case.route else { return String::new() };
-    remedy_for(site, route, needs, below, 0)
+/// A finding with what gives the subject of a route reading at its end (and `below`).
+fn repaired(site: &Site, route: &Route, below: bool, finding: Finding) -> Finding {
+    repaired_for(site, route, &[Need::Read], below, finding)
 }
 
-/// What gives the subject of a route what it needs at its end.
-fn remedy_for(site: &Site, route: &Route, needs: &[Need], below: bool, also_below: u8) -> String {
+/// A finding with what gives the subject of a route what it needs at its end.
+fn repaired_for(
+    site: &Site,
+    route: &Route,
+    needs: &[Need],
+    below: bool,
+    finding: Finding,
+) -> Finding {
     let (view, path, subject) = (&route.view, &route.asked, &route.subject);
-    let wish = Wish { view, path, subject, needs, below, also_below };
-    match remedy(site, &wish) {
-        Some(found) => found.text(),
-        None => "no change of rights alone clears it: see the message".to_owned(),
+    match remedy(site, &Wish { view, path, subject, needs, below }) {
+        Some(found) => Finding { remedy: found.text(), effects: found.effects, ..finding },
+        None => {
+            let remedy = "no change of rights alone clears it: see the reason".to_owned();
+            Finding { remedy, ..finding }
+        }
     }
 }
 
