@@ -772,16 +772,21 @@ impl<'a> Walker<'a> {
                 let export = share.and_then(|share| export_for(self.site, share, client));
                 let mut sent = local.over_auth_sys();
                 if self.site.layout.host(&server).is_some_and(|host| host.manage_gids) {
-                    // The server looks the groups up itself, whatever the credential carries.
+                    // The server looks the groups up itself, the account's own among them, whatever the credential
+                    // carries (getgrouplist(3)).
                     let account =
                         self.site.accounts(&server).find(|account| account.uid == sent.uid);
-                    let groups = account.map(|account| self.site.login(&server, account).groups);
-                    sent = Subject {
-                        doubt: sent.doubt.clone(),
-                        ..Subject::new(sent.uid, sent.gid, groups.unwrap_or_default())
-                    };
-                    via.sent = (sent.groups != local.groups)
-                        .then(|| (sent.clone(), format!("{server} looks the groups up itself")));
+                    let found = account.map(|account| self.site.login(&server, account));
+                    let groups = found.into_iter().flat_map(|login| {
+                        let own = login.gid;
+                        login.groups.into_iter().chain([own])
+                    });
+                    let looked_up = Subject::new(sent.uid, sent.gid, groups);
+                    sent = Subject { doubt: sent.doubt.clone(), ..looked_up };
+                    if sent.groups != local.groups {
+                        let by = format!("{server} looks the groups up itself");
+                        via.sent = Some((sent.clone(), by));
+                    }
                 } else if sent.groups != local.groups {
                     let (some, all) = (sent.groups.len(), local.groups.len());
                     let by = format!("AUTH_SYS carries only {some} of the {all} further groups");

@@ -19,6 +19,13 @@ pub fn private_mounts() {
         .unwrap();
 }
 
+/// The modes and owners along a path, for the message of a failed case.
+pub fn listing(path: &Path) -> String {
+    let chain: Vec<&Path> = path.ancestors().take(5).collect();
+    let output = Command::new("stat").args(["-c", "%04a %u:%g %n"]).args(chain).output().unwrap();
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
 pub fn tmpfs(at: &Path) {
     mount(Some("tmpfs"), at, Some("tmpfs"), MsFlags::empty(), Some("mode=755")).unwrap();
 }

@@ -10,6 +10,7 @@ mod board;
 mod emit;
 mod kernel;
 mod newfile;
+mod nfs;
 mod random;
 mod remedy;
 #[path = "../support/rows.rs"]
