@@ -5,9 +5,9 @@
 
 use std::sync::Arc;
 
-use crate::acl::{Acl, Tag, perm_text};
+use crate::acl::{Acl, AclEntry, Tag, perm_text};
 use crate::facts::tree::{EntryKind, Listing, Meta, NodeId};
-use crate::identity::Subject;
+use crate::identity::{Subject, Token};
 use crate::layout::Mode;
 use crate::nfs4::{self, Nfs4Acl, Settled};
 use crate::object::{Object, Objects};
@@ -62,7 +62,14 @@ pub fn decide(object: &Object, subject: &Subject, want: u8) -> Decision {
     let meta = &object.meta;
     let plain = match &object.nfs4 {
         Some(acl) => by_nfs4(acl, meta, subject, nfs4_bits(want), want),
-        None => without_capabilities(object, subject, want),
+        None => match without_capabilities(object, subject, want) {
+            // What is read, written or made in a folder the server checks as well; passing through it leaves to the kernel.
+            plain if plain.allowed && subject.token != Token::default() => {
+                let asked = want & (R | W);
+                Decision { allowed: granted_together(object, subject) & asked == asked, ..plain }
+            }
+            plain => plain,
+        },
     };
     if plain.allowed || !subject.rules_over(meta.uid, meta.gid) {
         return plain;
@@ -98,6 +105,23 @@ fn without_capabilities(object: &Object, subject: &Subject, want: u8) -> Decisio
         return outcome(Decider::Group(meta.gid), class(3));
     }
     outcome(Decider::Other, class(0))
+}
+
+/// What somebody is granted by all entries that speak of him together, as an SMB server counts it by the SIDs of his token.
+pub(crate) fn granted_together(object: &Object, subject: &Subject) -> u8 {
+    let acl = object.full_acl();
+    let mask = acl.mask();
+    let token = subject.token;
+    let member = |gid| subject.is_in(gid) && token.without_group != Some(gid);
+    let grants = |entry: &AclEntry| match entry.tag {
+        Tag::UserObj if subject.uid == object.meta.uid => entry.perm,
+        Tag::User(uid) if subject.uid == uid => entry.perm & mask,
+        Tag::GroupObj if member(object.meta.gid) => entry.perm & mask,
+        Tag::Group(gid) if member(gid) => entry.perm & mask,
+        Tag::Other if !token.without_everyone => entry.perm,
+        _ => 0,
+    };
+    acl.entries().iter().fold(0, |all, entry| all | grants(entry))
 }
 
 /// The bits of an NFSv4 ACL that a request needs (RFC 8881, section 6.2.1.3.2).

@@ -104,6 +104,7 @@ impl IdMap {
         };
         Ok(Subject {
             capabilities: subject.capabilities,
+            token: subject.token,
             realm: Some(Arc::new(realm)),
             doubt: subject.doubt.clone(),
             ..Subject::new(uid, gid(subject.gid)?, groups)
@@ -158,6 +159,16 @@ fn spans_outside(ranges: &[IdRange], of: Option<&[Span]>) -> Vec<Span> {
         .collect()
 }
 
+/// Where the token that an SMB server makes for a session says less than the ids under which it runs: a forced group is put in
+/// the place of the SID that stands second in it, whatever that is (`set_conn_force_user_group` in smbd).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub struct Token {
+    /// The primary group that is missing.
+    pub without_group: Option<u32>,
+    /// Whether everyone's SID is missing, as from a guest's token.
+    pub without_everyone: bool,
+}
+
 /// A user id, a group id, further groups and capabilities, at one place of a route.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Subject {
@@ -171,6 +182,8 @@ pub struct Subject {
     pub capabilities: Capabilities,
     /// Over whose files they hold; `None` means over all.
     pub realm: Option<Arc<Realm>>,
+    /// What an SMB server that checks by itself, besides its kernel, does not count for him.
+    pub token: Token,
     /// Why it isn't certain who this is; then nothing that depends on it can be told.
     pub doubt: Option<Arc<str>>,
 }
@@ -182,7 +195,7 @@ impl Subject {
         groups.sort_unstable();
         groups.dedup();
         let capabilities = if uid == 0 { Capabilities::ROOT } else { Capabilities::default() };
-        Self { uid, gid, groups, capabilities, realm: None, doubt: None }
+        Self { uid, gid, groups, capabilities, realm: None, token: Token::default(), doubt: None }
     }
 
     /// Somebody of whom it isn't known who it is.

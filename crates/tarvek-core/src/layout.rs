@@ -299,8 +299,6 @@ pub struct SmbOffer {
     pub force_create_mode: Option<u16>,
     /// Permission bits that new folders get in any case (`force directory mode`).
     pub force_folder_mode: Option<u16>,
-    /// Whether new entries take the bits of the folder that they are made in, and no mask counts (`inherit permissions`).
-    pub inherit_permissions: bool,
     /// Whether deleted files are kept in a recycle folder.
     pub recycle: bool,
 }

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use crate::access::{W, decide, granted_together};
 use crate::acl::{Acl, Tag};
 use crate::facts::tree::{EntryKind, Meta};
 use crate::identity::Subject;
@@ -24,6 +25,8 @@ pub struct Making {
     pub umask_always: bool,
     /// Whether the filesystem is mounted with `grpid` (`ext4(5)`, `xfs(5)`).
     pub grpid: bool,
+    /// Whether it is an SMB server that makes it.
+    pub by_smbd: bool,
 }
 
 impl Making {
@@ -31,22 +34,21 @@ impl Making {
     pub fn usual(folder: bool, umask: u16) -> Self {
         let (kind, asked) =
             if folder { (EntryKind::Folder, 0o777) } else { (EntryKind::File, 0o666) };
-        Self { kind, asked, umask, umask_always: false, grpid: false }
+        Self { kind, asked, umask, umask_always: false, grpid: false, by_smbd: false }
     }
 
     /// What an SMB server asks its own filesystem for, whatever the client's program asked for (`smb.conf(5)`): the masks of
     /// the share, and no umask.
-    pub fn over_smb(folder: &Object, offer: &SmbOffer, makes_folder: bool) -> Self {
-        let kind = if makes_folder { EntryKind::Folder } else { EntryKind::File };
-        let asked = if offer.inherit_permissions {
-            // Files take the read and write bits of the folder, folders all of them.
-            folder.meta.mode & if makes_folder { 0o777 } else { 0o666 }
-        } else if makes_folder {
-            0o777 & offer.folder_mask.unwrap_or(0o755) | offer.force_folder_mode.unwrap_or(0)
+    pub fn over_smb(offer: &SmbOffer, makes_folder: bool) -> Self {
+        // A new file has the DOS archive attribute, which stands as the owner's x (`map archive`).
+        let (kind, asked) = if makes_folder {
+            let asked = 0o777 & offer.folder_mask.unwrap_or(0o755);
+            (EntryKind::Folder, asked | offer.force_folder_mode.unwrap_or(0))
         } else {
-            0o666 & offer.create_mask.unwrap_or(0o744) | offer.force_create_mode.unwrap_or(0)
+            let asked = 0o766 & offer.create_mask.unwrap_or(0o744);
+            (EntryKind::File, asked | offer.force_create_mode.unwrap_or(0))
         };
-        Self { kind, asked, umask: 0, umask_always: false, grpid: false }
+        Self { kind, asked, umask: 0, umask_always: false, grpid: false, by_smbd: true }
     }
 }
 
@@ -84,7 +86,19 @@ pub fn predict<'a>(folder: &Object<'a>, subject: &Subject, making: Making) -> Ob
         ..folder.meta
     };
     let nfs4 = folder.nfs4.as_ref().and_then(|acl| acl.inherited(makes_folder)).map(Cow::Owned);
-    Object { meta, acl, default_acl: default.filter(|_| makes_folder), nfs4 }
+    let mut made = Object { meta, acl, default_acl: default.filter(|_| makes_folder), nfs4 };
+    if making.by_smbd {
+        let missing = making.asked & !0o777 & !mode;
+        if makes_folder {
+            if missing != 0 {
+                made.set_mode(mode | making.asked);
+            }
+        } else if !decide(&made, subject, W).allowed && granted_together(&made, subject) & W == 0 {
+            // The server can't store the DOS attributes beside what its maker can't write, and puts them into the mode.
+            made.set_mode(making.asked);
+        }
+    }
+    made
 }
 
 /// A default ACL and the mode that was asked for become an access ACL and a mode: each cuts the other

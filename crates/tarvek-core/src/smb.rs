@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use crate::facts::tree::{EntryKind, Meta};
-use crate::identity::Subject;
+use crate::identity::{Subject, Token};
 use crate::layout::{Account, Mode, Os, SmbOffer};
 use crate::path::AbsPath;
 use crate::site::Site;
@@ -74,10 +74,6 @@ pub fn connect(site: &Site, server: &str, offer: &SmbOffer, login: &Login) -> Se
         )
     };
     let (name, subject, mut by) = match login {
-        _ if offer.guests && offer.guest_only => {
-            let (name, subject) = guest();
-            (name, subject, "everyone is a guest of the share".to_owned())
-        }
         Login::As(user) => match known(site, server, user) {
             Some(account) => {
                 let by = format!("the mount connects as {}", shown(user.as_bytes()));
@@ -119,9 +115,10 @@ pub fn connect(site: &Site, server: &str, offer: &SmbOffer, login: &Login) -> Se
     let read_only =
         if listed(&offer.write) { false } else { listed(&offer.read) || !offer.writable };
     let mut subject = subject;
-    if listed(&offer.admins) {
-        subject = Subject::new(0, subject.gid, subject.groups);
-        by += ", who acts as root there";
+    if offer.guests && offer.guest_only {
+        // The lists are judged for whoever connects, and the files see the guest.
+        subject = guest().1;
+        by = "everyone is a guest of the share".to_owned();
     }
     if let Some(user) = &offer.force_user {
         subject = match known(site, server, user) {
@@ -138,23 +135,46 @@ pub fn connect(site: &Site, server: &str, offer: &SmbOffer, login: &Login) -> Se
             Some(group) => (group, true),
             None => (group.as_str(), false),
         };
+        let shown_name = shown(plain.as_bytes());
+        let guest = *login == Login::Anonymous || offer.guests && offer.guest_only;
+        let named = offer.force_user.is_some();
+        let forced_user = named || offer.guests && offer.guest_only;
         match site.gid_of(server, plain) {
             Some(gid) if !only_members || subject.is_in(gid) => {
-                let groups = subject.groups.iter().copied().chain([subject.gid]);
-                let forced = Subject::new(subject.uid, gid, groups);
-                subject = Subject { doubt: subject.doubt.clone(), ..forced };
-                by += &format!("; the share forces the group {}", shown(plain.as_bytes()));
+                subject = with_group(subject, gid, named, guest);
+                by += &format!("; the share forces the group {shown_name}");
+            }
+            Some(_) if forced_user => {
+                let why = format!(
+                    "the share forces a user who is not in {shown_name}, which it asks for"
+                );
+                return Session::Refused(why);
             }
             Some(_) => {}
             None => {
                 subject = Subject::unknown(format!(
-                    "the share forces the group {}, which {server} is not known to have",
-                    shown(plain.as_bytes())
+                    "the share forces the group {shown_name}, which {server} is not known to have"
                 ));
             }
         }
     }
+    // Whoever is an administrator of the share acts as root, a forced user or not.
+    if listed(&offer.admins) {
+        subject = Subject::new(0, subject.gid, subject.groups);
+        by += ", as an administrator of the share: root";
+    }
     Session::Open { subject, mode: if read_only { Mode::ReadOnly } else { Mode::ReadWrite }, by }
+}
+
+/// Puts a group in the place of the primary one, which stays among the groups as far as the kernel is concerned.
+fn with_group(subject: Subject, gid: u32, forced_user: bool, guest: bool) -> Subject {
+    let old = subject.gid;
+    // Of one who logged in, the primary group stands a second time in the token.
+    let lost = forced_user && old != gid && !subject.groups.contains(&old);
+    let token =
+        Token { without_group: lost.then_some(old), without_everyone: guest && !forced_user };
+    let groups = subject.groups.iter().copied().chain([old]);
+    Subject { token, doubt: subject.doubt.clone(), ..Subject::new(subject.uid, gid, groups) }
 }
 
 fn writable_for_all(offer: &SmbOffer) -> bool {

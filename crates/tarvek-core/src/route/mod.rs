@@ -420,7 +420,7 @@ impl Route {
             _ => None,
         });
         let making = match offer {
-            Some(offer) => Making::over_smb(&folder, offer, making.kind == EntryKind::Folder),
+            Some(offer) => Making::over_smb(offer, making.kind == EntryKind::Folder),
             None => {
                 Making { umask_always: making.umask_always || self.umask_always, grpid, ..making }
             }

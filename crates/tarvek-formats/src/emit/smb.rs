@@ -58,11 +58,8 @@ fn parameters(path: &str, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     ] {
         all.extend(mode.map(|mode| (name, format!("{mode:04o}"))));
     }
-    if offer.inherit_permissions {
-        all.push(("inherit permissions", yes(true)));
-    }
-    // So that a default ACL of a folder is what new entries get.
-    all.push(("inherit acls", "yes".into()));
+    // No `inherit acls`: it has the server work the ACL of a new entry out by itself, which puts the maker's primary group in
+    // the place of the folder's, setgid or not. Without it the kernel gives new entries the folder's default ACL.
     if offer.recycle {
         all.push(("vfs objects", "recycle".into()));
     }

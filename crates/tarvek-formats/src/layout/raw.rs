@@ -267,8 +267,6 @@ pub(super) struct RawSmb {
     pub(super) force_create_mode: Option<Octal>,
     /// Permission bits that new folders get in any case.
     pub(super) force_folder_mode: Option<Octal>,
-    /// Whether new entries take the bits of their folder instead.
-    pub(super) inherit_permissions: bool,
     /// Whether deleted files are kept in a recycle folder.
     pub(super) recycle: bool,
 }

@@ -733,7 +733,6 @@ fn smb(raw: RawSmb) -> SmbOffer {
         folder_mask: raw.folder_mask.as_ref().and_then(octal),
         force_create_mode: raw.force_create_mode.as_ref().and_then(octal),
         force_folder_mode: raw.force_folder_mode.as_ref().and_then(octal),
-        inherit_permissions: raw.inherit_permissions,
         recycle: raw.recycle,
     }
 }

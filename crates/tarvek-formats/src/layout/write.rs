@@ -198,7 +198,6 @@ impl Writer<'_> {
             ] {
                 parts.extend(mode.map(|mode| format!("{word} = {}", octal(mode))));
             }
-            parts.extend(flag("inherit_permissions", smb.inherit_permissions));
             parts.extend(flag("recycle", smb.recycle));
             self.line("smb", &format!("{{ {} }}", parts.join(", ")));
         }

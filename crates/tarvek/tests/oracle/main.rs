@@ -11,8 +11,10 @@ mod emit;
 mod kernel;
 mod newfile;
 mod nfs;
+mod people;
 mod random;
 mod remedy;
 #[path = "../support/rows.rs"]
 mod rows;
+mod smb;
 mod survey;

@@ -111,7 +111,7 @@ fn predict<'a>(
     follow(site, &view, &access::abs(&path), &subject).new_entry(site, making)
 }
 
-fn words(object: &Object) -> String {
+pub fn words(object: &Object) -> String {
     let acl = |acl: &Option<std::borrow::Cow<tarvek_core::acl::Acl>>| {
         acl.as_ref().map_or_else(|| "-".to_owned(), ToString::to_string)
     };

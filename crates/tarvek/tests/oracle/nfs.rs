@@ -17,7 +17,6 @@ use nfs3_client::nfs3_types::xdr_codec::Opaque;
 use nfs3_client::tokio::{TokioConnector, TokioIo};
 use nfs3_client::{Nfs3Client, Nfs3ConnectionBuilder};
 use tarvek_core::access::{Need, judge};
-use tarvek_core::facts::HostFacts;
 use tarvek_core::identity::{AUTH_SYS_GROUPS, Subject};
 use tarvek_core::layout::Layout;
 use tarvek_core::route::{View, follow};
@@ -25,7 +24,8 @@ use tokio::net::TcpStream;
 
 use crate::access::{self, Place};
 use crate::kernel::{self, Who};
-use crate::random::{self, GIDS, Random, UIDS};
+use crate::people;
+use crate::random::{self, Random};
 
 const NFS: u16 = 20_490;
 const MOUNT: u16 = 20_491;
@@ -51,12 +51,12 @@ fn the_server_answers_as_predicted() {
             (0..5).map(|_| access::subject(&mut random)).map(plain_root).collect();
         let base = access::look(&top, Layout::default());
         let host = access::host(&base);
-        accounts(&people, place.folder());
+        people::make_known(people::distinct(&people), place.folder());
         let server = Server::start(&top, &exports, place.folder());
         for export in &exports {
             let site = access::look(&top, layout(&host, &top, export, &people));
             let source = format!("{host}:{}", top.display());
-            let site = site.with(client("nfs4", &source, "rw,vers=4.2")).unwrap();
+            let site = site.with(people::client("nfs4", &source, "rw,vers=4.2")).unwrap();
             for who in &people {
                 let tried = runtime.block_on(tries(export, who, &top, &paths));
                 for ((path, need), really) in tried {
@@ -81,7 +81,7 @@ fn the_server_answers_as_predicted() {
             }
         }
         drop(server);
-        forget_accounts();
+        people::forget();
     }
     eprintln!("nfs: {cases} cases, {outcomes:?}");
     assert!(outcomes.keys().any(|(allowed, _)| *allowed), "nothing was allowed");
@@ -139,30 +139,14 @@ impl Export {
 }
 
 fn layout(host: &str, top: &Path, export: &Export, people: &[Who]) -> Layout {
-    let groups: Vec<String> =
-        every_group(people).iter().map(|gid| format!("g{gid} = {gid}")).collect();
-    let accounts: Vec<String> = distinct(people)
-        .iter()
-        .map(|who| {
-            let groups: Vec<String> = who.groups.iter().map(|gid| format!("\"g{gid}\"")).collect();
-            format!(
-                "u{} = {{ uid = {}, gid = {}, groups = [{}] }}",
-                who.uid,
-                who.uid,
-                who.gid,
-                groups.join(", ")
-            )
-        })
-        .collect();
     let text = format!(
-        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\nmanage_gids = {}\ngroups = {{ {} }}\naccounts = {{ {} }}\n\
+        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\nmanage_gids = {}\n{}\
          [host.client]\nrole = \"client\"\n\
          [share.media]\nhost = {host:?}\npath = {:?}\n\
          nfs = [{{ clients = \"*\", access = {:?}, squash = {:?}, anonuid = {}, anongid = {} }}]\n\
          [[mount]]\nhost = \"client\"\nfrom = \"{host}:media\"\nprotocol = \"nfs\"\nat = \"/mnt\"\n",
         export.manage_gids,
-        groups.join(", "),
-        accounts.join(", "),
+        people::declared(people),
         top.to_str().unwrap(),
         export.access,
         export.squash,
@@ -171,60 +155,6 @@ fn layout(host: &str, top: &Path, export: &Export, people: &[Who]) -> Layout {
     );
     tarvek_formats::layout::read("layout", text.as_bytes())
         .unwrap_or_else(|error| panic!("{error:?}\n{text}"))
-}
-
-/// What a look at a client shows that has something mounted at `/mnt`.
-pub fn client(filesystem: &str, source: &str, options: &str) -> HostFacts {
-    let text = format!(
-        "tarvek-listing 1\nhost client\ntaken 1795156200\nuid 0\nsection mountinfo\n|24 1 8:2 / / rw - ext4 /dev/sda2 rw\n\
-         |30 24 0:40 / /mnt rw - {filesystem} {source} {options}\nend mountinfo\nsection roots\n|names /\nend roots\n\
-         section tree type mode uid gid size allocated inode links mtime device path\n|d 0755 0 0 0 0 1 1 0 - /\n\
-         |d 0755 0 0 0 0 2 1 0 - /mnt\nend tree\ncomplete\n"
-    );
-    tarvek_formats::listing::read("client", text.as_bytes())
-        .unwrap_or_else(|error| panic!("{error:?}\n{text}"))
-}
-
-fn every_group(people: &[Who]) -> Vec<u32> {
-    let mut all: Vec<u32> =
-        people.iter().flat_map(|who| &who.groups).chain(GIDS).copied().collect();
-    all.sort_unstable();
-    all.dedup();
-    all
-}
-
-/// The people with a number of their own each: an account database has one line for it.
-fn distinct(people: &[Who]) -> Vec<&Who> {
-    UIDS.iter().filter_map(|uid| people.iter().find(|who| who.uid == *uid)).collect()
-}
-
-/// Gives this process, and the server that it starts, accounts of its own to look up.
-fn accounts(people: &[Who], scratch: &Path) {
-    let mut passwd = "nobody:x:65534:65534::/:/bin/false\n".to_owned();
-    for who in distinct(people) {
-        let name = if who.uid == 0 { "root".to_owned() } else { format!("u{}", who.uid) };
-        passwd += &format!("{name}:x:{}:{}::/:/bin/false\n", who.uid, who.gid);
-    }
-    let mut group = "nogroup:x:65534:\n".to_owned();
-    for gid in every_group(people) {
-        let members = distinct(people).into_iter().filter(|who| who.groups.contains(&gid));
-        let members: Vec<String> = members
-            .map(|who| if who.uid == 0 { "root".to_owned() } else { format!("u{}", who.uid) })
-            .collect();
-        group += &format!("g{gid}:x:{gid}:{}\n", members.join(","));
-    }
-    for (name, text) in [("passwd", passwd), ("group", group)] {
-        let file = scratch.join(name);
-        std::fs::write(&file, text).unwrap();
-        kernel::bind(&file, &Path::new("/etc").join(name));
-    }
-}
-
-/// Takes them back.
-pub fn forget_accounts() {
-    for name in ["/etc/passwd", "/etc/group"] {
-        nix::mount::umount(name).unwrap();
-    }
 }
 
 /// The port mapper, if none runs yet.
@@ -237,7 +167,7 @@ impl Ports {
             return Self(None);
         }
         let child = Command::new("rpcbind").arg("-f").spawn().expect("rpcbind");
-        wait_for("rpcbind", running);
+        people::wait_for("rpcbind", running);
         Self(Some(child))
     }
 }
@@ -276,7 +206,7 @@ impl Server {
             .stderr(Stdio::null())
             .spawn()
             .expect("ganesha.nfsd");
-        wait_for("the NFS server", || {
+        people::wait_for("the NFS server", || {
             std::fs::read_to_string(&log).is_ok_and(|log| log.contains("NFS SERVER INITIALIZED"))
         });
         Self(child)
@@ -288,16 +218,6 @@ impl Drop for Server {
         let _ = self.0.kill();
         let _ = self.0.wait();
     }
-}
-
-pub fn wait_for(what: &str, done: impl Fn() -> bool) {
-    for _ in 0..300 {
-        if done() {
-            return;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(50));
-    }
-    panic!("{what} did not start");
 }
 
 type Client = Nfs3Client<TokioIo<TcpStream>>;
