@@ -71,7 +71,7 @@ fn the_fields_of_the_contract() {
     let check = folder.json("check");
     let films = &check["board"][0];
     assert_eq!(films["stages"]["titles"], 6);
-    assert_eq!(check["totals"], serde_json::json!({"blocker": 7, "risk": 1, "note": 1}));
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 8, "risk": 1, "note": 1}));
 }
 
 #[test]
@@ -102,8 +102,14 @@ fn severities_and_silences_of_the_layout_count() {
                silence = [{ rule = \"library/nothing-found\", why = \"known\" }]\n",
     );
     let check = folder.json("check");
-    assert_eq!(check["totals"], serde_json::json!({"blocker": 0, "risk": 3, "note": 2}));
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 1, "risk": 3, "note": 2}));
     assert_eq!(check["silenced"], 4);
+    assert_eq!(folder.run("check").code, 1);
+    folder.edit(
+        "tarvek.toml",
+        "\"path/case\" = ",
+        "\"access/cannot-add\" = \"risk\", \"path/case\" = ",
+    );
     assert_eq!(folder.run("check").code, 0);
     assert_eq!(folder.run("check --fail-on risk").code, 1);
     // Silenced below one path only, the others still speak.

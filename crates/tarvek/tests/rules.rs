@@ -11,6 +11,11 @@ fn healthy() -> Folder {
         .edit("tarvek.toml", "/media/Music", "/media/music")
         .edit("tarvek.toml", "roots = [\"/books\"]", "roots = [\"/media/books\"]")
         .edit("tarvek.toml", "reels\"], original = true", "reels\"], original = true, backup = \"rill\"")
+        .edit(
+            "tarvek.toml",
+            "runs_as = \"974:2200\"\n",
+            "runs_as = \"974:2200\"\ngroups = [\"keepers\"]\n",
+        )
         .edit("granary.listing", "|d 0750 1101 2100", "|d 0755 1101 2100")
         .edit("granary.listing", "|f 0640 1101 2100", "|f 0644 1101 2100")
         .edit(
@@ -319,6 +324,126 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "|names /silo",
         "7 folders below /media/films could not be looked into",
     ),
+    (
+        "identity/unknown-account",
+        "tarvek.toml",
+        "runs_as = \"972:972\"",
+        "runs_as = \"975:975\"",
+        "on granary: groupadd -g 975 lantern; useradd -r -u 975",
+    ),
+    (
+        "identity/number-mismatch",
+        "tarvek.toml",
+        "role = \"apps\"",
+        "role = \"apps\"\ngroups = { keepers = 2105 }",
+        "on millrace: groupmod -g 2100 keepers",
+    ),
+    (
+        "identity/runs-as-root",
+        "tarvek.toml",
+        "runs_as = \"973:2200\"",
+        "runs_as = \"0:0\"",
+        "drover runs as root on granary",
+    ),
+    (
+        "identity/run-as-unset",
+        "tarvek.toml",
+        "runs_as = \"974:2200\"\n",
+        "",
+        "no account is set for joiner",
+    ),
+    (
+        "identity/shifted",
+        "tarvek.toml",
+        "runs_as = \"972:972\"",
+        "runs_as = \"972:972\"\nuserns = \"0:100000:500\"",
+        "the user namespace of lantern has no id 972",
+    ),
+    (
+        "identity/squashed",
+        "tarvek.toml",
+        "squash = \"root\"",
+        "squash = \"all\"",
+        "lantern is 972:972 on millrace and arrives on granary as 65534:65534: all_squash of the export",
+    ),
+    (
+        "identity/shared-account",
+        "tarvek.toml",
+        "runs_as = \"974:2200\"",
+        "runs_as = \"973:2200\"",
+        "drover and joiner all run as uid 973 on granary",
+    ),
+    (
+        "access/cannot-add",
+        "tarvek.toml",
+        "groups = [\"keepers\"]\n",
+        "",
+        "on granary: setfacl -m u:joiner:wx /silo/media/films",
+    ),
+    (
+        "access/cannot-add",
+        "tarvek.toml",
+        "map = [{ from = \"/silo/media\", to = \"/data\" }]",
+        "map = [{ from = \"/silo/media\", to = \"/data\", access = \"ro\" }]",
+        "set access = \"rw\" for the mapping in line",
+    ),
+    (
+        "access/cannot-remove",
+        "granary.listing",
+        "|d 2770 973 2200 4 512 90",
+        "|d 3770 973 2200 4 512 90",
+        "chmod -t /silo/media/intake/done/films",
+    ),
+    (
+        "access/world-writable",
+        "granary.listing",
+        "|f 0664 1101 2100 84211",
+        "|f 0666 1101 2100 84211",
+        "anyone may write 1 entry on granary",
+    ),
+    (
+        "access/not-inherited",
+        "tarvek.toml",
+        "runs_as = \"973:2200\"\numask = \"002\"",
+        "runs_as = \"973:2200\"\numask = \"077\"",
+        "a file that drover makes will be 0600 drover:stagehands and joiner",
+    ),
+    (
+        "access/moved-stays-private",
+        "tarvek.toml",
+        "runs_as = \"973:2200\"\numask = \"002\"",
+        "runs_as = \"973:2200\"\numask = \"007\"",
+        "a file that drover makes will be 0660 drover:stagehands, linked or moved there, and lantern",
+    ),
+    (
+        "access/not-as-declared",
+        "tarvek.toml",
+        "[intake.films]",
+        "[[folder]]\nhost = \"granary\"\npath = \"/silo/media/films\"\nrights = { \"@stagehands\" = \"change\" }\n\n[intake.films]",
+        "@stagehands has less than \"change\" on",
+    ),
+    (
+        "access/not-as-declared",
+        "tarvek.toml",
+        "[intake.films]",
+        "[[folder]]\nhost = \"granary\"\npath = \"/silo/media/books\"\nrights = { lantern = \"none\" }\n\n[intake.films]",
+        "lantern has more than \"none\" on",
+    ),
+    (
+        "access/per-user-grants",
+        "granary.listing",
+        "end tree",
+        "end tree\nsection acl\n|# file: /silo/media/films\n|# owner: 1101\n|# group: 2100\n|user::rwx\n|user:1101:rwx\n|user:1102:rwx\n\
+         |user:973:rwx\n|group::rwx\n|mask::rwx\n|other::r-x\n|\nend acl",
+        "grant rwx to drover, mira, oskar one by one",
+    ),
+    (
+        "access/orphaned-owner",
+        "granary.listing",
+        "|f 0664 1101 2100 84211",
+        "|f 0664 1109 2100 84211",
+        "1 entry by 1109",
+    ),
 ];
 
 #[test]
@@ -359,6 +484,7 @@ const OF_SURVEYS: &[&str] = &[
     "survey/too-old",
     "survey/partial",
     "survey/no-acls",
+    "identity/too-many-groups",
     "layout/scattered-kinds",
     "layout/outside-share",
 ];
@@ -446,4 +572,39 @@ fn datasets_that_are_as_they_should_be_are_left_alone() {
         (finding["rule"].as_str(), finding["severity"].as_str()),
         (Some("dataset/nearly-full"), Some("blocker"))
     );
+}
+
+#[test]
+fn a_shift_and_lost_groups_are_told_from_a_plain_refusal() {
+    let folder = healthy();
+    // Only the account's own number lets it in.
+    folder.edit("granary.listing", "|d 0755 1101 2100 4 512 75", "|d 0700 972 972 4 512 75");
+    assert_eq!(fired(&folder), [""; 0]);
+    folder.edit("tarvek.toml", "\"972:972\"", "\"972:972\"\nuserns = \"0:100000:65536\"");
+    let check = folder.json("check");
+    let findings = check["findings"].as_array().unwrap();
+    let of = |rule: &str| findings.iter().find(|finding| finding["rule"] == rule);
+    let shifted = of("identity/shifted").unwrap();
+    assert!(
+        shifted["message"]
+            .as_str()
+            .unwrap()
+            .contains("is 972:972 inside its namespace and 100972:100972")
+    );
+    assert_eq!(of("access/root-unreadable").unwrap()["because"], "identity/shifted");
+    let trace = folder.json("trace /media/photos --from service:lantern");
+    assert_eq!(trace["hops"][0]["identity_changed_by"], "the user namespace of lantern");
+    // Mounted with the namespace's ids, the files are the account's own again – but not on a mount over NFS.
+    let many: Vec<String> = (3000..3016).chain([2100]).map(|gid| format!("\"{gid}\"")).collect();
+    let groups = format!("\"972:972\"\ngroups = [{}]", many.join(", "));
+    let folder = healthy();
+    folder.edit("granary.listing", "|d 0755 1101 2100 4 512 75", "|d 0750 1101 2100 4 512 75");
+    folder.edit("tarvek.toml", "\"972:972\"", &groups);
+    assert_eq!(fired(&folder), [""; 0], "2100 is among the first 16");
+    let many: Vec<String> = (1900..1916).chain([2100]).map(|gid| format!("\"{gid}\"")).collect();
+    let more = format!("\"972:972\"\ngroups = [{}]", many.join(", "));
+    folder.edit("tarvek.toml", &groups, &more);
+    assert!(fired(&folder).contains(&"identity/too-many-groups".to_owned()));
+    folder.edit("tarvek.toml", "[host.granary]\n", "[host.granary]\nmanage_gids = true\n");
+    assert!(!fired(&folder).contains(&"identity/too-many-groups".to_owned()));
 }

@@ -15,7 +15,7 @@ use super::{
 use crate::facts::mounts::{MountEntry, MountTable, network_protocol};
 use crate::facts::tree::{EntryKind, Listing, Lookup, NodeId, Tree};
 use crate::identity::{IdMap, Realm, Subject};
-use crate::layout::{HostRole, MapSource, Mapping, Mode, MountSource, Protocol, Service};
+use crate::layout::{HostRole, MapSource, Mapping, Mode, MountSource, Os, Protocol, Service};
 use crate::path::{AbsPath, components};
 use crate::site::Site;
 use crate::smb::{Gate, Login, Session, connect};
@@ -202,7 +202,11 @@ impl<'a> Walker<'a> {
         let facts = self.site.facts(host);
         spot.frames[0].node = facts.map(|_| Tree::ROOT);
         spot.frames[0].mount = self.table(host).and_then(MountTable::root).map(|mount| mount.id);
-        spot.trail.push(self.step(&spot, true));
+        // A drive letter stands in no folder.
+        let drives = self.site.layout.host(host).is_some_and(|host| host.os == Os::Windows);
+        if !drives {
+            spot.trail.push(self.step(&spot, true));
+        }
         spot
     }
 

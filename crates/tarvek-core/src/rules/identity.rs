@@ -8,7 +8,7 @@ use crate::check::{Case, Finding, Where};
 use crate::identity::{NOBODY, Subject};
 use crate::layout::{Account, Protocol, RunAs, Service, ServiceRole};
 use crate::party::seen_as;
-use crate::route::{End, Evidence, HopKind, Route, View, follow};
+use crate::route::{End, Evidence, Hop, HopKind, Route, View, follow};
 use crate::site::Site;
 use crate::text::shown;
 
@@ -187,8 +187,12 @@ pub(super) fn shift_decides(site: &Site, case: &Case, route: &Route) -> bool {
 /// The group that was left behind and would grant what was refused.
 fn lost_group(site: &Site, route: &Route, refusal: &Option<Refusal>) -> Option<u32> {
     let Some(Refusal::Permission { host, node, subject, want }) = refusal else { return None };
-    let over_nfs = |kind: HopKind| kind == HopKind::Mount;
-    route.hops.iter().find(|hop| over_nfs(hop.kind) && hop.changed_by.is_some())?;
+    // Where the server looks groups up, it is its own lists that count.
+    let looked_up = |host: &str| site.layout.host(host).is_some_and(|host| host.manage_gids);
+    let cut = |hop: &Hop| {
+        hop.kind == HopKind::Mount && hop.changed_by.is_some() && !looked_up(&hop.host_out)
+    };
+    route.hops.iter().find(|hop| cut(hop))?;
     let object = site.object(host, *node)?;
     let lost = route.subject.groups.iter().filter(|gid| !subject.is_in(**gid));
     lost.copied().find(|gid| {
@@ -266,7 +270,7 @@ fn arrivals(site: &Site, service: &Service, findings: &mut Vec<Finding>) {
         let mut before = &route.subject;
         for hop in &route.hops {
             let replaced = hop.kind == HopKind::Share && hop.subject.uid != before.uid;
-            let by_export = hop.changed_by.as_deref().is_some_and(|by| by.contains("squash"));
+            let by_export = matches!(hop.share, Some((_, Protocol::Nfs)));
             if replaced && by_export && !squashed.contains(&hop.host) {
                 squashed.push(hop.host.clone());
                 let by = hop.changed_by.clone().unwrap_or_default();

@@ -73,9 +73,35 @@ const STEPS: &[(&str, &[&str], &str)] = &[
         "The way falls through to the empty folder beneath the mount point.",
     ),
     (
-        "A folder that the service can't enter",
-        &["access", "/media/photos", "--from", "service:lantern"],
-        "The mode's last digit decides, because lantern neither owns the folder nor is in keepers.",
+        "A library that is greyed out",
+        &["access", "/media/photos", "--from", "service:lantern", "--below"],
+        "The mode's last digit decides, because lantern neither owns the folder nor is in keepers. One ACL entry would \
+         let it in, for what is there and what will come; nobody else's access changes.",
+    ),
+    (
+        "The same library after that entry was added",
+        &[
+            "access",
+            "/media/photos",
+            "--from",
+            "service:lantern",
+            "--below",
+            "--survey",
+            "granary.mended.listing",
+            "--survey",
+            "millrace.survey",
+        ],
+        "granary.mended.listing was collected after the command had been run on granary.",
+    ),
+    (
+        "Everyone against one folder",
+        &["access", "/silo/media/films", "--from", "host:granary", "--all"],
+        "Each account, service and client comes by its own way; the first refusal of each stands below it.",
+    ),
+    (
+        "What a download will be like, and who can use it",
+        &["access", "/data/intake/done/films", "--from", "service:drover", "--new-file"],
+        "The folder's setgid bit gives the group, drover's umask 002 lets the group write.",
     ),
     ("What a rule means", &["explain", "access/root-unreadable"], "Every finding has such a text."),
     (
@@ -135,6 +161,7 @@ fn write(folder: &Path) -> Result<(), Failure> {
             include_bytes!("../../../../examples/nfs.brief.toml").to_vec(),
         ),
         ("granary.listing".into(), include_bytes!("../demo/granary.listing").to_vec()),
+        ("granary.mended.listing".into(), mended().into_bytes()),
         ("millrace.listing".into(), include_bytes!("../demo/millrace.listing").to_vec()),
     ];
     files.extend(shelf());
@@ -160,6 +187,30 @@ fn write(folder: &Path) -> Result<(), Failure> {
         write_file(&path, contents).map_err(|error| cant_write(&path, &error))?;
     }
     Ok(())
+}
+
+/// The storage host's listing after `setfacl -R -m u:lantern:rX,d:u:lantern:rX /silo/media/photos`.
+fn mended() -> String {
+    let listing = include_str!("../demo/granary.listing");
+    let below = |line: &&str| line.contains(" - /silo/media/photos");
+    let entry = |line: &str| {
+        let path = &line[line.find(" - ").map_or(0, |at| at + 3)..];
+        let lantern = "user:972";
+        let lines: Vec<String> = if line.starts_with("|d") {
+            let access =
+                ["user::rwx", &format!("{lantern}:r-x"), "group::r-x", "mask::r-x", "other::---"];
+            let default = access.map(|entry| format!("default:{entry}"));
+            access.iter().map(ToString::to_string).chain(default).collect()
+        } else {
+            let access =
+                ["user::rw-", &format!("{lantern}:r--"), "group::r--", "mask::r--", "other::---"];
+            access.iter().map(ToString::to_string).collect()
+        };
+        let head = format!("|# file: {path}\n|# owner: 1101\n|# group: 2100\n");
+        lines.iter().fold(head, |text, line| text + "|" + line + "\n") + "|\n"
+    };
+    let entries: String = listing.lines().filter(below).map(entry).collect();
+    listing.replace("end tree\n", &format!("end tree\nsection acl\n{entries}end acl\n"))
 }
 
 /// A survey that says what the listing says is the demo's, and is made again.

@@ -8,6 +8,7 @@ use tarvek_core::library::Scan;
 use tarvek_core::object::Object;
 use tarvek_core::party::Party;
 use tarvek_core::remedy::Remedy;
+use tarvek_core::route::Evidence;
 use tarvek_core::site::Site;
 use tarvek_core::text::counted;
 use unicode_width::UnicodeWidthStr;
@@ -40,7 +41,10 @@ pub(crate) fn text(
         let (host, place) = &verdict.decided_at;
         let indent = " ".repeat(20);
         let place = place.to_string();
-        let errno = verdict.errno.map(|errno| format!(" ({errno})")).unwrap_or_default();
+        let tried = (verdict.evidence == Evidence::Proven).then_some("tried");
+        let marks: Vec<&str> = verdict.errno.into_iter().chain(tried).collect();
+        let errno =
+            if marks.is_empty() { String::new() } else { format!(" ({})", marks.join(", ")) };
         let words = format!("{place} on {host}: {}{errno}", verdict.reason);
         let _ = writeln!(out, "  {}", wrap(&words, &[place], stage.width() - 20, &indent));
     }

@@ -111,8 +111,12 @@ fn group_title(finding: &Finding) -> String {
     if finding.affects.is_empty() {
         return format!("About {}", finding.subject.replace(':', " "));
     }
-    let names: Vec<&str> =
-        finding.affects.iter().map(|name| name.trim_start_matches("library:")).collect();
+    // A library goes by its name alone, as in the board.
+    let name = |name: &String| match name.strip_prefix("library:") {
+        Some(library) => library.to_owned(),
+        None => name.replacen(':', " ", 1),
+    };
+    let names: Vec<String> = finding.affects.iter().map(name).collect();
     let word = match finding.severity {
         Severity::Blocker => "In the way of",
         _ => "Concerning",

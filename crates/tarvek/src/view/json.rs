@@ -140,7 +140,6 @@ struct FindingDoc {
     /// What clears it.
     remedy: String,
     /// What the remedy changes for others, where it is known.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     effects: Vec<String>,
     /// The libraries that it affects.
     affects: Vec<String>,

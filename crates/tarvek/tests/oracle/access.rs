@@ -105,6 +105,63 @@ fn attempts_in_user_namespaces_come_out_as_predicted() {
     outcomes.report("access in namespaces");
 }
 
+/// `access --prove` says what other attempts met, and leaves everything as it was.
+#[test]
+fn proofs_tell_what_really_happens_and_leave_no_trace() {
+    kernel::private_mounts();
+    let mut random = Random::from_env("proofs");
+    let mut outcomes = Outcomes::default();
+    for n in 0..random::cases(3) {
+        let place = Place::new();
+        let top = place.top();
+        let paths = grow(&mut random, &top, false);
+        for who in [subject(&mut random), subject(&mut random)] {
+            let tried = attempt(&who, None, &paths, place.folder());
+            let before = everything(&top);
+            for path in
+                paths.iter().filter(|path| path.extension().is_none_or(|e| e != "fifo")).take(12)
+            {
+                let gids: Vec<String> =
+                    [who.gid].iter().chain(&who.groups).map(ToString::to_string).collect();
+                let output = Command::new(env!("CARGO_BIN_EXE_tarvek"))
+                    .args(["access", "--prove", "--format", "json", "--as"])
+                    .arg(format!("{}:{}", who.uid, gids.join(",")))
+                    .arg(path)
+                    .output()
+                    .unwrap();
+                let answer: serde_json::Value = serde_json::from_slice(&output.stdout)
+                    .unwrap_or_else(|error| {
+                        panic!("{error}: {}", String::from_utf8_lossy(&output.stderr))
+                    });
+                for verdict in answer["verdicts"].as_array().unwrap() {
+                    let need = verdict["need"].as_str().unwrap();
+                    let need =
+                        Need::ALL.into_iter().find(|known| known.word() == need).unwrap().word();
+                    let really = &tried[&(path.clone(), need)];
+                    let full = verdict["errno"] == "ENOTEMPTY";
+                    let context = format!("{need} of {path:?} by {who:?}, tree {n}: {verdict}");
+                    assert_eq!(verdict["allowed"] == true || full, really == "ok", "{context}");
+                    assert!(
+                        full || verdict["errno"] == "EBUSY" || verdict["evidence"] == "proven",
+                        "{context}"
+                    );
+                    outcomes.count(really);
+                }
+            }
+            assert_eq!(everything(&top), before, "something was left behind");
+        }
+        clear(&top);
+    }
+    outcomes.report("proofs");
+}
+
+/// Names, owners, modes, times and contents of a tree.
+fn everything(top: &Path) -> String {
+    let format = "%p %M %U:%G %s %i %T@\n";
+    let listed = Command::new("find").arg(top).args(["-printf", format]).output().unwrap();
+    String::from_utf8_lossy(&listed.stdout).into_owned()
+}
+
 /// A map of some of the owners that trees have, with 0 among the inside numbers.
 pub fn id_map(random: &mut Random, idmapped: bool) -> IdMap {
     let mut ranges = |of: &[u32]| {
