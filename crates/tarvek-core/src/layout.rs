@@ -90,7 +90,7 @@ pub enum Os {
 }
 
 /// A machine, or a system container inside one.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Host {
     /// Its name in the layout.
     pub name: String,

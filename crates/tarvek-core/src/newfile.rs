@@ -115,3 +115,85 @@ fn created_with(default: &Acl, mode: u16) -> (Acl, u16) {
     }
     (acl, left)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::acl::AclEntry;
+
+    fn folder(mode: u16, default: &[(Tag, u8)]) -> Object<'static> {
+        let meta = Meta {
+            kind: EntryKind::Folder,
+            mode,
+            uid: 0,
+            gid: 2100,
+            size: 0,
+            allocated: None,
+            inode: None,
+            device: None,
+            links: 1,
+            modified: 0,
+            changed: None,
+            flags: None,
+        };
+        let entries = default.iter().map(|&(tag, perm)| AclEntry { tag, perm }).collect();
+        let default_acl = (!default.is_empty()).then(|| Cow::Owned(Acl::new(entries)));
+        Object { default_acl, ..Object::plain(meta) }
+    }
+
+    fn made(folder: &Object, making: Making) -> String {
+        let made = predict(folder, &Subject::new(972, 973, []), making);
+        let acl = made.acl.map(|acl| format!(" {acl}")).unwrap_or_default();
+        format!("{:04o} {}:{}{acl}", made.meta.mode, made.meta.uid, made.meta.gid)
+    }
+
+    #[test]
+    fn setgid_umask_and_default_acls_make_the_new_entry() {
+        let plain = folder(0o775, &[]);
+        let setgid = folder(0o2775, &[]);
+        let default = folder(
+            0o2775,
+            &[
+                (Tag::UserObj, 7),
+                (Tag::User(5), 7),
+                (Tag::GroupObj, 5),
+                (Tag::Mask, 7),
+                (Tag::Other, 0),
+            ],
+        );
+        let file = Making::usual(false, 0o022);
+        let directory = Making::usual(true, 0o027);
+        assert_eq!(made(&plain, file), "0644 972:973");
+        assert_eq!(made(&setgid, file), "0644 972:2100");
+        assert_eq!(made(&setgid, directory), "2750 972:2100");
+        // With grpid the group comes from the folder, and the bit is not handed on.
+        assert_eq!(made(&plain, Making { grpid: true, ..directory }), "0750 972:2100");
+        assert_eq!(made(&setgid, Making { grpid: true, ..directory }), "0750 972:2100");
+        // A default ACL takes the place of the umask; what was asked for cuts its mask.
+        let acl = "user::rw-,user:5:rwx,group::r-x,mask::rw-,other::---";
+        assert_eq!(made(&default, file), format!("0660 972:2100 {acl}"));
+        let private = Making { asked: 0o600, ..file };
+        let acl = "user::rw-,user:5:rwx,group::r-x,mask::---,other::---";
+        assert_eq!(made(&default, private), format!("0600 972:2100 {acl}"));
+        let over_old_nfs = Making { umask_always: true, ..file };
+        let acl = "user::rw-,user:5:rwx,group::r-x,mask::r--,other::---";
+        assert_eq!(made(&default, over_old_nfs), format!("0640 972:2100 {acl}"));
+    }
+
+    /// What a server made when it was asked, each a disagreement once.
+    #[test]
+    fn an_smb_server_keeps_attributes_in_the_mode_where_it_can_keep_them_nowhere_else() {
+        let offer = SmbOffer::default();
+        let making = Making::over_smb(&offer, false);
+        let default = |user, group, other| {
+            folder(0o777, &[(Tag::UserObj, user), (Tag::GroupObj, group), (Tag::Other, other)])
+        };
+        // Its maker may write it, or would be let by an entry for others: the default ACL stands.
+        assert_eq!(made(&default(6, 6, 6), making), "0644 972:973");
+        // He may not: the mode becomes what was asked for.
+        assert_eq!(made(&default(5, 5, 0), making), "0744 972:973");
+        let narrow = SmbOffer { create_mask: Some(0o600), ..offer };
+        assert_eq!(made(&default(0, 7, 7), Making::over_smb(&narrow, false)), "0600 972:973");
+        assert_eq!(made(&default(5, 5, 0), Making::over_smb(&narrow, true)), "0550 972:973");
+    }
+}

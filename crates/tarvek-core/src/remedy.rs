@@ -141,7 +141,16 @@ impl Plan<'_> {
                 self.grant(host, *node, subject, perm, wide)
             }
             Refusal::ReadOnly(layer) => {
-                self.steps.push(self.open(layer)?);
+                let step = self.open(layer)?;
+                if let LayerKind::Filesystem(kind, source) = &layer.kind {
+                    // What a change before has opened and closed again stays open.
+                    let whole = layer.filesystem;
+                    let closed = set_mode(kind, source, &layer.path, whole, Mode::ReadOnly);
+                    self.steps.retain(|earlier| *earlier != step && earlier.command != closed);
+                    self.steps.insert(0, step);
+                } else {
+                    self.steps.push(step);
+                }
                 self.site = self.site.supposing_writable(layer);
                 Some(())
             }
@@ -261,20 +270,17 @@ impl Plan<'_> {
         if let Some(table) = self.site.facts(host).and_then(|facts| facts.mounts.as_ref()) {
             let mount = table.at(&place)?;
             let read_only = |options: &[String]| options.iter().any(|option| option == "ro");
-            let point = shell_quoted(mount.point.as_bytes());
             let opened = self.site.writable_layers().iter().any(|layer| {
                 matches!(layer.kind, LayerKind::Filesystem(..))
                     && layer.host == host
                     && layer.path == mount.point
             });
-            if opened {
-                // It stays so: that is part of what is needed.
-            } else if read_only(&mount.super_options) {
-                let set = |mode: &str| format!("mount -o remount,{mode} {point}");
-                obstacles.push((set("rw"), set("ro")));
-            } else if read_only(&mount.options) {
-                let set = |mode: &str| format!("mount -o remount,bind,{mode} {point}");
-                obstacles.push((set("rw"), set("ro")));
+            let whole = read_only(&mount.super_options);
+            // Where it is opened for good, that is part of what is needed.
+            if !opened && (whole || read_only(&mount.options)) {
+                let source = crate::text::shown(&mount.source);
+                let set = |mode| set_mode(&mount.filesystem, &source, &mount.point, whole, mode);
+                obstacles.push((set(Mode::ReadWrite), set(Mode::ReadOnly)));
             }
             let inside =
                 |entry: &MountEntry| below && entry.point != place && entry.point.within(&place);
@@ -408,14 +414,24 @@ impl Plan<'_> {
             LayerKind::Share(name, _) => in_layout(format!(
                 "add the user to write in the smb of share {name}, and put `tarvek emit smb` in place"
             )),
-            LayerKind::Filesystem(kind, source) if kind == "zfs" => {
-                on_host(format!("zfs set readonly=off {}", shell_quoted(source.as_bytes())))
+            LayerKind::Filesystem(kind, source) => {
+                let whole = layer.filesystem;
+                on_host(set_mode(kind, source, &layer.path, whole, Mode::ReadWrite))
             }
-            LayerKind::Filesystem(..) if layer.filesystem => {
-                on_host(format!("mount -o remount,rw {point}"))
-            }
-            LayerKind::Filesystem(..) => on_host(format!("mount -o remount,bind,rw {point}")),
         })
+    }
+}
+
+/// The command that makes a mounted filesystem, or only this mount of it, writable or read-only.
+fn set_mode(kind: &str, source: &str, point: &AbsPath, whole: bool, mode: Mode) -> String {
+    let point = shell_quoted(point.as_bytes());
+    match (kind, mode) {
+        ("zfs", _) if whole => {
+            let value = if mode == Mode::ReadOnly { "on" } else { "off" };
+            format!("zfs set readonly={value} {}", shell_quoted(source.as_bytes()))
+        }
+        _ if whole => format!("mount -o remount,{} {point}", mode.word()),
+        _ => format!("mount -o remount,bind,{} {point}", mode.word()),
     }
 }
 
@@ -546,5 +562,93 @@ fn compare(
         tally.gains += u64::from(after & !before != 0);
         tally.loses += u64::from(before & !after != 0);
         tally.bits |= before ^ after;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::tree::{Extras, Listing, Meta, NewEntry, Tree, TreeBuilder};
+    use crate::facts::{HostFacts, Source};
+    use crate::layout::Layout;
+    use crate::nfs4::Nfs4Acl;
+
+    fn meta(kind: EntryKind) -> Meta {
+        Meta {
+            kind,
+            mode: 0o770,
+            uid: 1101,
+            gid: 2100,
+            size: 0,
+            allocated: None,
+            inode: None,
+            device: None,
+            links: 1,
+            modified: 0,
+            changed: None,
+            flags: None,
+        }
+    }
+
+    /// A folder with a file in it, both with NFSv4 ACLs.
+    fn site() -> Site {
+        let ace = |kind, mask, who| Ace { kind, flags: 0, mask, who };
+        let with = |name: &str, kind, entries| {
+            let extras = Extras { nfs4_acl: Some(Nfs4Acl::new(entries)), ..Extras::default() };
+            NewEntry { extras, ..NewEntry::plain(name, meta(kind)) }
+        };
+        let root = Meta { mode: 0o755, ..meta(EntryKind::Folder) };
+        let mut builder = TreeBuilder::new(NewEntry::plain("", root));
+        let all = nfs4::READ | nfs4::WRITE | nfs4::EXECUTE | nfs4::APPEND;
+        let deny = ace(AceType::Deny, nfs4::READ, Who::Uid(972));
+        let members = ace(AceType::Allow, all, Who::Group);
+        let silo = with("silo", EntryKind::Folder, vec![members.clone()]);
+        let at = builder.fill(Tree::ROOT, vec![silo], Listing::Complete)[0];
+        let file = with("film.mkv", EntryKind::File, vec![deny, members]);
+        builder.fill(at, vec![file], Listing::Complete);
+        let facts = HostFacts {
+            name: "granary".to_owned(),
+            source: Source::Live,
+            taken: 0,
+            taken_by: Some(0),
+            kernel: None,
+            mounts: None,
+            fstab: Vec::new(),
+            accounts: Vec::new(),
+            groups: Vec::new(),
+            documents: Vec::new(),
+            roots: Vec::new(),
+            complete: true,
+            tree: builder.finish(),
+            gaps: Vec::new(),
+        };
+        Site::join(Layout::default(), vec![facts]).unwrap()
+    }
+
+    #[test]
+    fn an_nfsv4_entry_goes_in_front_of_what_denies() {
+        let site = site();
+        let view = View::Host("granary".to_owned());
+        let ask = |path: &[u8], needs: &[Need], below| {
+            let (path, subject) = (AbsPath::new(path).unwrap(), Subject::new(972, 972, [2100]));
+            remedy(&site, &Wish { view: &view, path: &path, subject: &subject, needs, below })
+        };
+        let file = ask(b"/silo/film.mkv", &[Need::Read], false).unwrap();
+        assert_eq!(file.text(), "on granary: nfs4_setfacl -a A::972:r /silo/film.mkv");
+        assert_eq!(ask(b"/silo", &[Need::Read, Need::Add], false), None, "nothing refuses");
+        // Removing asks for more than reading and writing, which is not given by halves.
+        let tree = ask(b"/silo", &[Need::Read], true).unwrap();
+        assert_eq!(tree.text(), "on granary: nfs4_setfacl -a A::972:r /silo/film.mkv");
+        let stranger = Subject::new(5, 5, []);
+        let path = AbsPath::new(b"/silo").unwrap();
+        let wish = Wish {
+            view: &view,
+            path: &path,
+            subject: &stranger,
+            needs: &[Need::Read],
+            below: true,
+        };
+        let text = remedy(&site, &wish).unwrap().text();
+        assert_eq!(text, "on granary: nfs4_setfacl -R -a A:fd:5:rx /silo");
     }
 }

@@ -256,3 +256,126 @@ impl Gate {
         format!("uid={},gid={},{key}={mode:04o}", self.uid, self.gid)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::layout::{Group, Host, HostRole, Layout};
+
+    fn site() -> Site {
+        let account = |name: &str, uid, gid, groups: &[&str]| Account {
+            name: name.to_owned(),
+            uid,
+            gid: Some(gid),
+            groups: groups.iter().map(ToString::to_string).collect(),
+        };
+        let group = |name: &str, gid| Group { name: name.to_owned(), gid };
+        let granary = Host {
+            name: "granary".to_owned(),
+            roles: vec![HostRole::Storage],
+            accounts: vec![
+                account("mira", 1101, 11, &["keepers"]),
+                account("oskar", 1102, 12, &[]),
+                account("nobody", 65534, 65534, &[]),
+            ],
+            groups: vec![group("keepers", 2100), group("stagehands", 2200), group("own", 12)],
+            ..Host::default()
+        };
+        Site::join(Layout { hosts: vec![granary], ..Layout::default() }, Vec::new()).unwrap()
+    }
+
+    /// What a server answered when it was asked, each a disagreement once.
+    #[test]
+    fn sessions_are_what_a_server_makes_of_them() {
+        let mira = || Login::As("mira".to_owned());
+        let oskar = || Login::As("oskar".to_owned());
+        let names = |names: &[&str]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
+        let some = |name: &str| Some(name.to_owned());
+        let open = SmbOffer { writable: true, ..SmbOffer::default() };
+        let cases: Vec<(Login, SmbOffer, &str)> = vec![
+            (mira(), open.clone(), "1101:11 +2100 rw"),
+            (
+                Login::As("MIRA".to_owned()),
+                SmbOffer { only: names(&["Mira"]), ..open.clone() },
+                "1101:11 +2100 rw",
+            ),
+            // A group counts its members by their primary group as well.
+            (oskar(), SmbOffer { only: names(&["@own"]), ..open.clone() }, "1102:12 rw"),
+            (oskar(), SmbOffer { only: names(&["@keepers"]), ..open.clone() }, "refused"),
+            (mira(), SmbOffer { read: names(&["mira"]), ..open.clone() }, "1101:11 +2100 ro"),
+            (
+                mira(),
+                SmbOffer { read: names(&["mira"]), write: names(&["@keepers"]), ..open.clone() },
+                "1101:11 +2100 rw",
+            ),
+            // Guests-only: the lists are judged for whoever connects.
+            (
+                mira(),
+                SmbOffer { guests: true, guest_only: true, only: names(&["mira"]), ..open.clone() },
+                "65534:65534 rw",
+            ),
+            (
+                Login::Anonymous,
+                SmbOffer { guests: true, only: names(&["mira"]), ..open.clone() },
+                "refused",
+            ),
+            (Login::Anonymous, SmbOffer { guests: true, ..open.clone() }, "65534:65534 rw"),
+            // An administrator is root, whoever is forced.
+            (
+                mira(),
+                SmbOffer { admins: names(&["mira"]), force_user: some("oskar"), ..open.clone() },
+                "0:12 rw",
+            ),
+            // The forced group stands in front, the old primary one stays.
+            (
+                oskar(),
+                SmbOffer { force_group: some("stagehands"), ..open.clone() },
+                "1102:2200 +12 rw",
+            ),
+            (oskar(), SmbOffer { force_group: some("+stagehands"), ..open.clone() }, "1102:12 rw"),
+            (
+                mira(),
+                SmbOffer { force_group: some("+keepers"), ..open.clone() },
+                "1101:2100 +11 rw",
+            ),
+            // Of a forced user the server itself no longer counts the old primary group; of a guest, no longer everyone.
+            (
+                mira(),
+                SmbOffer {
+                    force_user: some("oskar"),
+                    force_group: some("stagehands"),
+                    ..open.clone()
+                },
+                "1102:2200 +12 rw without 12",
+            ),
+            (
+                Login::Anonymous,
+                SmbOffer { guests: true, force_group: some("keepers"), ..open.clone() },
+                "65534:2100 +65534 rw without everyone",
+            ),
+            // A forced user who is not in the group that is asked for with + can't connect at all.
+            (
+                mira(),
+                SmbOffer {
+                    force_user: some("oskar"),
+                    force_group: some("+keepers"),
+                    ..open.clone()
+                },
+                "refused",
+            ),
+        ];
+        let site = site();
+        for (login, offer, expected) in cases {
+            let session = match connect(&site, "granary", &offer, &login) {
+                Session::Refused(_) => "refused".to_owned(),
+                Session::Open { subject, mode, .. } => {
+                    let token = subject.token;
+                    let group = token.without_group.map(|gid| format!(" without {gid}"));
+                    let everyone = if token.without_everyone { " without everyone" } else { "" };
+                    format!("{subject} {}{}{everyone}", mode.word(), group.unwrap_or_default())
+                }
+            };
+            assert_eq!(session, expected, "{login:?} on {offer:?}");
+        }
+    }
+}

@@ -11,7 +11,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use nix::unistd::{Gid, Uid, setgroups, setresgid, setresuid};
-use rustix::fs::{AtFlags, Mode, OFlags, StatxFlags, Timespec, Timestamps};
+use rustix::fs::{AtFlags, Mode, OFlags, StatxAttributes, StatxFlags, Timespec, Timestamps};
 use rustix::io::Errno;
 use tarvek_core::access::Need;
 use tarvek_core::identity::Subject;
@@ -108,6 +108,11 @@ fn add(path: &Path) -> Result<(), Errno> {
 }
 
 fn add_by_name(path: &Path) -> Result<(), Errno> {
+    // From a folder that may only grow, the name would never go again.
+    let stat = rustix::fs::statx(rustix::fs::CWD, path, AtFlags::empty(), StatxFlags::BASIC_STATS)?;
+    if stat.stx_attributes.contains(StatxAttributes::APPEND) {
+        return Err(Errno::OPNOTSUPP);
+    }
     let name = path.join(proof_name(std::process::id()));
     let flags = OFlags::CREATE | OFlags::EXCL | OFlags::WRONLY | OFlags::CLOEXEC;
     rustix::fs::open(&name, flags, Mode::RUSR | Mode::WUSR)?;
@@ -172,7 +177,7 @@ impl Kept {
         }
         let stat = rustix::fs::fstat(&self.folder)?;
         if (stat.st_mtime, stat.st_mtime_nsec as i64)
-            != (self.modified.tv_sec, self.modified.tv_nsec as i64)
+            != (self.modified.tv_sec, self.modified.tv_nsec)
         {
             let times = Timestamps { last_access: self.accessed, last_modification: self.modified };
             rustix::fs::futimens(&self.folder, &times)?;

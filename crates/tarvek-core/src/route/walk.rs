@@ -29,7 +29,16 @@ const MOST_TURNS: u32 = 40;
 enum Via {
     Top,
     Mapping { to: AbsPath, mode: Mode, line: u32, seen: bool, changed_by: Option<String> },
-    Mount(MountVia),
+    Mount(Box<MountVia>),
+}
+
+impl Via {
+    fn mount(&self) -> Option<&MountVia> {
+        match self {
+            Self::Mount(via) => Some(via),
+            _ => None,
+        }
+    }
 }
 
 #[derive(Clone, Debug)]
@@ -372,9 +381,7 @@ impl<'a> Walker<'a> {
     }
 
     fn share_root(&self, spot: &Spot) -> Option<AbsPath> {
-        let Via::Mount(MountVia { share: Some((name, ..)), .. }) = &spot.frames.last()?.via else {
-            return None;
-        };
+        let (name, ..) = spot.frames.last()?.via.mount()?.share.as_ref()?;
         Some(self.site.layout.share(name)?.path.clone())
     }
 
@@ -481,10 +488,7 @@ impl<'a> Walker<'a> {
         let innermost = spot.frames.last().expect("a spot has frames");
         let seer = spot.frames.iter().rev().find(|frame| frame.node.is_some()).unwrap_or(innermost);
         let host = self.host_of(&seer.level);
-        let gates = spot.frames.iter().filter_map(|frame| match &frame.via {
-            Via::Mount(via) => via.gate.clone(),
-            _ => None,
-        });
+        let gates = spot.frames.iter().filter_map(|frame| frame.via.mount()?.gate.clone());
         Step {
             seen_on: host.clone(),
             host,
@@ -662,11 +666,8 @@ impl<'a> Walker<'a> {
     /// A dataset below an NFS export that is neither exported itself nor included by `crossmnt`.
     fn hidden_child(&self, spot: &Spot, k: usize, host: &str) -> Option<End> {
         let frame = &spot.frames[k];
-        let Via::Mount(MountVia { protocol: Protocol::Nfs, share: Some((name, ..)), .. }) =
-            &frame.via
-        else {
-            return None;
-        };
+        let via = frame.via.mount().filter(|via| via.protocol == Protocol::Nfs)?;
+        let (name, ..) = via.share.as_ref()?;
         let share = self.site.layout.share(name)?;
         let crossed = share.nfs.iter().any(|export| export.crossmnt);
         let exported =
@@ -728,7 +729,14 @@ impl<'a> Walker<'a> {
             (Protocol::Bind, _) => {
                 let subject = spot.frames[k].subject.clone();
                 let from = source.into_bytes();
-                Some(self.append(spot, host, &from, &subject, Via::Mount(via), Entrance::Last))
+                Some(self.append(
+                    spot,
+                    host,
+                    &from,
+                    &subject,
+                    Via::Mount(Box::new(via)),
+                    Entrance::Last,
+                ))
             }
             (Protocol::Disk, _) => None,
             _ => {
@@ -841,7 +849,7 @@ impl<'a> Walker<'a> {
         // An NFS server does not check the folders above an export; an SMB server does check those above a share.
         let entrance = if via.protocol == Protocol::Smb { Entrance::All } else { Entrance::Last };
         spot.frames.truncate(k + 1);
-        self.append(spot, &server, path.as_bytes(), &subject, Via::Mount(via), entrance)
+        self.append(spot, &server, path.as_bytes(), &subject, Via::Mount(Box::new(via)), entrance)
     }
 
     /// The SMB user that the layout names for a mount: its own, or that of the mount declared at the same place.
@@ -910,8 +918,8 @@ impl Spot {
     }
 
     fn on_smb_server(&self) -> bool {
-        let via = self.frames.last().map(|frame| &frame.via);
-        matches!(via, Some(Via::Mount(MountVia { protocol: Protocol::Smb, .. })))
+        let via = self.frames.last().and_then(|frame| frame.via.mount());
+        via.is_some_and(|via| via.protocol == Protocol::Smb)
     }
 }
 
@@ -1016,7 +1024,7 @@ impl Finish<'_> {
             mapping: self.spot.mapping,
             umask_always: frames
                 .iter()
-                .any(|frame| matches!(&frame.via, Via::Mount(via) if via.takes_umask())),
+                .any(|frame| frame.via.mount().is_some_and(MountVia::takes_umask)),
             end: self.end.clone(),
             here,
         }

@@ -80,7 +80,8 @@ fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: u
     if let Some(words) = &hop.doubt {
         let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), doubt(format!("▲ {words}")));
     }
-    if hop.subject != *before {
+    // Capabilities that stay behind without a change of numbers are not worth a line.
+    if who(&hop.subject) != who(before) || hop.subject.doubt != before.doubt {
         let by = hop.changed_by.as_ref().map(|by| format!(" ({by})")).unwrap_or_default();
         let after = match &hop.subject.doubt {
             Some(_) => "somebody unknown".to_owned(),

@@ -284,7 +284,7 @@ async fn tries(
                     None => false,
                 },
             );
-        } else if !path.extension().is_some_and(|ending| ending == "fifo") {
+        } else if path.extension().is_none_or(|ending| ending != "fifo") {
             say(Need::Read, may(&mut client, ACCESS3_READ).await);
             say(Need::Write, may(&mut client, ACCESS3_MODIFY | ACCESS3_EXTEND).await);
         }
