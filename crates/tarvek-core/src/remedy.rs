@@ -80,9 +80,15 @@ impl Remedy {
 
 /// Finds a remedy for what is refused. `None` if nothing is, or if no change of rights helps.
 pub fn remedy(site: &Site, wish: &Wish) -> Option<Remedy> {
-    let mut plan = Plan { site: site.clone(), wish, steps: Vec::new(), changes: Vec::new() };
+    let mut plan = Plan {
+        site: site.clone(),
+        wish,
+        steps: Vec::new(),
+        changes: Vec::new(),
+        joined: Vec::new(),
+    };
     loop {
-        let route = follow(&plan.site, wish.view, wish.path, wish.subject);
+        let route = follow(&plan.site, wish.view, wish.path, &plan.subject());
         let refused = wish
             .needs
             .iter()
@@ -120,9 +126,45 @@ struct Plan<'a> {
     wish: &'a Wish<'a>,
     steps: Vec<Step>,
     changes: Vec<Change>,
+    /// Groups that the subject is supposed to have joined.
+    joined: Vec<u32>,
 }
 
 impl Plan<'_> {
+    /// Who asks, with the groups that he is supposed to have joined.
+    fn subject(&self) -> Subject {
+        let mut subject = self.wish.subject.clone();
+        subject.groups.extend(self.joined.iter().copied());
+        subject
+    }
+
+    /// Supposes that whoever asks joins a group, where he is somebody by name; whether that could help.
+    fn join(&mut self, host: &str, gid: u32) -> bool {
+        // Root's group is nobody's to join, and a group that did not arrive the first time will not the second.
+        if gid == 0 || self.joined.contains(&gid) {
+            return false;
+        }
+        let group = self.site.group_text(host, gid);
+        let step = match self.wish.view {
+            View::Service(name) => Step {
+                host: None,
+                command: format!(
+                    "add \"{gid}\" to the groups of service {name} in the layout, and start it anew"
+                ),
+            },
+            View::Host(own) => {
+                let account =
+                    self.site.accounts(own).find(|account| account.uid == self.wish.subject.uid);
+                let Some(account) = account else { return false };
+                let command = format!("usermod -a -G {group} {}", account.name);
+                Step { host: Some(own.clone()), command }
+            }
+        };
+        self.joined.push(gid);
+        self.steps.push(step);
+        true
+    }
+
     /// Clears one refusal; `None` if nothing does.
     fn clear(&mut self, route: &Route, verdict: &Verdict) -> Option<()> {
         match verdict.refusal.as_ref()? {
@@ -369,6 +411,11 @@ impl Plan<'_> {
             }
             Style::Mode => {
                 let member = subject.is_in(object.meta.gid);
+                let of_group = (object.meta.mode >> 3) as u8 & 7;
+                // To join the group that has it already gives one account more, and not everyone.
+                if !member && of_group & perm == perm && self.join(host, object.meta.gid) {
+                    return Some(());
+                }
                 let (class, shift) = if member { ('g', 3) } else { ('o', 0) };
                 let command = format!("chmod {recursive}{class}+{} {place}", grant.text());
                 self.change(host, node, below, Edit::Class { shift, grant }, command)
@@ -464,12 +511,17 @@ fn effects(before: &Site, plan: &Plan) -> Vec<String> {
                 todo.extend(old.tree.children(node));
             }
             let was = old.of(node);
-            if was.meta.kind == EntryKind::Symlink {
+            let one_user = matches!(change.edit, Edit::Entry { tag: Tag::User(_), inherit, .. } if !inherit || !was.is_folder());
+            // An entry for one user, where there was no ACL, is nothing to anybody else.
+            if was.meta.kind == EntryKind::Symlink || one_user && was.acl.is_none() {
                 continue;
             }
             let is = new.of(node);
             if is.is_folder() && was.default_acl.is_none() && is.default_acl.is_some() {
                 fresh_defaults += 1;
+                if was.acl.is_none() {
+                    continue;
+                }
             }
             compare(&asks, &was, &is, &old.tree.path(node), &mut others);
         }
@@ -482,6 +534,9 @@ fn effects(before: &Site, plan: &Plan) -> Vec<String> {
     }
     if fresh_defaults > 0 {
         lines.push("new entries there get the folder's default ACL instead of the umask of whoever makes them".to_owned());
+    }
+    if !plan.joined.is_empty() {
+        lines.push("what else the group may do, the new member may then do as well".to_owned());
     }
     for layer in &plan.site.writable_layers()[before.writable_layers().len()..] {
         lines.push(format!("{} becomes writable for all who come that way", layer.what));

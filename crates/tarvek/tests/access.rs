@@ -279,6 +279,8 @@ fn remedies_are_as_small_as_the_filesystem_allows() {
     let of = |mounted: &str, need: &str| {
         let folder = Folder::demo();
         folder.edit("granary.listing", "zfs silo/media rw,xattr,posixacl", mounted);
+        // The group has nothing, so that joining it would not help.
+        folder.edit("granary.listing", "|d 0750 1101 2100 4 512 75", "|d 0700 1101 2100 4 512 75");
         folder.json(&format!(
             "access /silo/media/photos --from host:granary --as lantern --need {need}"
         ))
@@ -299,6 +301,20 @@ fn remedies_are_as_small_as_the_filesystem_allows() {
         assert!(effects.contains(who), "{effects}");
     }
     assert!(!effects.contains("mira"), "{effects}");
+    // Where the owning group has what is needed, joining it gives it to one account only.
+    let folder = Folder::demo();
+    folder.edit(
+        "granary.listing",
+        "zfs silo/media rw,xattr,posixacl",
+        "zfs silo/media rw,xattr,noacl",
+    );
+    let as_drover = folder.json("access /silo/media/photos --from host:granary --as drover");
+    assert_eq!(steps(&as_drover), ["usermod -a -G keepers drover"]);
+    let service = folder.json("access /data/photos --from service:drover");
+    assert_eq!(
+        steps(&service),
+        ["add \"2100\" to the groups of service drover in the layout, and start it anew"]
+    );
     // A read-only filesystem is opened first, and what can't be had by any right has no remedy.
     let read_only = of("zfs silo/media ro,xattr,posixacl", "add");
     assert_eq!(steps(&read_only)[0], "zfs set readonly=off silo/media");
@@ -380,4 +396,30 @@ fn proofs_are_for_root_on_its_own_machine() {
     let elsewhere = Folder::demo().run("access /media/films --from service:lantern --prove");
     assert_eq!(elsewhere.code, 2);
     assert!(elsewhere.stderr.contains("can only be tried on this machine"), "{}", elsewhere.stderr);
+}
+
+#[test]
+fn namespaces_nest() {
+    let folder = Folder::demo();
+    folder.edit(
+        "tarvek.toml",
+        "# Serves the club's libraries.",
+        "[host.kelp]\nrole = \"apps\"\ninside = \"millrace\"\nidmap = [{ inside = 0, outside = 100000, count = 65536 }]\n\
+         map = [{ from = \"/srv\", to = \"/srv\" }]\n\n# Serves the club's libraries.",
+    );
+    folder.edit(
+        "tarvek.toml",
+        "[service.lantern]\nhost = \"millrace\"",
+        "[service.lantern]\nhost = \"kelp\"",
+    );
+    folder.edit("tarvek.toml", AS_LANTERN, "runs_as = \"0:0\"\nuserns = \"0:1000:2000\"");
+    let trace = folder.json("trace /books --from service:lantern");
+    let uids: Vec<_> = trace["hops"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|hop| hop["identity"]["uid"].clone())
+        .collect();
+    assert_eq!(uids[..2], [1000, 101_000], "{trace}");
+    assert_eq!(trace["hops"][1]["identity_changed_by"], "the user namespace of kelp");
 }

@@ -416,6 +416,13 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "a file that drover makes will be 0660 drover:stagehands, linked or moved there, and lantern",
     ),
     (
+        "access/moved-stays-private",
+        "granary.listing",
+        "end tree",
+        "|f 0600 973 2200 4096 4096 990 1 1791705690 - /silo/media/intake/done/films/Low Water (2003).mkv\nend tree",
+        "1 file in /data/intake/done/films, such as /silo/media/intake/done/films/Low Water (2003).mkv (0600 drover:stagehands)",
+    ),
+    (
         "access/not-as-declared",
         "tarvek.toml",
         "[intake.films]",

@@ -2,15 +2,16 @@
 
 use super::super::{Rule, RuleId, Severity};
 use super::repaired_for;
-use crate::access::{Need, Verdict, judge as decide, judge_within};
+use crate::access::{Need, R, Verdict, decide as decide_on, judge as decide, judge_within};
 use crate::check::{Case, Finding, Where};
+use crate::facts::tree::EntryKind;
 use crate::layout::{Intake, Service, Want};
 use crate::newfile::Making;
 use crate::object::Object;
 use crate::path::AbsPath;
 use crate::route::{Evidence, Route, View, follow};
 use crate::site::Site;
-use crate::text::{shell_quoted, shown};
+use crate::text::{counted, shell_quoted, shown};
 
 /// A folder that has to be added to, and can't be.
 pub static CANNOT_ADD: Rule = Rule {
@@ -119,20 +120,63 @@ impl Judge<'_> {
                     findings,
                 );
             }
-            if let Some(made) = made.as_ref().filter(|_| intake.want != Want::Copy) {
+            if intake.want == Want::Copy {
+                continue;
+            }
+            let before = findings.len();
+            let fetcher = done.as_ref().map(|done| done.service);
+            if let Some(made) = &made {
                 let verdict = judge_within(self.site, &server.route, made, Need::Read);
-                let fetcher = done.as_ref().map(|done| done.service);
-                self.unusable(
-                    &server,
-                    &verdict,
-                    made,
-                    fetcher,
-                    &MOVED_STAYS_PRIVATE,
-                    intake,
-                    findings,
-                );
+                let rule = &MOVED_STAYS_PRIVATE;
+                self.unusable(&server, &verdict, made, fetcher, rule, intake, findings);
+            }
+            // Whatever the umask says, some programs ask for less: what they have made is there to be seen.
+            if let Some(done) = done.as_ref().filter(|_| findings.len() == before) {
+                self.waiting(done, &server, intake, findings);
             }
         }
+    }
+
+    /// Files that wait in a done folder, and that the serving account could not read in the library.
+    fn waiting(&self, done: &Way, server: &Way, intake: &Intake, findings: &mut Vec<Finding>) {
+        let (Some((step, folder)), Some((reader, _))) = (done.route.entry(), server.route.entry())
+        else {
+            return;
+        };
+        let entered = decide(self.site, &server.route, Need::Enter);
+        let Some(objects) = self.site.objects(&step.seen_on) else { return };
+        if entered.allowed != Some(true) || reader.seen_on != step.seen_on {
+            return;
+        }
+        let (mut private, mut todo) = (Vec::new(), vec![folder]);
+        while let Some(node) = todo.pop() {
+            todo.extend(objects.tree.children(node));
+            let object = objects.of(node);
+            if object.meta.kind == EntryKind::File
+                && !decide_on(&object, &reader.subject, R).allowed
+            {
+                private.push(node);
+            }
+        }
+        let Some(first) = private.iter().min() else { return };
+        let (object, place) = (objects.of(*first), objects.tree.path(*first));
+        let name = shown(server.service.name.as_bytes());
+        let fetcher = shown(done.service.name.as_bytes());
+        let count = counted(private.len() as u64, "file");
+        let mut finding = self.finding(&MOVED_STAYS_PRIVATE, server, &entered, intake);
+        finding.place.path = Some(place.clone());
+        findings.push(Finding {
+            message: format!(
+                "{count} in {}, such as {place} ({}), keep their rights when they are linked or moved into {}, and {name} ({}) \
+                 can't read them",
+                done.route.asked,
+                describe(self.site, server, &object),
+                server.route.asked,
+                server.route.subject
+            ),
+            remedy: self.inherited_remedy(server, &fetcher, &object),
+            ..finding
+        });
     }
 
     /// What a service makes at the end of its way, with its own umask.
