@@ -72,19 +72,8 @@ pub fn predict<'a>(folder: &Object<'a>, subject: &Subject, making: Making) -> Ob
     if makes_folder && setgid && !making.grpid {
         mode |= SETGID;
     }
-    let meta = Meta {
-        kind: making.kind,
-        mode,
-        uid: subject.uid,
-        gid,
-        size: 0,
-        allocated: None,
-        inode: None,
-        links: 1,
-        changed: None,
-        flags: None,
-        ..folder.meta
-    };
+    let device = folder.meta.device;
+    let meta = Meta { device, ..Meta::new(making.kind, mode, subject.uid, gid) };
     let nfs4 = folder.nfs4.as_ref().and_then(|acl| acl.inherited(makes_folder)).map(Cow::Owned);
     let mut made = Object { meta, acl, default_acl: default.filter(|_| makes_folder), nfs4 };
     if making.by_smbd {
@@ -122,20 +111,7 @@ mod tests {
     use crate::acl::AclEntry;
 
     fn folder(mode: u16, default: &[(Tag, u8)]) -> Object<'static> {
-        let meta = Meta {
-            kind: EntryKind::Folder,
-            mode,
-            uid: 0,
-            gid: 2100,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        };
+        let meta = Meta::new(EntryKind::Folder, mode, 0, 2100);
         let entries = default.iter().map(|&(tag, perm)| AclEntry { tag, perm }).collect();
         let default_acl = (!default.is_empty()).then(|| Cow::Owned(Acl::new(entries)));
         Object { default_acl, ..Object::plain(meta) }

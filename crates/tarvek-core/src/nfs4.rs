@@ -341,20 +341,7 @@ mod tests {
     use crate::facts::tree::EntryKind;
 
     fn meta() -> Meta {
-        Meta {
-            kind: EntryKind::Folder,
-            mode: 0o770,
-            uid: 1101,
-            gid: 2100,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        }
+        Meta::new(EntryKind::Folder, 0o770, 1101, 2100)
     }
 
     /// An entry from its text.

@@ -623,26 +623,13 @@ fn compare(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::facts::HostFacts;
     use crate::facts::tree::{Extras, Listing, Meta, NewEntry, Tree, TreeBuilder};
-    use crate::facts::{HostFacts, Source};
     use crate::layout::Layout;
     use crate::nfs4::Nfs4Acl;
 
     fn meta(kind: EntryKind) -> Meta {
-        Meta {
-            kind,
-            mode: 0o770,
-            uid: 1101,
-            gid: 2100,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        }
+        Meta::new(kind, 0o770, 1101, 2100)
     }
 
     /// A folder with a file in it, both with NFSv4 ACLs.
@@ -661,22 +648,7 @@ mod tests {
         let at = builder.fill(Tree::ROOT, vec![silo], Listing::Complete)[0];
         let file = with("film.mkv", EntryKind::File, vec![deny, members]);
         builder.fill(at, vec![file], Listing::Complete);
-        let facts = HostFacts {
-            name: "granary".to_owned(),
-            source: Source::Live,
-            taken: 0,
-            taken_by: Some(0),
-            kernel: None,
-            mounts: None,
-            fstab: Vec::new(),
-            accounts: Vec::new(),
-            groups: Vec::new(),
-            documents: Vec::new(),
-            roots: Vec::new(),
-            complete: true,
-            tree: builder.finish(),
-            gaps: Vec::new(),
-        };
+        let facts = HostFacts::of_tree("granary", builder.finish());
         Site::join(Layout::default(), vec![facts]).unwrap()
     }
 

@@ -486,20 +486,7 @@ impl Columns {
 
     /// The path as written, its column in the line, and the rest as numbers.
     fn read<'l>(&self, line: &'l [u8]) -> Result<(&'l [u8], usize, Meta), (usize, String)> {
-        let mut meta = Meta {
-            kind: EntryKind::File,
-            mode: 0,
-            uid: 0,
-            gid: 0,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        };
+        let mut meta = Meta::new(EntryKind::File, 0, 0, 0);
         let mut at = 0;
         for column in &self.names {
             if *column == Column::Path {

@@ -2,10 +2,10 @@
 
 use divan::counter::ItemsCount;
 use tarvek_core::acl::{Acl, AclEntry, Tag};
+use tarvek_core::facts::HostFacts;
 use tarvek_core::facts::tree::{
     EntryKind, Extras, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
 };
-use tarvek_core::facts::{HostFacts, Source};
 use tarvek_core::identity::Subject;
 use tarvek_core::layout::Kind;
 use tarvek_core::library::scan;
@@ -23,20 +23,7 @@ fn main() {
 }
 
 fn entry(name: String, kind: EntryKind, mode: u16, gid: u32) -> NewEntry {
-    let meta = Meta {
-        kind,
-        mode,
-        uid: 1101,
-        gid,
-        size: 1 << 20,
-        allocated: Some(1 << 20),
-        inode: Some(1),
-        device: Some(1),
-        links: 1,
-        modified: 0,
-        changed: Some(0),
-        flags: None,
-    };
+    let meta = Meta { size: 1 << 20, inode: Some(1), ..Meta::new(kind, mode, 1101, gid) };
     NewEntry::plain(name, meta)
 }
 
@@ -72,22 +59,7 @@ fn host() -> HostFacts {
         });
         fill(&mut builder, title, files.collect());
     }
-    HostFacts {
-        name: "granary".into(),
-        source: Source::Live,
-        taken: 0,
-        taken_by: Some(0),
-        kernel: None,
-        mounts: None,
-        fstab: Vec::new(),
-        accounts: Vec::new(),
-        groups: Vec::new(),
-        documents: Vec::new(),
-        roots: Vec::new(),
-        complete: true,
-        tree: builder.finish(),
-        gaps: Vec::new(),
-    }
+    HostFacts::of_tree("granary", builder.finish())
 }
 
 #[divan::bench(sample_count = 10, sample_size = 1)]

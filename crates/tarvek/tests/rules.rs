@@ -441,8 +441,8 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "granary.listing",
         "end tree",
         "end tree\nsection acl\n|# file: /silo/media/films\n|# owner: 1101\n|# group: 2100\n|user::rwx\n|user:1101:rwx\n|user:1102:rwx\n\
-         |user:973:rwx\n|group::rwx\n|mask::rwx\n|other::r-x\n|\nend acl",
-        "grant rwx to drover, mira, oskar one by one",
+         |user:1103:rwx\n|group::rwx\n|mask::rwx\n|other::r-x\n|\nend acl",
+        "grant rwx to mira, oskar, 1103 one by one",
     ),
     (
         "access/orphaned-owner",

@@ -52,6 +52,26 @@ pub struct HostFacts {
 }
 
 impl HostFacts {
+    /// A host of which only files and folders are known.
+    pub fn of_tree(name: impl Into<String>, tree: Tree) -> Self {
+        Self {
+            name: name.into(),
+            source: Source::Live,
+            taken: 0,
+            taken_by: None,
+            kernel: None,
+            mounts: None,
+            fstab: Vec::new(),
+            accounts: Vec::new(),
+            groups: Vec::new(),
+            documents: Vec::new(),
+            roots: Vec::new(),
+            complete: true,
+            tree,
+            gaps: Vec::new(),
+        }
+    }
+
     /// The account of that number.
     pub fn account_of(&self, uid: u32) -> Option<&Account> {
         self.accounts.iter().find(|account| account.uid == uid)

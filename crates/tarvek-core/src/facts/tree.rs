@@ -78,6 +78,26 @@ pub struct Meta {
     pub flags: Option<Flags>,
 }
 
+impl Meta {
+    /// Of an entry of which no more is known than who may do what with it.
+    pub fn new(kind: EntryKind, mode: u16, uid: u32, gid: u32) -> Self {
+        Self {
+            kind,
+            mode,
+            uid,
+            gid,
+            size: 0,
+            allocated: None,
+            inode: None,
+            device: None,
+            links: 1,
+            modified: 0,
+            changed: None,
+            flags: None,
+        }
+    }
+}
+
 /// A project quota's mark on an inode (`xfs_quota(8)`, `FS_IOC_FSGETXATTR` in `ioctl_fsgetxattr(2)`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Project {
@@ -307,20 +327,7 @@ mod tests {
     use super::*;
 
     fn meta(kind: EntryKind) -> Meta {
-        Meta {
-            kind,
-            mode: 0o755,
-            uid: 0,
-            gid: 0,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        }
+        Meta::new(kind, 0o755, 0, 0)
     }
 
     #[test]

@@ -385,20 +385,7 @@ mod tests {
     use crate::path::AbsPath;
 
     fn meta(kind: EntryKind) -> Meta {
-        Meta {
-            kind,
-            mode: 0o755,
-            uid: 0,
-            gid: 0,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        }
+        Meta::new(kind, 0o755, 0, 0)
     }
 
     type Told = (AbsPath, Meta, Listing, Option<Vec<u8>>, Extras);

@@ -194,7 +194,14 @@ impl Survey {
             );
             findings.push(finding(&ORPHANED_OWNER, first, message, remedy));
         }
-        for ((perm, users), some) in self.grants {
+        // Services are no people, and each has a grant of its own for good reason.
+        let services: BTreeSet<u32> =
+            site.layout.services.iter().map(|service| site.subject_of(service).0.uid).collect();
+        for ((perm, mut users), some) in self.grants {
+            users.retain(|uid| !services.contains(uid));
+            if users.len() < 3 {
+                continue;
+            }
             let names: Vec<String> = users.iter().map(|uid| site.user_text(host, *uid)).collect();
             let perm = crate::acl::perm_text(perm);
             let at = path(&some);
