@@ -7,6 +7,7 @@ use crate::site::Site;
 
 /// The places of a host that the libraries of the site lead to, by what is known without having looked there.
 pub fn for_libraries(site: &Site, host: &str) -> Vec<AbsPath> {
+    let site = &site.without_namespaces();
     let mut places = Vec::new();
     for service in &site.layout.services {
         let view = View::Service(service.name.clone());
@@ -29,6 +30,7 @@ pub fn for_libraries(site: &Site, host: &str) -> Vec<AbsPath> {
 /// The places of a host that its survey should cover: what it offers, what services see of it, and what libraries lead to.
 /// Of places inside each other only the outer one is named; shares of other hosts are theirs to survey.
 pub fn for_survey(site: &Site, host: &str) -> Vec<AbsPath> {
+    let site = &site.without_namespaces();
     let mut places = for_libraries(site, host);
     places.extend(
         site.layout.host(host).into_iter().flat_map(|host| &host.datasets).map(|d| d.at.clone()),
@@ -63,7 +65,7 @@ pub fn mount_points(site: &Site, host: &str) -> Vec<AbsPath> {
 /// The places of a host on the way of one path.
 pub fn for_path(site: &Site, host: &str, view: &View, path: &AbsPath) -> Vec<AbsPath> {
     let subject = Subject::new(0, 0, []);
-    on_host(&follow(site, view, path, &subject), host).collect()
+    on_host(&follow(&site.without_namespaces(), view, path, &subject), host).collect()
 }
 
 fn on_host<'a>(route: &'a Route, host: &'a str) -> impl Iterator<Item = AbsPath> + 'a {

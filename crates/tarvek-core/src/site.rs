@@ -79,6 +79,14 @@ impl Site {
         site
     }
 
+    /// The same places, as if all ids were the hosts' own: where a way leads does not depend on who may go it.
+    pub(crate) fn without_namespaces(&self) -> Self {
+        let mut site = self.clone();
+        site.layout.services.iter_mut().for_each(|service| service.userns = None);
+        site.layout.hosts.iter_mut().for_each(|host| host.idmap.clear());
+        site
+    }
+
     /// The site as it would be with a layer made writable.
     pub fn supposing_writable(&self, layer: &Layer) -> Self {
         let mut site = self.clone();

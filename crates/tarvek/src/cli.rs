@@ -377,7 +377,7 @@ pub(crate) struct AccessArgs {
     /// What a new file and a new folder there will be like, and who can then use them
     #[arg(long, conflicts_with_all = ["below", "prove", "need"])]
     pub(crate) new_file: bool,
-    /// With --new-file: the mode that the program asks for, in octal; 666 unless given
+    /// With --new-file: the mode that the program asks for, in octal, for a folder with search added; 666 and 777 unless given
     #[arg(long, value_name = "MODE", requires = "new_file", value_parser = octal)]
     pub(crate) asks: Option<u16>,
     /// With --new-file: the umask of whoever makes it; that of the service, or 022, unless given

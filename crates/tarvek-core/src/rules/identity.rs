@@ -6,7 +6,7 @@ use super::{Rule, Severity};
 use crate::access::{Need, Refusal, decide, judge as judge_need};
 use crate::check::{Case, Finding, Where};
 use crate::identity::{NOBODY, Subject};
-use crate::layout::{Account, Protocol, RunAs, Service, ServiceRole};
+use crate::layout::{Account, Host, Protocol, RunAs, Service, ServiceRole};
 use crate::party::seen_as;
 use crate::route::{End, Evidence, Hop, HopKind, Route, View, follow};
 use crate::site::Site;
@@ -140,7 +140,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
     if read.allowed != Some(false) {
         return;
     }
-    if shift_decides(site, case, route) {
+    if shift_decides(site, route) {
         let arrived = route.trail.last().map_or(&route.subject, |step| &step.subject);
         let message = format!(
             "{service} is {} inside its namespace and {arrived} where the files are, which can't read {}",
@@ -167,19 +167,13 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
 }
 
 /// Whether the same account could read the root if no namespace shifted its ids.
-pub(super) fn shift_decides(site: &Site, case: &Case, route: &Route) -> bool {
+pub(super) fn shift_decides(site: &Site, route: &Route) -> bool {
     let shifted =
         route.hops.iter().any(|hop| hop.kind == HopKind::Mapping && hop.changed_by.is_some());
     if !shifted {
         return false;
     }
-    let mut plain = site.clone();
-    for service in plain.layout.services.iter_mut().filter(|s| s.name == case.service.name) {
-        service.userns = None;
-    }
-    for host in &mut plain.layout.hosts {
-        host.idmap.clear();
-    }
+    let plain = site.without_namespaces();
     let route = follow(&plain, &route.view, &route.asked, &route.subject);
     judge_need(&plain, &route, Need::Read).allowed == Some(true)
 }
@@ -371,8 +365,9 @@ fn mismatches(site: &Site, findings: &mut Vec<Finding>) {
             else {
                 continue;
             };
-            // The system's own accounts hold no media.
-            if number.max(*other) < 900 || number.min(*other) == 0 || *other == NOBODY {
+            // The system's own accounts differ everywhere, and hold no media.
+            let meant = number.max(*other) >= 1000 || is_declared(site, &[&client, &server], &name);
+            if !meant || number.min(*other) == 0 || *other == NOBODY {
                 continue;
             }
             let name = shown(name.as_bytes());
@@ -395,6 +390,16 @@ fn mismatches(site: &Site, findings: &mut Vec<Finding>) {
             });
         }
     }
+}
+
+/// Whether the layout speaks of an account, group or service of that name.
+fn is_declared(site: &Site, hosts: &[&str], name: &str) -> bool {
+    let on_host = |host: &Host| {
+        host.accounts.iter().any(|account| account.name == name)
+            || host.groups.iter().any(|group| group.name == name)
+    };
+    hosts.iter().filter_map(|host| site.layout.host(host)).any(on_host)
+        || site.layout.service(name).is_some()
 }
 
 /// Which hosts mount from which over NFS.

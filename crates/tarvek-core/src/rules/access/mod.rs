@@ -83,7 +83,7 @@ pub(super) fn judge(site: &Site, case: &Case, findings: &mut Vec<Finding>) {
                 "{service} ({}) can't read {}: {path} on {host}: {}",
                 case.subject, route.asked, read.reason
             ),
-            because: identity::shift_decides(site, case, route).then_some(&identity::SHIFTED),
+            because: identity::shift_decides(site, route).then_some(&identity::SHIFTED),
             ..match &route.end {
                 End::Refused { host, .. } => Finding {
                     remedy: format!("on {host}: admit the user in the smb of the share"),
