@@ -10,7 +10,7 @@ use crate::text::shown;
 /// One who may ask.
 #[derive(Clone, Debug)]
 pub struct Party {
-    /// `service:lantern`, `account:mira`, `client:parlour`.
+    /// `service:lantern`, `account:mira` of the host that holds the place, `account:mira@millrace` of another, `client:parlour`.
     pub name: String,
     /// Who that is where his way begins.
     pub subject: Subject,
@@ -20,8 +20,8 @@ pub struct Party {
     pub route: Option<Route>,
 }
 
-/// Everyone of the site: the accounts of the host that holds the place, the services, and the mounts of clients. Of the accounts
-/// those that are the system's own are left out, unless `system` says otherwise.
+/// Everyone of the site: the services, the accounts of the host that holds the place, those of other hosts that see it, and the
+/// mounts of clients. Of the accounts those that are the system's own are left out, unless `system` says otherwise.
 pub fn everyone(site: &Site, host: &str, place: &AbsPath, system: bool) -> Vec<Party> {
     let mut parties = Vec::new();
     for service in &site.layout.services {
@@ -41,6 +41,25 @@ pub fn everyone(site: &Site, host: &str, place: &AbsPath, system: bool) -> Vec<P
         let subject = site.login(host, account);
         let route = Some(follow(site, &view, place, &subject));
         parties.push(Party { name, subject, remark: None, route });
+    }
+    let others = site.layout.hosts.iter().map(|other| other.name.as_str());
+    for other in others.filter(|other| *other != host) {
+        let view = View::Host(other.to_owned());
+        let mut seen = Vec::new();
+        for account in site.accounts(other) {
+            if seen.contains(&account.uid) || !system && !is_somebody(site, other, account) {
+                continue;
+            }
+            seen.push(account.uid);
+            let name = format!("account:{}@{other}", shown(account.name.as_bytes()));
+            let subject = site.login(other, account);
+            let party = party(site, name, &view, subject, None, host, place);
+            // Most accounts of most hosts never come near.
+            if party.route.is_none() {
+                break;
+            }
+            parties.push(party);
+        }
     }
     for client in site.layout.hosts.iter().filter(|h| h.roles.contains(&HostRole::Client)) {
         let view = View::Host(client.name.clone());
