@@ -156,7 +156,10 @@ fn differences(
         saved.removed += 1;
         gone.extend(tree.children(node));
     }
-    let mut next: i64 = db.query_row("SELECT max(id) + 1 FROM entry", [], |row| row.get(0))?;
+    // The number of a row of the first survey is never given again, also where the last of them is gone: up to there rows are
+    // read as standing folder by folder.
+    let last = "SELECT max((SELECT max(id) FROM entry), (SELECT ifnull(max(CAST(value AS INTEGER)), 0) FROM survey WHERE key = 'dense'))";
+    let mut next: i64 = 1 + db.query_row(last, [], |row| row.get::<_, i64>(0))?;
     for (node, origin) in renewal.numbered() {
         match origin {
             Some(old) => ids.push(ids[old.0 as usize]),

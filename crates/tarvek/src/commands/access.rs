@@ -123,7 +123,7 @@ impl Question<'_> {
                 if let Some(below) = &below {
                     text += &access::below(below, self.stage);
                 }
-                if let Some(remedy) = &remedy {
+                if let Some(remedy) = remedy.as_ref().filter(|_| !self.globals.quiet) {
                     text += &access::remedy(remedy, &wanted, below.is_some(), self.stage);
                 }
                 text

@@ -40,7 +40,7 @@ pub fn of(file: &Path) -> BTreeMap<Vec<u8>, Row> {
     };
     let all: BTreeMap<Vec<u8>, Row> =
         entries.iter().map(|(id, (_, _, row))| (path(id), row.clone())).collect();
-    assert_eq!(all.len(), entries.len(), "two rows for one path");
+    assert_eq!(all.len(), entries.len(), "{} has two rows for one path", file.display());
     all
 }
 

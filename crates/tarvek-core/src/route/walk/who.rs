@@ -165,10 +165,16 @@ impl<'a> Walker<'a> {
                 remark: "the layout declares no share for it".to_owned(),
             });
         };
-        match connect(self.site, server, offer, &Login::of_mount(user, &via.options)) {
+        let login = Login::of_mount(user, &via.options);
+        let remark = match &login {
+            Login::As(user) => format!("offered over SMB to {}", shown(user.as_bytes())),
+            Login::Anonymous => "offered over SMB to guests".to_owned(),
+            Login::Unsaid => "offered over SMB".to_owned(),
+        };
+        match connect(self.site, server, offer, &login) {
             Session::Open { subject, mode, by } => {
                 via.changed_by = Some(by);
-                Ok(Arrival { subject, mode, remark: "offered over SMB".to_owned() })
+                Ok(Arrival { subject, mode, remark })
             }
             Session::Refused(why) => Err(why),
         }
