@@ -290,6 +290,7 @@ fn disturb(top: &std::path::Path, random: &mut dyn FnMut(usize) -> usize) {
 }
 
 #[test]
+#[expect(clippy::print_stdout, reason = "the seed is shown where the test fails")]
 fn a_renewed_survey_is_a_new_one() {
     let folder = Folder::new();
     for n in 0..60 {
@@ -297,7 +298,6 @@ fn a_renewed_survey_is_a_new_one() {
     }
     let seed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap();
     let seed = std::env::var("TARVEK_SEED").map_or(seed.as_nanos() as u64, |s| s.parse().unwrap());
-    // Shown where the test fails.
     println!("TARVEK_SEED={seed}");
     let mut state = seed;
     let mut random = move |below: usize| {
