@@ -12,7 +12,7 @@ use crate::layout::Mode;
 use crate::nfs4::{self, Nfs4Acl, Settled};
 use crate::object::{Object, Objects};
 use crate::path::AbsPath;
-use crate::route::{End, Evidence, Layer, Route, Step, follow};
+use crate::route::{End, Evidence, HopKind, Layer, Route, Step, follow, follow_to_name};
 use crate::site::Site;
 use crate::smb::Gate;
 
@@ -215,6 +215,15 @@ impl Need {
         }
     }
 
+    /// What is asked of an entry that somebody else has made.
+    pub fn of_made(object: &Object) -> &'static [Self] {
+        if object.is_folder() {
+            &[Self::Read, Self::Add, Self::Remove]
+        } else {
+            &[Self::Read, Self::Write, Self::Remove]
+        }
+    }
+
     /// Whether it makes sense for an entry of this kind; `write` in a folder is `add`, so it is left out there.
     pub fn applies_to(self, kind: EntryKind) -> bool {
         match self {
@@ -280,8 +289,13 @@ pub enum Refusal {
 
 /// Judges one need at the end of a route.
 pub fn judge(site: &Site, route: &Route, need: Need) -> Verdict {
-    let mut judge = Judge { site, route, need };
-    judge.verdict()
+    // What is removed is the name, also where it is a symlink's (unlink(2)).
+    let linked = route.hops.iter().any(|hop| hop.kind == HopKind::Symlink);
+    if need == Need::Remove && linked {
+        let name = follow_to_name(site, &route.view, &route.asked, &route.subject);
+        return Judge { site, route: &name, need }.verdict();
+    }
+    Judge { site, route, need }.verdict()
 }
 
 struct Judge<'a> {
@@ -313,7 +327,7 @@ impl Judge<'_> {
         self.outcome(None, step, reason, None)
     }
 
-    fn verdict(&mut self) -> Verdict {
+    fn verdict(&self) -> Verdict {
         let (last, above) = match &self.route.end {
             End::Reached => self.route.trail.split_last().expect("a reached route has steps"),
             // What lies before the break is still decided: a folder that can't be searched hides the rest.
@@ -345,12 +359,7 @@ impl Judge<'_> {
         let object = objects.of(node);
         let folder = object.is_folder();
         match self.need {
-            // Listing and entering are two requests, each of which another group may grant.
-            Need::Read if folder => match self.object(last, &object, X) {
-                verdict if verdict.allowed == Some(true) => self.object(last, &object, R),
-                verdict => verdict,
-            },
-            Need::Read => self.object(last, &object, R),
+            Need::Read => self.read(last, &object),
             Need::Enter if !folder => self.not_a_folder(last),
             Need::Enter => self.object(last, &object, X),
             Need::Add if !folder => self.not_a_folder(last),
@@ -359,6 +368,17 @@ impl Judge<'_> {
             Need::Write => self.object(last, &object, W),
             Need::Remove => self.remove(objects, last, node, above.last()),
         }
+    }
+
+    /// Listing and entering a folder are two requests, each of which another group may grant.
+    fn read(&self, step: &Step, object: &Object) -> Verdict {
+        if object.is_folder() {
+            let entered = self.object(step, object, X);
+            if entered.allowed != Some(true) {
+                return entered;
+            }
+        }
+        self.object(step, object, R)
     }
 
     fn not_a_folder(&self, step: &Step) -> Verdict {
@@ -686,11 +706,7 @@ pub fn judge_within(site: &Site, route: &Route, entry: &Object, need: Need) -> V
     };
     let judge = Judge { site, route, need };
     match need {
-        Need::Read if entry.is_folder() => match judge.object(step, entry, X) {
-            verdict if verdict.allowed == Some(true) => judge.object(step, entry, R),
-            verdict => verdict,
-        },
-        Need::Read => judge.object(step, entry, R),
+        Need::Read => judge.read(step, entry),
         Need::Write | Need::Add if entry.is_folder() => judge.object(step, entry, W | X),
         Need::Write => judge.object(step, entry, W),
         Need::Enter | Need::Add => judge.object(step, entry, X),

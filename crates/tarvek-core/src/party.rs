@@ -1,7 +1,9 @@
 //! Everyone of a site who may come to one place, each by his own way.
 
+use crate::access::{Need, Verdict, judge, judge_within};
 use crate::identity::Subject;
 use crate::layout::{Account, HostRole};
+use crate::object::Object;
 use crate::path::AbsPath;
 use crate::route::{Route, View, attached_below, follow};
 use crate::site::Site;
@@ -18,6 +20,21 @@ pub struct Party {
     pub remark: Option<String>,
     /// His way to the place; `None` if he does not see it.
     pub route: Option<Route>,
+}
+
+impl Party {
+    /// What he may do at the place; `None` if he does not see it.
+    pub fn may(&self, site: &Site, needs: &[Need]) -> Option<Vec<Verdict>> {
+        let route = self.route.as_ref()?;
+        Some(needs.iter().map(|need| judge(site, route, *need)).collect())
+    }
+
+    /// What he could do with an entry that was made in the place; `None` if he does not see it.
+    pub fn could(&self, site: &Site, made: &Object) -> Option<Vec<Verdict>> {
+        let route = self.route.as_ref()?;
+        let needs = Need::of_made(made).iter();
+        Some(needs.map(|need| judge_within(site, route, made, *need)).collect())
+    }
 }
 
 /// Everyone of the site: the services, the accounts of the host that holds the place, those of other hosts that see it, and the

@@ -399,6 +399,16 @@ fn proofs_are_for_root_on_its_own_machine() {
 }
 
 #[test]
+fn what_is_removed_is_the_name_of_a_symlink() {
+    let folder = Folder::new();
+    folder.write("full/file", "x");
+    std::os::unix::fs::symlink("full", folder.path("link")).unwrap();
+    assert_eq!(folder.run("access full --need remove").code, 1);
+    assert_eq!(folder.run("access link --need remove").code, 0);
+    assert_eq!(folder.run("access link --need read,enter,add").code, 0);
+}
+
+#[test]
 fn namespaces_nest() {
     let folder = Folder::demo();
     folder.edit(

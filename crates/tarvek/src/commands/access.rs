@@ -7,7 +7,7 @@ use tarvek_core::library::below;
 use tarvek_core::newfile::Making;
 use tarvek_core::party;
 use tarvek_core::remedy::{Wish, remedy};
-use tarvek_core::route::{End, Route, View, follow, follow_to_name};
+use tarvek_core::route::{End, Route, View, follow};
 use tarvek_core::site::Site;
 use tarvek_core::text::shown;
 use tarvek_host::observe::Depth;
@@ -75,10 +75,7 @@ impl Question<'_> {
     /// One subject.
     fn one(&self) -> Result<Outcome, Failure> {
         let asked = self.asked;
-        // What is removed is the name, also where it is a symlink's.
-        let name = follow_to_name(self.site(), &asked.view, &asked.path, &self.subject);
-        let verdict =
-            |need| judge(self.site(), if need == Need::Remove { &name } else { &self.route }, need);
+        let verdict = |need| judge(self.site(), &self.route, need);
         let mut verdicts: Vec<Verdict> = self.needs().into_iter().map(verdict).collect();
         if self.args.prove {
             if asked.view != View::Host(asked.own.clone()) {
@@ -159,10 +156,7 @@ impl Question<'_> {
         let rows: Vec<access::Row> = parties
             .into_iter()
             .map(|party| {
-                let judged = |route: &Route| -> Vec<Verdict> {
-                    needs.iter().map(|need| judge(self.site(), route, *need)).collect()
-                };
-                let verdicts = party.route.as_ref().map(judged);
+                let verdicts = party.may(self.site(), &needs);
                 access::Row { party, verdicts }
             })
             .collect();
@@ -193,7 +187,11 @@ impl Question<'_> {
                 });
                 let object = self.route.new_entry(self.site(), Making { asked, ..usual })?;
                 let users = party::everyone(self.site(), &host, &place, self.globals.verbose);
-                Some(access::Made::judge(self.site(), object, users))
+                let users = users.into_iter().map(|party| {
+                    let verdicts = party.could(self.site(), &object);
+                    (party, verdicts)
+                });
+                Some(access::Made { users: users.collect(), object })
             })
             .collect();
         if made.is_empty() {

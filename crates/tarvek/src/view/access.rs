@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use tarvek_core::access::{Need, Verdict, judge_within};
+use tarvek_core::access::{Need, Verdict};
 use tarvek_core::identity::Subject;
 use tarvek_core::library::Scan;
 use tarvek_core::object::Object;
@@ -178,31 +178,6 @@ pub(crate) struct Made<'a> {
     pub(crate) users: Vec<(Party, Option<Vec<Verdict>>)>,
 }
 
-impl<'a> Made<'a> {
-    /// What is asked of files and of folders.
-    pub(crate) fn needs(object: &Object) -> &'static [Need] {
-        if object.is_folder() {
-            &[Need::Read, Need::Add, Need::Remove]
-        } else {
-            &[Need::Read, Need::Write, Need::Remove]
-        }
-    }
-
-    pub(crate) fn judge(site: &Site, object: Object<'a>, users: Vec<Party>) -> Self {
-        let needs = Self::needs(&object);
-        let users = users
-            .into_iter()
-            .map(|party| {
-                let verdicts = party.route.as_ref().map(|route| {
-                    needs.iter().map(|need| judge_within(site, route, &object, *need)).collect()
-                });
-                (party, verdicts)
-            })
-            .collect();
-        Self { object, users }
-    }
-}
-
 /// What new entries will be like.
 #[expect(clippy::too_many_arguments, reason = "one page needs all of them")]
 pub(crate) fn new_entries(
@@ -255,7 +230,7 @@ pub(crate) fn new_entries(
             let answers = verdicts.as_ref().map(|all| all.iter().map(|v| v.allowed).collect());
             (party.name.as_str(), arrives_as(party), answers, String::new())
         });
-        grid(&mut out, Made::needs(object), rows.collect(), stage);
+        grid(&mut out, Need::of_made(object), rows.collect(), stage);
     }
     out
 }
