@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use tarvek_core::rules::ALL;
+use tarvek_core::rules::registry::rules;
 
 const FINDINGS: &str = "docs/findings.md";
 
@@ -11,7 +11,7 @@ fn findings() -> String {
     let mut text = "# Findings\n\nWhat `tarvek check` can find. Made from the rules by `cargo xtask docs`; \
                     `tarvek explain RULE` says the same.\n\n| rule | severity | in one line |\n|---|---|---|\n"
         .to_owned();
-    for rule in ALL {
+    for rule in rules() {
         let anchor = rule.id.replace('/', "");
         let _ = writeln!(
             text,
@@ -21,7 +21,7 @@ fn findings() -> String {
             rule.title
         );
     }
-    for rule in ALL {
+    for rule in rules() {
         let _ = write!(
             text,
             "\n## {}\n\n**{}** ({})\n\n{}\n\n*Why it hurts.* {}\n\n*What to do.* {}\n\n*Example.* {}\n",

@@ -1,6 +1,6 @@
 //! `passwd(5)` and `group(5)`.
 
-use tarvek_core::layout::{Account, Group};
+use tarvek_core::words::terms::{Account, Group};
 
 /// Reads both files together: each account gets the groups that list it. Lines without numbers are passed over, as the
 /// C library does; password fields are never looked at.
@@ -16,7 +16,7 @@ pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
             .get(3)
             .map(|names| names.split(',').map(|name| name.trim().to_owned()).collect());
         members.push((name.clone(), listed.unwrap_or_default()));
-        groups.push(Group { name: name.clone(), gid });
+        groups.push(Group { name: name.as_str().into(), gid });
     }
     let mut accounts = Vec::new();
     for fields in records(passwd) {
@@ -28,8 +28,8 @@ pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
         let groups = members
             .iter()
             .filter(|(_, names)| names.contains(name))
-            .map(|(group, _)| group.clone());
-        accounts.push(Account { name: name.clone(), uid, gid, groups: groups.collect() });
+            .map(|(group, _)| group.as_str().into());
+        accounts.push(Account { name: name.as_str().into(), uid, gid, groups: groups.collect() });
     }
     (accounts, groups)
 }

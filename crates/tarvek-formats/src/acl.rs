@@ -1,8 +1,8 @@
 //! POSIX ACLs as text (`acl(5)`, long and short form, with numbers).
 
-use tarvek_core::acl::{Acl, AclEntry, Tag};
+use tarvek_core::kernel::acl::{Acl, AclEntry, Tag};
 
-/// One entry: `user::rwx`, `u:972:r-x`, `mask::r--`. A comment or an effective-rights remark after it is passed over.
+/// One entry: `user::rwx`, `u:840:r-x`, `mask::r--`. A comment or an effective-rights remark after it is passed over.
 pub fn entry(text: &str) -> Option<AclEntry> {
     let text = text.split('#').next()?.trim();
     let mut parts = text.split(':');
@@ -38,7 +38,7 @@ mod tests {
 
     #[test]
     fn acls_come_back() {
-        let text_form = "user::rwx,user:972:r-x,group::r-x,group:2100:rwx,mask::rwx,other::---";
+        let text_form = "user::rwx,user:840:r-x,group::r-x,group:2100:rwx,mask::rwx,other::---";
         assert_eq!(read(text_form).unwrap().to_string(), text_form);
         assert_eq!(entry("group:2100:rwx\t#effective:r-x").unwrap().perm, 7);
         for wrong in ["user:x:rwx", "user::rwq", "who::rwx", "user:", "mask:1:rwx"] {

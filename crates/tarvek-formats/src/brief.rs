@@ -9,15 +9,17 @@ use tarvek_core::draft::brief::{
     Apps, Brief, Client, Containers, Filesystem, Person, Reach, Storage, Team, Wanted,
     contradictions,
 };
-use tarvek_core::layout::{Kind, Origin, Os, Want};
-use tarvek_core::path::AbsPath;
-use tarvek_core::text::{nearest, shown};
+use tarvek_core::layout::intake::Want;
+use tarvek_core::layout::service::ServiceRole;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::{Access, Kind, Origin, Os};
+use tarvek_core::words::text::{nearest, shown};
 
-use crate::layout::raw::{RawAccess, RawKind, RawOs, RawServiceRole, RawWant};
 use crate::layout::text_of;
-use crate::layout::validate::{kind, mode, service_role};
 use crate::mistake::{Mistakes, Refused};
 use crate::structure::{self, At, Form, Lines, OneOrMany};
+use crate::written::Written;
 
 /// What is wanted, before there is a layout.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
@@ -31,16 +33,16 @@ struct Raw {
     #[schemars(extend("x-required" = true))]
     site: Option<String>,
     /// What is to be kept.
-    #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<RawKind>")]
-    kinds: Option<Vec<RawKind>>,
+    #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<Written<Kind>>")]
+    kinds: Option<Vec<Written<Kind>>>,
     /// Of those, what can't be replaced.
-    originals: Vec<At<RawKind>>,
+    originals: Vec<At<Written<Kind>>>,
     /// Kinds that need snapshots or a quota of their own.
-    apart: Vec<At<RawKind>>,
+    apart: Vec<At<Written<Kind>>>,
     /// How downloads get into libraries: hardlink unless said otherwise.
-    want: Option<At<RawWant>>,
+    want: Option<At<Written<Want>>>,
     /// What runs the services: docker unless said otherwise.
-    containers: Option<RawContainers>,
+    containers: Option<Written<Containers>>,
     /// Whether rights are given by ACLs (true), or by one group and mode bits.
     acls: Option<bool>,
     /// Where what can't be replaced is backed up to.
@@ -60,33 +62,6 @@ struct Raw {
     client: BTreeMap<At<String>, RawClient>,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Containers")]
-enum RawContainers {
-    Docker,
-    Podman,
-    None,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Filesystem")]
-enum RawFilesystem {
-    Zfs,
-    Btrfs,
-    Xfs,
-    Ext4,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Reach")]
-enum RawReach {
-    Nfs,
-    Smb,
-}
-
 /// The storage host.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -99,8 +74,8 @@ struct RawStorage {
     #[schemars(extend("x-required" = true), with = "String")]
     pool: Option<At<String>>,
     /// What it is made of.
-    #[schemars(extend("x-required" = true), with = "RawFilesystem")]
-    filesystem: Option<RawFilesystem>,
+    #[schemars(extend("x-required" = true), with = "Written<Filesystem>")]
+    filesystem: Option<Written<Filesystem>>,
     /// Where it is mounted: /POOL unless said otherwise.
     at: Option<At<String>>,
     /// Under which others reach it: its name unless said otherwise.
@@ -119,7 +94,7 @@ struct RawStorage {
 #[schemars(rename = "Apps")]
 struct RawApps {
     /// How it reaches the storage: nfs unless said otherwise.
-    reach: Option<RawReach>,
+    reach: Option<Written<Reach>>,
     /// Under which the storage host sees it: its name unless said otherwise.
     address: Option<String>,
     /// Whether SELinux enforces.
@@ -132,17 +107,17 @@ struct RawApps {
 #[schemars(rename = "Service")]
 struct RawService {
     /// What it does.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<RawServiceRole>")]
-    role: Option<OneOrMany<RawServiceRole>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<Written<ServiceRole>>")]
+    role: Option<OneOrMany<Written<ServiceRole>>>,
     /// Its uid.
     #[schemars(extend("x-required" = true), with = "u32")]
     id: Option<u32>,
     /// Where it runs: the only other host, else the storage host, unless said otherwise.
     host: Option<At<String>>,
     /// What it handles: everything it serves, or everything that is no original.
-    kinds: Option<Vec<RawKind>>,
+    kinds: Option<Vec<Written<Kind>>>,
     /// What it is to be allowed; its role decides unless said.
-    access: Option<RawAccess>,
+    access: Option<Written<Access>>,
     /// Ports to publish.
     ports: Vec<String>,
 }
@@ -183,7 +158,7 @@ struct RawTeam {
 #[schemars(rename = "Client")]
 struct RawClient {
     /// Its system: windows unless said otherwise.
-    os: Option<RawOs>,
+    os: Option<Written<Os>>,
     /// Who uses it: the first of those who may add unless said otherwise.
     person: Option<String>,
 }
@@ -210,7 +185,7 @@ fn missing(name: &str, _: Option<&str>) -> String {
         }
         "role" => "add role; it may be serve, fetch, sort".to_owned(),
         "filesystem" => "add filesystem; it may be zfs, btrfs, xfs, ext4".to_owned(),
-        "id" => "add its uid: id = 972".to_owned(),
+        "id" => "add its uid: id = 840".to_owned(),
         name => format!("add {name} = …"),
     }
 }
@@ -247,14 +222,14 @@ impl Reader<'_, '_, '_> {
     }
 
     /// A name that goes into paths, units and configuration of all sorts.
-    fn name(&mut self, name: &At<String>) -> Option<String> {
+    fn name(&mut self, name: &At<String>) -> Option<Name> {
         let word =
             |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || matches!(b, b'_' | b'-' | b'.');
         let fine = name.value.bytes().all(word)
             && name.value.bytes().next().is_some_and(|b| b.is_ascii_lowercase())
             && name.value.len() <= 32;
         if fine {
-            return Some(name.value.clone());
+            return Some(name.value.as_str().into());
         }
         let message = format!("{:?} can't be a name everywhere", shown(name.value.as_bytes()));
         let remedy = "use up to 32 small letters, digits, -, _ and ., a letter first";
@@ -262,7 +237,7 @@ impl Reader<'_, '_, '_> {
         None
     }
 
-    fn names<T>(&mut self, map: BTreeMap<At<String>, T>) -> Vec<(String, Origin, T)> {
+    fn names<T>(&mut self, map: BTreeMap<At<String>, T>) -> Vec<(Name, Origin, T)> {
         let mut items: Vec<_> = map.into_iter().collect();
         items.sort_by_key(|(name, _)| name.span.start);
         let mut named = Vec::new();
@@ -275,18 +250,15 @@ impl Reader<'_, '_, '_> {
     }
 
     fn brief(&mut self, raw: Raw) -> Option<Brief> {
-        let kinds: Vec<Kind> = unique(raw.kinds?.into_iter().map(kind));
+        let kinds: Vec<Kind> = unique(raw.kinds?.into_iter().map(|kind| kind.0));
         let storage = self.storage(raw.storage?)?;
         let apps: Vec<Apps> = self
             .names(raw.apps)
             .into_iter()
             .map(|(host, origin, apps)| Apps {
-                address: apps.address.unwrap_or_else(|| host.clone()),
+                address: apps.address.map_or_else(|| host.clone(), Name::from),
                 host,
-                reach: match apps.reach {
-                    Some(RawReach::Smb) => Reach::Smb,
-                    _ => Reach::Nfs,
-                },
+                reach: apps.reach.map_or(Reach::Nfs, |reach| reach.0),
                 selinux: apps.selinux,
                 origin,
             })
@@ -295,11 +267,11 @@ impl Reader<'_, '_, '_> {
         for (name, origin, service) in self.names(raw.service) {
             services.extend(self.service(name, origin, service, &storage, &apps));
         }
-        let person = |(name, origin, uid): (String, Origin, u32)| Person { name, uid, origin };
+        let person = |(name, origin, uid): (Name, Origin, u32)| Person { name, uid, origin };
         let people = raw.people;
         let lines = Lines::of(self.lines.text);
         let team = |name: Option<String>, gid: Option<At<u32>>, usual: (&str, u32)| Team {
-            name: name.unwrap_or_else(|| usual.0.to_owned()),
+            name: name.map_or_else(|| usual.0.into(), Name::from),
             origin: gid
                 .as_ref()
                 .map_or(Origin { line: 1, column: 1 }, |gid| lines.origin(&gid.span)),
@@ -313,41 +285,25 @@ impl Reader<'_, '_, '_> {
             .into_iter()
             .map(|(host, origin, client)| Client {
                 host,
-                os: match client.os {
-                    Some(RawOs::Linux) => Os::Linux,
-                    Some(RawOs::Macos) => Os::Macos,
-                    _ => Os::Windows,
-                },
-                person: client.person.or_else(|| anybody.clone()),
+                os: client.os.map_or(Os::Windows, |os| os.0),
+                person: client.person.map(Name::from).or_else(|| anybody.clone()),
                 origin,
             })
             .collect();
         let writes = services.iter().any(Wanted::writes);
         let want = match raw.want {
-            Some(want) => {
-                let origin = self.at(&want);
-                let want = match want.value {
-                    RawWant::Hardlink => Want::Hardlink,
-                    RawWant::Rename => Want::Rename,
-                    RawWant::Copy => Want::Copy,
-                };
-                (want, origin)
-            }
+            Some(want) => (want.value.0, self.at(&want)),
             None => (if writes { Want::Hardlink } else { Want::Copy }, Origin::default()),
         };
         Some(Brief {
-            site: raw.site?,
+            site: raw.site?.into(),
             storage,
             apps,
             kinds,
-            originals: raw.originals.iter().map(|at| (kind(at.value), self.at(at))).collect(),
-            apart: raw.apart.iter().map(|at| (kind(at.value), self.at(at))).collect(),
+            originals: raw.originals.iter().map(|at| (at.value.0, self.at(at))).collect(),
+            apart: raw.apart.iter().map(|at| (at.value.0, self.at(at))).collect(),
             want,
-            containers: match raw.containers {
-                Some(RawContainers::Podman) => Containers::Podman,
-                Some(RawContainers::None) => Containers::None,
-                _ => Containers::Docker,
-            },
+            containers: raw.containers.map_or(Containers::Docker, |containers| containers.0),
             acls: raw.acls.unwrap_or(true),
             backup: raw.backup,
             services,
@@ -386,7 +342,7 @@ impl Reader<'_, '_, '_> {
                 }
             },
             None => pool.as_ref().map(|pool| {
-                AbsPath::new(format!("/{pool}").as_bytes()).expect("a name makes a path")
+                AbsPath::new(format!("/{}", pool.raw()).as_bytes()).expect("a name makes a path")
             }),
         };
         let intake_pool = match &raw.intake_pool {
@@ -395,35 +351,30 @@ impl Reader<'_, '_, '_> {
         };
         let host = host?;
         Some(Storage {
-            address: raw.address.unwrap_or_else(|| host.clone()),
+            address: raw.address.map_or_else(|| host.clone(), Name::from),
             host,
             pool: pool?,
             at: at?,
-            filesystem: match raw.filesystem? {
-                RawFilesystem::Zfs => Filesystem::Zfs,
-                RawFilesystem::Btrfs => Filesystem::Btrfs,
-                RawFilesystem::Xfs => Filesystem::Xfs,
-                RawFilesystem::Ext4 => Filesystem::Ext4,
-            },
+            filesystem: raw.filesystem?.0,
             intake_pool,
-            subnet: raw.subnet,
+            subnet: raw.subnet.map(Name::from),
             selinux: raw.selinux,
         })
     }
 
     fn service(
         &mut self,
-        name: String,
+        name: Name,
         origin: Origin,
         raw: RawService,
         storage: &Storage,
         apps: &[Apps],
     ) -> Option<Wanted> {
-        let hosts: Vec<&str> = std::iter::once(storage.host.as_str())
-            .chain(apps.iter().map(|a| a.host.as_str()))
+        let hosts: Vec<&str> = std::iter::once(storage.host.raw())
+            .chain(apps.iter().map(|apps| apps.host.raw()))
             .collect();
         let host = match raw.host {
-            Some(host) if hosts.contains(&host.value.as_str()) => host.value,
+            Some(host) if hosts.contains(&host.value.as_str()) => host.value.into(),
             Some(host) => {
                 let remedy = match nearest(&host.value, hosts.iter().copied()) {
                     Some(near) => format!("did you mean {near:?}?"),
@@ -439,11 +390,11 @@ impl Reader<'_, '_, '_> {
         };
         Some(Wanted {
             name,
-            roles: unique(raw.role?.0.into_iter().map(service_role)),
+            roles: unique(raw.role?.0.into_iter().map(|role| role.0)),
             host,
             id: raw.id?,
-            kinds: raw.kinds.map(|kinds| unique(kinds.into_iter().map(kind))),
-            access: raw.access.map(mode),
+            kinds: raw.kinds.map(|kinds| unique(kinds.into_iter().map(|kind| kind.0))),
+            access: raw.access.map(|access| access.0),
             ports: raw.ports,
             origin,
         })

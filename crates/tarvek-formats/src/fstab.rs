@@ -1,8 +1,9 @@
 //! `fstab(5)`.
 
 use tarvek_core::facts::mounts::FstabEntry;
-use tarvek_core::path::AbsPath;
-use tarvek_core::secret;
+use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::secret;
 
 use crate::escape::unescape;
 
@@ -23,10 +24,10 @@ fn entry(line: &[u8]) -> Option<FstabEntry> {
         return None;
     }
     Some(FstabEntry {
-        source: secret::hide(&text(source)),
+        source: secret::hide(&text(source)).into(),
         point,
-        filesystem,
-        options: options.split(',').map(secret::hide).collect(),
+        filesystem: filesystem.into(),
+        options: MountOptions::read(&options),
     })
 }
 
@@ -36,13 +37,13 @@ mod tests {
 
     #[test]
     fn reads_what_mounts_and_nothing_else() {
-        let text = b"# granary\nUUID=1-2 /silo\\040x xfs defaults 0 2\n\
-            granary.lan:/silo/media\t/mnt/media nfs4 ro,nofail\nUUID=3 none swap sw 0 0\n/dev/sdb\n\
+        let text = b"# granary\nUUID=1-2 /loft\\040x xfs defaults 0 2\n\
+            granary.lan:/loft/media\t/mnt/media nfs4 ro,nofail\nUUID=3 none swap sw 0 0\n/dev/sdb\n\
             //granary/m /mnt/m cifs username=a,password=b\n";
         let entries = read(text);
         let points: Vec<_> = entries.iter().map(|entry| entry.point.as_bytes()).collect();
-        assert_eq!(points, [&b"/silo x"[..], b"/mnt/media", b"/mnt/m"]);
-        assert_eq!(entries[1].options, ["ro", "nofail"]);
-        assert_eq!(entries[2].options, ["username=a", "password=[hidden]"]);
+        assert_eq!(points, [&b"/loft x"[..], b"/mnt/media", b"/mnt/m"]);
+        assert_eq!(entries[1].options.to_string(), "ro,nofail");
+        assert_eq!(entries[2].options.to_string(), "username=a,password=[hidden]");
     }
 }

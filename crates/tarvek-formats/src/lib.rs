@@ -13,3 +13,5 @@ pub mod listing;
 pub mod mistake;
 pub mod mountinfo;
 mod structure;
+pub mod told;
+pub mod written;

@@ -8,29 +8,29 @@
 //! |36 35 98:0 / / rw shared:1 - ext4 /dev/sda1 rw
 //! end mountinfo
 //! section roots
-//! |deep /silo/media
+//! |deep /loft/media
 //! end roots
 //! section tree type mode uid gid size allocated inode links mtime device path
-//! |d 0755 0 0 6 0 34 3 1795300000 - /silo
-//! |d 2775 0 2100 4 0 34 3 1795300000.5 - /silo/media
+//! |d 0755 0 0 6 0 34 3 1795300000 - /loft
+//! |d 2775 0 2100 4 0 34 3 1795300000.5 - /loft/media
 //! end tree
 //! complete
 //! ```
 
 use std::collections::HashMap;
 
-use tarvek_core::acl::{Acl, AclEntry};
+use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{
-    EntryKind, Extras, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
-};
-use tarvek_core::facts::{Document, Gap, HostFacts, Root, Source};
-use tarvek_core::path::AbsPath;
-use tarvek_core::text::shown;
+use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
+use tarvek_core::kernel::acl::{Acl, AclEntry};
+use tarvek_core::kernel::entry::{EntryKind, Meta};
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::shown;
 
 use crate::escape::unescape;
 use crate::mistake::{Refused, in_line};
-use crate::{accounts, acl, fstab, mountinfo};
+use crate::{accounts, acl, fstab, mountinfo, told};
 
 /// The first line of every listing of this version.
 pub const FIRST_LINE: &str = "tarvek-listing 1";
@@ -54,7 +54,7 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
         .parse()
         .map_err(|_| reader.refuse(1, 1, b"", "taken is no number of seconds".into()))?;
     let taken_by = reader.sections.headers.get("uid").and_then(|uid| uid.parse().ok());
-    let kernel = reader.sections.headers.get("kernel").cloned();
+    let kernel = reader.sections.headers.get("kernel").map(|kernel| kernel.as_str().into());
     let mounts = reader.mounts()?;
     let (accounts, groups) = accounts::read(&reader.joined("passwd"), &reader.joined("group"));
     let fstab = fstab::read(&reader.joined("fstab"));
@@ -63,7 +63,7 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
     let tree = reader.tree(&roots, &gaps)?;
     let documents = reader.documents();
     Ok(HostFacts {
-        name,
+        name: name.into(),
         source: Source::File(file.to_owned()),
         taken,
         taken_by,
@@ -72,6 +72,7 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
         fstab,
         accounts,
         groups,
+        told: told::read(&documents),
         documents,
         roots: roots.all(),
         complete: true,
@@ -240,7 +241,7 @@ impl Reader<'_> {
         let mut names: Vec<&String> =
             self.sections.sections.keys().filter(|name| !read.contains(&name.as_str())).collect();
         names.sort();
-        names.into_iter().map(|name| Document::new(name, &self.joined(name))).collect()
+        names.into_iter().map(|name| Document::new(name.as_str(), &self.joined(name))).collect()
     }
 
     /// The ACLs of the section `acl`, which is the output of `getfacl -n -p`.
@@ -550,23 +551,23 @@ mod tests {
     use super::*;
     use tarvek_core::facts::tree::Lookup;
 
-    const GOOD: &str = "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection roots\n|deep /silo/media\nend roots\n\
+    const GOOD: &str = "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection roots\n|deep /loft/media\nend roots\n\
         section tree type mode uid gid size allocated inode links mtime device path\n\
-        |d 0755 0 0 6 0 34 3 1 - /\n|d 0755 0 0 6 0 34 3 1 - /silo\n|d 2775 0 2100 4 - - 3 1.5 - /silo/media\n\
-        |l 0777 0 0 4 - - 1 1 - /silo/media/new\\012line\n|> films \\\\x\nend tree\ncomplete\n";
+        |d 0755 0 0 6 0 34 3 1 - /\n|d 0755 0 0 6 0 34 3 1 - /loft\n|d 2775 0 2100 4 - - 3 1.5 - /loft/media\n\
+        |l 0777 0 0 4 - - 1 1 - /loft/media/new\\012line\n|> films \\\\x\nend tree\ncomplete\n";
 
     #[test]
     fn a_listing_is_read() {
         for text in [GOOD.to_owned(), GOOD.replace('\n', "\r\n"), format!("\u{feff}{GOOD}\n\n")] {
             let facts = read("x", text.as_bytes()).unwrap();
             let path = |text: &[u8]| facts.tree.find(&AbsPath::new(text).unwrap());
-            let Lookup::Found(link) = path(b"/silo/media/new\nline") else { panic!() };
+            let Lookup::Found(link) = path(b"/loft/media/new\nline") else { panic!() };
             assert_eq!(facts.tree.target(link), Some(&b"films \\\\x"[..]));
-            let Lookup::Found(media) = path(b"/silo/media") else { panic!() };
+            let Lookup::Found(media) = path(b"/loft/media") else { panic!() };
             assert_eq!(facts.tree.meta(media).mode, 0o2775);
             assert_eq!(facts.tree.meta(media).modified, 1_500_000_000);
-            assert_eq!(path(b"/silo/media/x"), Lookup::Absent);
-            assert_eq!(path(b"/silo/x"), Lookup::Unseen);
+            assert_eq!(path(b"/loft/media/x"), Lookup::Absent);
+            assert_eq!(path(b"/loft/x"), Lookup::Unseen);
         }
     }
 
@@ -584,8 +585,8 @@ mod tests {
             ("tarvek-listing 1", "tarvek-listing 9", 1, "version 9"),
             ("|d 2775 0", "|d 9775 0", 10, "is not what belongs here"),
             ("0 2100", "0 x", 10, "is not what belongs here"),
-            ("/silo/media\n|l", "silo/media\n|l", 10, "is not absolute"),
-            ("|d 0755 0 0 6 0 34 3 1 - /silo\n", "", 9, "no folder of this listing"),
+            ("/loft/media\n|l", "loft/media\n|l", 10, "is not absolute"),
+            ("|d 0755 0 0 6 0 34 3 1 - /loft\n", "", 9, "no folder of this listing"),
             ("end roots", "oops", 6, "does not belong"),
             ("|deep", "|wide", 5, "deep, names or none"),
             ("complete\n", "complete\nhost x\n", 15, "more after the end"),

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::ops::Range;
 
-use tarvek_core::secret;
+use tarvek_core::words::secret;
 
 /// One mistake, with the line it is in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -131,7 +131,7 @@ pub(crate) fn in_line(
     message: String,
     remedy: &str,
 ) -> Refused {
-    let shown = tarvek_core::text::shown(text);
+    let shown = tarvek_core::words::text::shown(text);
     let mistake = Mistake {
         line,
         column,

@@ -1,8 +1,9 @@
 //! `/proc/PID/mountinfo` (`proc_pid_mountinfo(5)`).
 
 use tarvek_core::facts::mounts::{MountEntry, MountTable};
-use tarvek_core::path::AbsPath;
-use tarvek_core::secret;
+use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::secret;
 
 use crate::escape::unescape;
 
@@ -36,7 +37,8 @@ fn entry(line: &[u8]) -> Result<MountEntry, &'static str> {
             field => propagation.push(String::from_utf8_lossy(field).into_owned()),
         }
     }
-    let filesystem = String::from_utf8_lossy(next("the filesystem type is missing")?).into_owned();
+    let filesystem =
+        String::from_utf8_lossy(next("the filesystem type is missing")?).as_ref().into();
     // Source and superblock options may be empty: then their field is missing altogether.
     let source = fields.next().map(unescape).unwrap_or_default();
     let super_options = fields.next().map(list).unwrap_or_default();
@@ -67,9 +69,8 @@ fn small(field: &[u8]) -> Result<u32, &'static str> {
     number(field).and_then(|n| u32::try_from(n).map_err(|_| "a device number is too large"))
 }
 
-fn list(field: &[u8]) -> Vec<String> {
-    let text = String::from_utf8_lossy(&unescape(field)).into_owned();
-    text.split(',').map(secret::hide).collect()
+fn list(field: &[u8]) -> MountOptions {
+    MountOptions::read(&String::from_utf8_lossy(&unescape(field)))
 }
 
 #[cfg(test)]
@@ -84,7 +85,7 @@ mod tests {
         let [first, second] = table.entries() else { panic!() };
         assert_eq!(first.point.as_bytes(), b"/mnt/a b");
         assert_eq!(first.propagation, ["shared:3", "master:1"]);
-        assert_eq!(first.super_options, ["rw", "password=[hidden]"]);
+        assert_eq!(first.super_options.to_string(), "rw,password=[hidden]");
         assert!(second.source_deleted());
         assert_eq!(read(b"1 2 3:4 / /\n"), Err((1, "the options are missing".to_owned())));
         assert_eq!(read(b"\n1 2 34 / / rw - a b c").unwrap_err().0, 2);

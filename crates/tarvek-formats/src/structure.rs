@@ -15,8 +15,8 @@ use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 
 use crate::mistake::Mistakes;
-use tarvek_core::layout::Origin;
-use tarvek_core::text::{nearest, shown};
+use tarvek_core::words::terms::Origin;
+use tarvek_core::words::text::{nearest, shown};
 
 /// A value with its place in the file.
 #[derive(Clone, Debug)]

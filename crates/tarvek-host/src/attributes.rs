@@ -6,9 +6,10 @@ use std::os::fd::{AsRawFd, BorrowedFd};
 
 use nix::sched::{CloneFlags, unshare};
 use rustix::io::Errno;
-use tarvek_core::acl::{Acl, AclEntry, Tag};
-use tarvek_core::facts::tree::{EntryKind, Extras};
-use tarvek_core::nfs4::Nfs4Acl;
+use tarvek_core::facts::tree::Extras;
+use tarvek_core::kernel::acl::{Acl, AclEntry, Tag};
+use tarvek_core::kernel::entry::EntryKind;
+use tarvek_core::kernel::nfs4::Nfs4Acl;
 
 const ACCESS: &CStr = c"system.posix_acl_access";
 const DEFAULT: &CStr = c"system.posix_acl_default";
@@ -178,7 +179,7 @@ mod tests {
         let mut bytes = vec![2, 0, 0, 0];
         for (tag, perm, id) in [
             (1u16, 7u16, u32::MAX),
-            (2, 5, 972),
+            (2, 5, 840),
             (4, 0, u32::MAX),
             (16, 5, u32::MAX),
             (32, 0, u32::MAX),
@@ -188,7 +189,7 @@ mod tests {
             bytes.extend(id.to_le_bytes());
         }
         let acl = parse(&bytes).unwrap();
-        assert_eq!((acl.perm(Tag::User(972)), acl.mask()), (Some(5), 5));
+        assert_eq!((acl.perm(Tag::User(840)), acl.mask()), (Some(5), 5));
         assert_eq!(parse(&bytes[..bytes.len() - 1]), None);
         assert_eq!(parse(&[1, 0, 0, 0]), None);
         assert_eq!(parse(&[]), None);

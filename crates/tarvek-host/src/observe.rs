@@ -9,13 +9,14 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
+use tarvek_core::facts::build::{Earlier, NewEntry, Renewal, TreeBuilder};
+use tarvek_core::facts::host::{Gap, HostFacts, Root, Source};
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{
-    Earlier, EntryKind, Listing, NewEntry, NodeId, Project, Renewal, Tree, TreeBuilder,
-};
-use tarvek_core::facts::{Gap, HostFacts, Root, Source};
-use tarvek_core::path::{AbsPath, components};
-use tarvek_formats::{accounts, fstab, mountinfo};
+use tarvek_core::facts::tree::{Listing, NodeId, Tree};
+use tarvek_core::kernel::entry::{EntryKind, Project};
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::{AbsPath, components};
+use tarvek_formats::{accounts, fstab, mountinfo, told};
 
 use crate::walk::{self, MountKind, Sink, Watch};
 use crate::{attributes, system};
@@ -32,8 +33,8 @@ pub enum Depth {
 }
 
 /// The name of this machine.
-pub fn host_name() -> String {
-    rustix::system::uname().nodename().to_string_lossy().into_owned()
+pub fn host_name() -> Name {
+    rustix::system::uname().nodename().to_string_lossy().as_ref().into()
 }
 
 /// The effective uid of this process.
@@ -104,11 +105,12 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         source: Source::Live,
         taken: now,
         taken_by: Some(own_uid()),
-        kernel: Some(kernel),
+        kernel: Some(kernel.into()),
         mounts,
         fstab: fstab::read(&std::fs::read("/etc/fstab").unwrap_or_default()),
         accounts,
         groups,
+        told: told::read(&documents),
         documents,
         roots: look.places.iter().map(root).collect(),
         complete: true,
@@ -124,17 +126,17 @@ struct MountKinds<'a>(Option<&'a MountTable>);
 
 impl MountKinds<'_> {
     fn of(self, mount: u64) -> MountKind {
-        let entry = self.0.and_then(|table| table.entries().iter().find(|e| e.id == mount));
+        let entry = self.0.and_then(|table| table.entry(mount));
         let Some(entry) = entry else {
             return MountKind { enters: true, lists_attributes: false, projects: false };
         };
         MountKind {
             // Kernel filesystems and other machines are only looked at where they are asked for.
             enters: entry.network().is_none() && !is_kernel(&entry.filesystem),
-            lists_attributes: attributes::lists_all(&entry.filesystem),
+            lists_attributes: attributes::lists_all(entry.filesystem.raw()),
             // XFS keeps projects whether quota is on or not.
             projects: entry.filesystem == "xfs"
-                || entry.super_options.iter().any(|o| o == "prjquota" || o == "pquota"),
+                || ["prjquota", "pquota"].iter().any(|quota| entry.super_options.has(quota)),
         }
     }
 }
@@ -380,9 +382,9 @@ impl Sink for TreeSink<'_> {
 }
 
 /// Filesystems that show the kernel's state and hold no files.
-fn is_kernel(filesystem: &str) -> bool {
+fn is_kernel(filesystem: &Name) -> bool {
     matches!(
-        filesystem,
+        filesystem.raw(),
         "proc"
             | "sysfs"
             | "devtmpfs"

@@ -7,7 +7,7 @@ use std::mem::size_of;
 use std::os::fd::{AsRawFd, BorrowedFd};
 
 use rustix::ioctl::{Getter, Opcode, ioctl, opcode};
-use tarvek_core::facts::tree::Project;
+use tarvek_core::kernel::entry::Project;
 
 /// `struct fsxattr` of `linux/fs.h`.
 #[repr(C)]

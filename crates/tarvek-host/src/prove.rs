@@ -13,8 +13,9 @@ use std::path::Path;
 use nix::unistd::{Gid, Uid, setgroups, setresgid, setresuid};
 use rustix::fs::{AtFlags, Mode, OFlags, StatxAttributes, StatxFlags, Timespec, Timestamps};
 use rustix::io::Errno;
-use tarvek_core::access::Need;
-use tarvek_core::identity::Subject;
+use tarvek_core::judge::verdict::{Attempt, Need};
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::words::errno as words;
 
 /// Becomes an account for good: groups, then gid, then uid, as `login(1)` does it.
 ///
@@ -29,17 +30,13 @@ pub fn become_account(subject: &Subject) -> io::Result<()> {
     Ok(())
 }
 
-/// Tries one need at a path as whoever this process is. `Ok(None)` says that it was possible, `Ok(Some(error))` that it was
-/// refused, and with which error.
+/// Tries one need at a path as whoever this process is.
 ///
 /// Nothing is read, written or removed: a file that is opened for writing is not touched; an entry is added without a name
 /// (`O_TMPFILE`), or where the filesystem can't, under a name that goes at once; a removal is asked for in a way that can't
 /// succeed, `rmdir(2)` of a file or `unlink(2)` of a folder, which a kernel refuses with ENOTDIR or EISDIR only after it has
 /// found everything else in order (`may_delete` in `fs/namei.c`).
-///
-/// # Errors
-/// What kept the attempt from telling anything.
-pub fn attempt(path: &Path, need: Need) -> Result<Option<&'static str>, String> {
+pub fn attempt(path: &Path, need: Need) -> Attempt {
     let folder = rustix::fs::stat(path).map(|stat| is_folder(stat.st_mode)).unwrap_or(false);
     let tried = match need {
         Need::Read if folder => enter(path).and_then(|()| list(path)),
@@ -51,26 +48,26 @@ pub fn attempt(path: &Path, need: Need) -> Result<Option<&'static str>, String> 
         Need::Remove => remove(path),
     };
     match tried {
-        Ok(()) => Ok(None),
-        Err(error) => match error_name(error) {
-            Some(name) => Ok(Some(name)),
-            None => Err(format!("the attempt failed with {error}")),
+        Ok(()) => Attempt::Possible,
+        Err(error) => match spoken(error) {
+            Some(errno) => Attempt::Failed(errno),
+            None => Attempt::Untold(format!("the attempt failed with {error}")),
         },
     }
 }
 
 /// The errors that speak of access; others say something else.
-fn error_name(error: Errno) -> Option<&'static str> {
+fn spoken(error: Errno) -> Option<words::Errno> {
     Some(match error {
-        Errno::ACCESS => "EACCES",
-        Errno::PERM => "EPERM",
-        Errno::ROFS => "EROFS",
-        Errno::NOENT => "ENOENT",
-        Errno::NOTDIR => "ENOTDIR",
-        Errno::LOOP => "ELOOP",
-        Errno::BUSY => "EBUSY",
-        Errno::OVERFLOW => "EOVERFLOW",
-        Errno::TXTBSY => "ETXTBSY",
+        Errno::ACCESS => words::Errno::Access,
+        Errno::PERM => words::Errno::Permission,
+        Errno::ROFS => words::Errno::ReadOnly,
+        Errno::NOENT => words::Errno::NoEntry,
+        Errno::NOTDIR => words::Errno::NotAFolder,
+        Errno::LOOP => words::Errno::Loop,
+        Errno::BUSY => words::Errno::Busy,
+        Errno::OVERFLOW => words::Errno::Overflow,
+        Errno::TXTBSY => words::Errno::TextBusy,
         _ => return None,
     })
 }

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use tarvek_core::facts::Document;
+use tarvek_core::facts::host::Document;
 use tarvek_core::facts::mounts::{MountEntry, MountTable};
 use tarvek_formats::escape::escape;
 

@@ -12,9 +12,9 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{AtFlags, Mode, OFlags, RawDir, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
-use tarvek_core::facts::tree::{
-    Earlier, EntryKind, Flags, Listing, Meta, NewEntry, NodeId, Project,
-};
+use tarvek_core::facts::build::{Earlier, NewEntry};
+use tarvek_core::facts::tree::{Listing, NodeId};
+use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
 
 use crate::attributes::Attributes;
 use crate::project;

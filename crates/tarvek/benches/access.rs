@@ -1,17 +1,18 @@
 //! Route and access for every entry of a loaded survey, for one account, on one core. Prints entries per second.
 
 use divan::counter::ItemsCount;
-use tarvek_core::acl::{Acl, AclEntry, Tag};
-use tarvek_core::facts::HostFacts;
-use tarvek_core::facts::tree::{
-    EntryKind, Extras, Listing, Meta, NewEntry, NodeId, Tree, TreeBuilder,
-};
-use tarvek_core::identity::Subject;
-use tarvek_core::layout::Kind;
-use tarvek_core::library::scan;
-use tarvek_core::path::AbsPath;
-use tarvek_core::route::{View, follow};
-use tarvek_core::site::Site;
+use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::host::HostFacts;
+use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
+use tarvek_core::kernel::acl::{Acl, AclEntry, Tag};
+use tarvek_core::kernel::entry::{EntryKind, Meta};
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::View;
+use tarvek_core::scan::read::scan;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::Kind;
 
 /// Entries of the tree, about.
 const ENTRIES: u32 = 1_000_000;
@@ -34,8 +35,8 @@ fn host() -> HostFacts {
     let fill = |builder: &mut TreeBuilder, at: NodeId, entries| {
         builder.fill(at, entries, Listing::Complete)
     };
-    let silo = fill(&mut builder, Tree::ROOT, vec![folder("silo")])[0];
-    let media = fill(&mut builder, silo, vec![folder("media")])[0];
+    let loft = fill(&mut builder, Tree::ROOT, vec![folder("loft")])[0];
+    let media = fill(&mut builder, loft, vec![folder("media")])[0];
     let acl = Acl::new(vec![
         AclEntry { tag: Tag::UserObj, perm: 7 },
         AclEntry { tag: Tag::GroupObj, perm: 5 },
@@ -69,9 +70,9 @@ fn every_entry_for_one_account(bencher: divan::Bencher) {
     let facts = host();
     let entries = facts.tree.len();
     let site = Site::join(layout, vec![facts]).expect("one host");
-    let subject = Subject::new(972, 972, [2100, 2200]);
+    let subject = Subject::new(840, 840, [2100, 2200]);
     let view = View::Host("granary".into());
-    let root = AbsPath::new(b"/silo/media").expect("it is absolute");
+    let root = AbsPath::new(b"/loft/media").expect("it is absolute");
     bencher.counter(ItemsCount::new(entries)).bench_local(|| {
         let route = follow(&site, &view, &root, &subject);
         let scan = scan(&site, &route, Kind::Series);

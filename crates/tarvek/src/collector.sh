@@ -3,7 +3,7 @@
 # POSIX shell, find and stat (GNU or BusyBox); what else it finds useful, it uses if it is there. Run it as root, or it will
 # say what it could not see.
 #
-#   sh collector.sh /silo/media /silo/archive > HOST.listing        (or | gzip > HOST.listing.gz)
+#   sh collector.sh /loft/media /loft/archive > HOST.listing        (or | gzip > HOST.listing.gz)
 #
 # docs/listing.md in Tarvek's repository describes what it prints.
 LC_ALL=C

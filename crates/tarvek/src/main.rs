@@ -10,9 +10,9 @@ use std::process::ExitCode;
 
 fn main() -> ExitCode {
     let arguments = cli::parse();
-    let stage = view::Stage::new(&arguments.globals);
-    match commands::run(arguments, &stage) {
+    let screen = view::Screen::new(&arguments.globals);
+    match commands::run(arguments, &screen) {
         Ok(outcome) => outcome.into(),
-        Err(failure) => failure.report(&stage),
+        Err(failure) => failure.report(&screen),
     }
 }

@@ -6,7 +6,7 @@ use std::process::ExitCode;
 
 use tarvek_formats::mistake::Refused;
 
-use crate::view::{Stage, mistakes};
+use crate::view::{Screen, mistakes};
 
 /// What a command that could answer has to say in its exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,12 +52,12 @@ impl Failure {
     }
 
     /// Says it on stderr.
-    pub(crate) fn report(self, stage: &Stage) -> ExitCode {
+    pub(crate) fn report(self, screen: &Screen) -> ExitCode {
         match self {
-            Self::Refused(refused) => stage.complain(&mistakes::text(&refused, stage.width())),
+            Self::Refused(refused) => screen.complain(&mistakes::text(&refused, screen.width())),
             Self::Message { message, remedy } => {
                 let remedy = remedy.map(|remedy| format!("\n        {remedy}")).unwrap_or_default();
-                stage.complain(&format!("tarvek: {message}{remedy}\n"));
+                screen.complain(&format!("tarvek: {message}{remedy}\n"));
             }
             Self::Unheard => {}
         }

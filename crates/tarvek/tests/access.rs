@@ -28,17 +28,17 @@ fn steps(answer: &Value) -> Vec<String> {
 }
 
 const PHOTOS: &str = "/media/photos --from service:lantern";
-const AS_LANTERN: &str = "runs_as = \"972:972\"";
+const AS_LANTERN: &str = "runs_as = \"840:840\"";
 
 #[test]
 fn a_namespace_shifts_whoever_is_inside() {
     // The folder is the account's own, so that everything hangs on the number that arrives.
     let folder = Folder::demo();
-    folder.edit("granary.listing", "|d 0750 1101 2100 4 512 75", "|d 0700 972 972 4 512 75");
+    folder.edit("granary.listing", "|d 0750 1101 2100 4 512 75", "|d 0700 840 840 4 512 75");
     assert_eq!(verdicts(&folder, PHOTOS).0, "read+ enter+ add- remove-");
     let with = |userns: &str, subids: &str| {
         let folder = Folder::demo();
-        folder.edit("granary.listing", "|d 0750 1101 2100 4 512 75", "|d 0700 972 972 4 512 75");
+        folder.edit("granary.listing", "|d 0750 1101 2100 4 512 75", "|d 0700 840 840 4 512 75");
         folder.edit("tarvek.toml", AS_LANTERN, &format!("{AS_LANTERN}\nuserns = \"{userns}\""));
         let documents: String = ["subuid", "subgid"]
             .map(|name| format!("section {name}\n{subids}end {name}\n"))
@@ -51,15 +51,15 @@ fn a_namespace_shifts_whoever_is_inside() {
         trace["hops"].as_array().unwrap().last().unwrap()["identity"]["uid"].clone()
     };
     for (userns, subids, uid) in [
-        ("0:100000:65536", "", 100_972),
-        ("u:0:100000:65536,g:0:200000:65536", "", 100_972),
-        ("0:100000:900,900:972:100", "", 1044),
-        ("remap:dockremap", "|dockremap:300000:65536\n", 300_972),
-        ("host", "", 972),
+        ("0:100000:65536", "", 100_840),
+        ("u:0:100000:65536,g:0:200000:65536", "", 100_840),
+        ("0:100000:800,800:840:100", "", 880),
+        ("remap:dockremap", "|dockremap:300000:65536\n", 300_840),
+        ("host", "", 840),
     ] {
         let folder = with(userns, subids);
         assert_eq!(arrives(&folder), uid, "{userns}");
-        let readable = if uid == 972 { "read+" } else { "read-" };
+        let readable = if uid == 840 { "read+" } else { "read-" };
         assert!(verdicts(&folder, PHOTOS).0.starts_with(readable), "{userns}");
     }
     // What a namespace can't be worked out from is said, and nothing is promised.
@@ -73,7 +73,7 @@ fn a_namespace_shifts_whoever_is_inside() {
     }
     let (words, reason) = verdicts(&with("0:100000:500", ""), PHOTOS);
     assert_eq!(words, "read- write- enter- add- remove-");
-    assert_eq!(reason, "the user namespace of lantern has no id 972: nobody can be that there");
+    assert_eq!(reason, "the user namespace of lantern has no id 840: nobody can be that there");
 }
 
 #[test]
@@ -278,24 +278,24 @@ fn what_an_smb_server_makes_has_its_masks() {
 fn remedies_are_as_small_as_the_filesystem_allows() {
     let of = |mounted: &str, need: &str| {
         let folder = Folder::demo();
-        folder.edit("granary.listing", "zfs silo/media rw,xattr,posixacl", mounted);
+        folder.edit("granary.listing", "zfs loft/media rw,xattr,posixacl", mounted);
         // The group has nothing, so that joining it would not help.
         folder.edit("granary.listing", "|d 0750 1101 2100 4 512 75", "|d 0700 1101 2100 4 512 75");
         folder.json(&format!(
-            "access /silo/media/photos --from host:granary --as lantern --need {need}"
+            "access /loft/media/photos --from host:granary --as lantern --need {need}"
         ))
     };
     assert_eq!(
-        steps(&of("zfs silo/media rw,xattr,posixacl", "enter")),
-        ["setfacl -m u:lantern:x /silo/media/photos"]
+        steps(&of("zfs loft/media rw,xattr,posixacl", "enter")),
+        ["setfacl -m u:lantern:x /loft/media/photos"]
     );
     assert_eq!(
-        steps(&of("zfs silo/media rw,xattr,posixacl", "read,add")),
-        ["setfacl -m u:lantern:rwx /silo/media/photos"]
+        steps(&of("zfs loft/media rw,xattr,posixacl", "read,add")),
+        ["setfacl -m u:lantern:rwx /loft/media/photos"]
     );
     // Without ACLs only a class of the mode is left, and what that gives others is said.
-    let coarse = of("zfs silo/media rw,xattr,noacl", "read");
-    assert_eq!(steps(&coarse), ["chmod o+rx /silo/media/photos"]);
+    let coarse = of("zfs loft/media rw,xattr,noacl", "read");
+    assert_eq!(steps(&coarse), ["chmod o+rx /loft/media/photos"]);
     let effects = coarse["remedy"]["effects"].to_string();
     for who in ["account:drover", "service:joiner"] {
         assert!(effects.contains(who), "{effects}");
@@ -305,10 +305,10 @@ fn remedies_are_as_small_as_the_filesystem_allows() {
     let folder = Folder::demo();
     folder.edit(
         "granary.listing",
-        "zfs silo/media rw,xattr,posixacl",
-        "zfs silo/media rw,xattr,noacl",
+        "zfs loft/media rw,xattr,posixacl",
+        "zfs loft/media rw,xattr,noacl",
     );
-    let as_drover = folder.json("access /silo/media/photos --from host:granary --as drover");
+    let as_drover = folder.json("access /loft/media/photos --from host:granary --as drover");
     assert_eq!(steps(&as_drover), ["usermod -a -G keepers drover"]);
     let service = folder.json("access /data/photos --from service:drover");
     assert_eq!(
@@ -316,10 +316,10 @@ fn remedies_are_as_small_as_the_filesystem_allows() {
         ["add \"2100\" to the groups of service drover in the layout, and start it anew"]
     );
     // A read-only filesystem is opened first, and what can't be had by any right has no remedy.
-    let read_only = of("zfs silo/media ro,xattr,posixacl", "add");
-    assert_eq!(steps(&read_only)[0], "zfs set readonly=off silo/media");
+    let read_only = of("zfs loft/media ro,xattr,posixacl", "add");
+    assert_eq!(steps(&read_only)[0], "zfs set readonly=off loft/media");
     let folder = Folder::demo();
-    let full = folder.json("access /silo/media/films --from host:granary --as 0 --need remove");
+    let full = folder.json("access /loft/media/films --from host:granary --as 0 --need remove");
     assert_eq!(full["verdicts"][0]["errno"], "ENOTEMPTY");
     assert_eq!(full["remedy"], Value::Null);
 }
@@ -329,7 +329,7 @@ fn everyone_and_what_they_could_do_with_a_new_file() {
     let folder = Folder::demo();
     insta::assert_snapshot!(
         "everyone",
-        folder.run("access /silo/media/photos --from host:granary --all").whole()
+        folder.run("access /loft/media/photos --from host:granary --all").whole()
     );
     insta::assert_snapshot!(
         "new_file",
@@ -356,7 +356,7 @@ fn one_entry_ungreys_a_library() {
     let before = folder.run(ask);
     assert_eq!(before.code, 1);
     assert!(before.stdout.contains("below: 5 of 5 entries can't be read"));
-    let command = "setfacl -R -m u:lantern:rX,d:u:lantern:rX /silo/media/photos";
+    let command = "setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/photos";
     assert!(before.stdout.contains(command));
     let mended = "--survey site/granary.mended.listing --survey site/millrace.listing";
     let after = folder.run(&format!("{ask} {mended}"));

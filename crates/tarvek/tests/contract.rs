@@ -49,7 +49,7 @@ fn the_fields_of_the_contract() {
     let folder = Folder::demo();
     let trace = folder.json("trace /media/films --from service:lantern");
     assert_eq!(trace["from"], "service:lantern");
-    assert_eq!(trace["ends"], serde_json::json!({"host": "granary", "path": "/silo/media/films"}));
+    assert_eq!(trace["ends"], serde_json::json!({"host": "granary", "path": "/loft/media/films"}));
     assert_eq!(trace["complete"], true);
     let hop = &trace["hops"][0];
     assert_eq!(hop["kind"], "mapping");
@@ -57,15 +57,15 @@ fn the_fields_of_the_contract() {
     assert_eq!(hop["path_in"], "/media/films");
     assert_eq!(hop["path_out"], "/mnt/granary/media/films");
     assert_eq!(hop["mode"], "ro");
-    assert_eq!(hop["identity"], serde_json::json!({"uid": 972, "gid": 972, "groups": []}));
+    assert_eq!(hop["identity"], serde_json::json!({"uid": 840, "gid": 840, "groups": []}));
     assert_eq!(hop["evidence"], "observed");
 
     let access = folder.json("access /media/photos --from service:lantern --need read");
-    assert_eq!(access["as"], serde_json::json!({"uid": 972, "gid": 972, "groups": [972]}));
+    assert_eq!(access["as"], serde_json::json!({"uid": 840, "gid": 840, "groups": [840]}));
     let verdict = &access["verdicts"][0];
     assert_eq!(verdict["need"], "read");
     assert_eq!(verdict["allowed"], false);
-    assert_eq!(verdict["decided_at"], "/silo/media/photos");
+    assert_eq!(verdict["decided_at"], "/loft/media/photos");
     assert_eq!(verdict["errno"], "EACCES");
 
     let check = folder.json("check");
@@ -82,7 +82,7 @@ fn exit_codes_follow_the_threshold() {
     assert_eq!(folder.run("trace /books2 --from service:lantern").code, 1);
     assert_eq!(folder.run("access /media/films --from service:lantern").code, 0);
     assert_eq!(folder.run("access /media/films --from service:lantern --need add").code, 1);
-    assert_eq!(folder.run("trace /silo/media --from host:granary").code, 0);
+    assert_eq!(folder.run("trace /loft/media --from host:granary").code, 0);
     assert_eq!(folder.run("trace /home/mira --from host:granary").code, 2, "nobody looked there");
     // Only what is a note: the layout alone, with nobody having looked anywhere.
     let alone = Folder::new();

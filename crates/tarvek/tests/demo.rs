@@ -91,8 +91,8 @@ fn access_through_a_service() {
     for arguments in [
         "access /media/photos --from service:lantern",
         "access /data/films --from service:joiner --need add,remove",
-        "access /silo/media/photos --from host:granary --as oskar",
-        "access /silo/media/films --from host:granary --as 1500:1500,2100 --need read",
+        "access /loft/media/photos --from host:granary --as oskar",
+        "access /loft/media/films --from host:granary --as 1500:1500,2100 --need read",
     ] {
         all += &format!("$ {arguments}\n{}\n", folder.run(arguments).whole());
     }
@@ -108,7 +108,7 @@ fn everything_below_is_summed_up_by_what_decides() {
     for words in [
         "below: 10 of 54 entries can't be read",
         "6 entries on granary: other::---",
-        "/silo/media/photos",
+        "/loft/media/photos",
     ] {
         assert!(media.stdout.contains(words), "{}", media.stdout);
     }

@@ -7,11 +7,11 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use support::Folder;
-use tarvek_core::check::check;
+use tarvek_core::check::report::check;
 use tarvek_core::draft::draft;
-use tarvek_core::layout::Layout;
-use tarvek_core::rules::Severity;
-use tarvek_core::site::Site;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::rule::Severity;
 use tarvek_formats::{brief, layout};
 
 const KINDS: &[&str] = &["films", "series", "music", "photos", "books", "home-video"];
@@ -57,7 +57,7 @@ fn briefs() -> impl Strategy<Value = String> {
             if writes {
                 text += &format!("want = '{want}'\n");
             }
-            text += &format!("[storage]\nhost = 'granary'\npool = 'silo'\nfilesystem = '{filesystem}'\nselinux = {selinux}\n");
+            text += &format!("[storage]\nhost = 'granary'\npool = 'loft'\nfilesystem = '{filesystem}'\nselinux = {selinux}\n");
             if other_pool && writes {
                 text += "intake_pool = 'hopper'\n";
             }
@@ -118,7 +118,7 @@ fn contradictions_are_told_at_once_with_their_line_and_the_choice() {
     folder.write(
         "brief.toml",
         "brief = 1\nsite = 'x'\nkinds = ['films', 'photos']\noriginals = ['photos', 'books']\napart = ['films']\nwant = 'hardlink'\n\
-         [storage]\nhost = 'granary'\npool = 'silo'\nfilesystem = 'zfs'\nintake_pool = 'hopper'\n\
+         [storage]\nhost = 'granary'\npool = 'loft'\nfilesystem = 'zfs'\nintake_pool = 'hopper'\n\
          [apps.millrace]\nreach = 'smb'\n\
          [service.lantern]\nrole = 'serve'\nid = 1101\naccess = 'rw'\n\
          [service.joiner]\nrole = 'sort'\nid = 0\naccess = 'ro'\nkinds = ['photos']\n\
@@ -134,8 +134,8 @@ fn mistakes_in_a_brief_are_told_at_once() {
     let folder = Folder::new();
     folder.write(
         "brief.toml",
-        "brief = 1\nkinds = ['films', 'musik']\nwant = 'link'\n[storage]\nhost = 'Granary!'\npool = 'silo'\nfilesytem = 'zfs'\nat = 'silo'\n\
-         [service.lantern]\nrole = 'serve'\nid = '972'\nhost = 'milrace'\n[apps.millrace]\n",
+        "brief = 1\nkinds = ['films', 'musik']\nwant = 'link'\n[storage]\nhost = 'Granary!'\npool = 'loft'\nfilesytem = 'zfs'\nat = 'loft'\n\
+         [service.lantern]\nrole = 'serve'\nid = '840'\nhost = 'milrace'\n[apps.millrace]\n",
     );
     insta::assert_snapshot!(folder.run("draft --brief brief.toml").whole());
     for (text, words) in [
@@ -155,10 +155,10 @@ fn mistakes_in_a_brief_are_told_at_once() {
 fn options_are_a_brief_too_and_nothing_is_overwritten() {
     let folder = Folder::new();
     let options = "draft --site Weir --storage weir --pool barn --filesystem btrfs --kind films --kind music \
-                   --serve lantern=972 --fetch drover=973 --sort drover=973 --add ines=1101 --client sofa:macos -o tarvek.toml";
+                   --serve lantern=840 --fetch drover=841 --sort drover=841 --add ines=1101 --client sofa:macos -o tarvek.toml";
     let drafted = folder.run(options);
     assert_eq!((drafted.code, drafted.stderr.as_str()), (0, ""));
-    assert!(drafted.stdout.contains("fetches, sorts  as 973:2200"), "{}", drafted.stdout);
+    assert!(drafted.stdout.contains("fetches, sorts  as 841:2200"), "{}", drafted.stdout);
     assert_eq!(folder.run("check --fail-on risk").code, 0);
     let again = folder.run(options);
     assert_eq!(again.code, 2);
@@ -209,8 +209,11 @@ fn the_examples_are_drafted_and_emitted_as_they_were() {
         assert_eq!(picture.code, 0, "{}", picture.stderr);
         insta::assert_snapshot!(format!("{example}-picture"), picture.stdout);
         let mut all = format!("==== tarvek.toml\n{}", folder.read("tarvek.toml"));
-        let hosts: Vec<String> =
-            read_back(&folder.read("tarvek.toml")).hosts.into_iter().map(|h| h.name).collect();
+        let hosts: Vec<String> = read_back(&folder.read("tarvek.toml"))
+            .hosts
+            .into_iter()
+            .map(|h| h.name.raw().to_owned())
+            .collect();
         for what in [
             "compose", "quadlet", "fstab", "systemd", "exports", "smb", "accounts", "script",
             "clients",
@@ -239,7 +242,7 @@ fn on_a_terminal_it_asks() {
         .stderr(std::process::Stdio::piped())
         .spawn()
         .unwrap();
-    let answers = "Weir Cottage\nweir\nbtrfs\nbarn\nfilms, photos\nphotos\n\nlantern=972\ndrover=973\njoiner=974\nines=1101\n\n\nnone\n\n";
+    let answers = "Weir Cottage\nweir\nbtrfs\nbarn\nfilms, photos\nphotos\n\nlantern=840\ndrover=841\njoiner=842\nines=1101\n\n\nnone\n\n";
     std::fs::File::from(pty.master.try_clone().unwrap()).write_all(answers.as_bytes()).unwrap();
     assert!(child.wait().unwrap().success());
     let output = child.wait_with_output().unwrap();
@@ -247,7 +250,7 @@ fn on_a_terminal_it_asks() {
     assert!(asked.contains("Storage host [storage]: ") && asked.contains("SELinux"), "{asked}");
     let layout = read_back(&folder.read("tarvek.toml"));
     assert_eq!(
-        (layout.site.as_str(), layout.services.len(), layout.intakes.len()),
+        (layout.site.raw(), layout.services.len(), layout.intakes.len()),
         ("Weir Cottage", 3, 1)
     );
     assert!(layout.services.iter().all(|service| service.map.is_none()), "no containers");

@@ -10,13 +10,13 @@ site = "Kestrel Hollow"
 [host.granary]
 role = "storge"
 datasets = [
-  { name = "silo/media", at = "silo/media" },
-  { name = "silo/media", at = "/silo" },
+  { name = "loft/media", at = "loft/media" },
+  { name = "loft/media", at = "/loft" },
 ]
 
 [host.millrace]
 roel = "apps"
-accounts = { lantern = { uid = "972" } }
+accounts = { lantern = { uid = "840" } }
 
 [share.media]
 host = "granery"
@@ -32,7 +32,7 @@ pasword = "password=hunter2"
 
 [service.lantern]
 host = "millrace"
-runs_as = "972:"
+runs_as = "840:"
 map = [{ from = "media", to = "/media", acess = "ro" }]
 libraries = [{ name = "Films", kind = "film", roots = ["/media/films"] }, { name = "Films", kind = "films", roots = [] }]
 "#;
@@ -157,7 +157,7 @@ fn odd_names_cannot_forge_a_line_of_the_board() {
         "roots = [\"/media/series\"]",
         "roots = [\"/media/series\\u202e\\u0007\"]",
     );
-    folder.edit("granary.listing", "/silo/media/photos", "/silo/media/photos\\012x\\033[31m\\377");
+    folder.edit("granary.listing", "/loft/media/photos", "/loft/media/photos\\012x\\033[31m\\377");
     let answer = folder.run("check");
     let board = answer.stdout;
     assert!(
@@ -171,17 +171,17 @@ fn odd_names_cannot_forge_a_line_of_the_board() {
 #[test]
 fn names_that_are_no_utf8_keep_their_bytes_in_json() {
     let folder = Folder::demo();
-    folder.edit("granary.listing", "/silo/media/photos", "/silo/media/ph\\377tos");
+    folder.edit("granary.listing", "/loft/media/photos", "/loft/media/ph\\377tos");
     let output = folder.output([
         std::ffi::OsStr::new("trace"),
-        std::os::unix::ffi::OsStrExt::from_bytes(b"/silo/media/ph\xfftos"),
+        std::os::unix::ffi::OsStrExt::from_bytes(b"/loft/media/ph\xfftos"),
         "--from".as_ref(),
         "host:granary".as_ref(),
         "--format".as_ref(),
         "json".as_ref(),
     ]);
     let trace: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
-    assert_eq!(trace["ends"]["path"], "/silo/media/ph\u{fffd}tos");
-    assert_eq!(trace["ends"]["path_bytes"], "L3NpbG8vbWVkaWEvcGj/dG9z");
+    assert_eq!(trace["ends"]["path"], "/loft/media/ph\u{fffd}tos");
+    assert_eq!(trace["ends"]["path_bytes"], "L2xvZnQvbWVkaWEvcGj/dG9z");
     assert_eq!(trace["complete"], true);
 }

@@ -13,15 +13,15 @@ fn healthy() -> Folder {
         .edit("tarvek.toml", "reels\"], original = true", "reels\"], original = true, backup = \"rill\"")
         .edit(
             "tarvek.toml",
-            "runs_as = \"974:2200\"\n",
-            "runs_as = \"974:2200\"\ngroups = [\"keepers\"]\n",
+            "runs_as = \"842:2200\"\n",
+            "runs_as = \"842:2200\"\ngroups = [\"keepers\"]\n",
         )
         .edit("granary.listing", "|d 0750 1101 2100", "|d 0755 1101 2100")
         .edit("granary.listing", "|f 0640 1101 2100", "|f 0644 1101 2100")
         .edit(
             "millrace.listing",
             "end mountinfo",
-            "|71 22 0:61 / /mnt/granary/archive ro - nfs4 granary.lan:/silo/archive ro\nend mountinfo",
+            "|71 22 0:61 / /mnt/granary/archive ro - nfs4 granary.lan:/loft/archive ro\nend mountinfo",
         );
     folder
 }
@@ -55,7 +55,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "tarvek.toml",
         "[\"/media/films\"]",
         "[\"/media/workprints\"]",
-        "mkdir /silo/media/workprints",
+        "mkdir /loft/media/workprints",
     ),
     (
         "path/missing",
@@ -139,13 +139,13 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "millrace.listing",
         "|71 22 0:61 / /mnt/granary/archive",
         "|71 22 0:61 / /mnt/elsewhere",
-        "mount -t nfs -o ro granary.lan:/silo/archive",
+        "mount -t nfs -o ro granary.lan:/loft/archive",
     ),
     (
         "share/child-dataset-hidden",
         "granary.listing",
         "|63 61 0:53",
-        "|64 62 0:54 / /silo/media/films rw - zfs silo/media/films rw\n|63 61 0:53",
+        "|64 62 0:54 / /loft/media/films rw - zfs loft/media/films rw\n|63 61 0:53",
         "add crossmnt",
     ),
     (
@@ -153,14 +153,14 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "granary.listing",
         "|d 2775 1101 2100 4 512 37 2 ",
         "|d 2770 1101 2100 4 512 37 2 ",
-        "setfacl -R -m u:lantern:rX,d:u:lantern:rX /silo/media/films",
+        "setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/films",
     ),
     (
         "access/root-unreadable",
         "granary.listing",
         "|d 2775 0 2100 8 512 36 8 ",
         "|d 2770 0 2100 8 512 36 8 ",
-        "setfacl -m u:lantern:x /silo/media",
+        "setfacl -m u:lantern:x /loft/media",
     ),
     (
         "access/entries-unreadable",
@@ -172,7 +172,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "access/more-than-needed",
         "tarvek.toml",
-        "[service.drover]\nhost = \"granary\"\nrole = \"fetch\"\nruns_as = \"973:2200\"",
+        "[service.drover]\nhost = \"granary\"\nrole = \"fetch\"\nruns_as = \"841:2200\"",
         "[service.drover]\nhost = \"granary\"\nrole = \"serve\"\nruns_as = \"1101:2100\"\nlibraries = [{ name = \"X\", kind = \"films\", roots = [\"/data/films\"] }]",
         "add access = \"ro\" to the mapping in line",
     ),
@@ -201,8 +201,8 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "layout/unknown-reference",
         "tarvek.toml",
-        "runs_as = \"973:2200\"",
-        "runs_as = \"973:2200\"\ngroups = [\"stagehand\"]",
+        "runs_as = \"841:2200\"",
+        "runs_as = \"841:2200\"\ngroups = [\"stagehand\"]",
         "did you mean stagehands?",
     ),
     (
@@ -217,7 +217,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "tarvek.toml",
         "config = \"/srv/lantern\"",
         "config = \"/mnt/granary/media/.lantern\"",
-        "lies in the share media: /silo/media/.lantern",
+        "lies in the share media: /loft/media/.lantern",
     ),
     (
         "layout/no-backup",
@@ -236,15 +236,15 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "layout/differs-from-host",
         "granary.listing",
-        "|lantern:x:972:972",
-        "|lantern:x:1003:972",
-        "the uid of lantern: the layout says 972, granary has 1003",
+        "|lantern:x:840:840",
+        "|lantern:x:1003:840",
+        "the uid of lantern: the layout says 840, granary has 1003",
     ),
     (
         "layout/differs-from-host",
         "tarvek.toml",
-        "at = \"/silo/archive\", filesystem = \"zfs\"",
-        "at = \"/silo/archive\", filesystem = \"btrfs\"",
+        "at = \"/loft/archive\", filesystem = \"zfs\"",
+        "at = \"/loft/archive\", filesystem = \"btrfs\"",
         "the layout says btrfs, granary has zfs",
     ),
     (
@@ -257,77 +257,77 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "layout/differs-from-host",
         "millrace.listing",
-        "nfs4 granary.lan:/silo/archive",
-        "nfs4 granary.lan:/silo/attic",
-        "the source of /mnt/granary/archive: the layout says granary:/silo/archive",
+        "nfs4 granary.lan:/loft/archive",
+        "nfs4 granary.lan:/loft/attic",
+        "the source of /mnt/granary/archive: the layout says granary:/loft/archive",
     ),
     (
         "layout/differs-from-host",
         "granary.listing",
         "section roots",
-        "section smb\n|[media]\n|\tpath = /silo/old\nend smb\nsection roots",
-        "the folder of the share media: the layout says /silo/media, granary has /silo/old",
+        "section smb\n|[media]\n|\tpath = /loft/old\nend smb\nsection roots",
+        "the folder of the share media: the layout says /loft/media, granary has /loft/old",
     ),
     (
         "dataset/access-times",
         "granary.listing",
         "section roots",
-        "section zfs\n|silo/media\tatime\ton\nend zfs\nsection roots",
-        "zfs set atime=off silo/media",
+        "section zfs\n|loft/media\tatime\ton\nend zfs\nsection roots",
+        "zfs set atime=off loft/media",
     ),
     (
         "dataset/record-size",
         "granary.listing",
         "section roots",
-        "section zfs\n|silo/media\trecordsize\t128K\nend zfs\nsection roots",
-        "zfs set recordsize=1M silo/media",
+        "section zfs\n|loft/media\trecordsize\t128K\nend zfs\nsection roots",
+        "zfs set recordsize=1M loft/media",
     ),
     (
         "dataset/record-size",
         "tarvek.toml",
-        "at = \"/silo/media\", filesystem = \"zfs\"",
-        "at = \"/silo/media\", filesystem = \"zfs\", properties = { recordsize = \"16K\" }",
+        "at = \"/loft/media\", filesystem = \"zfs\"",
+        "at = \"/loft/media\", filesystem = \"zfs\", properties = { recordsize = \"16K\" }",
         "recordsize=16K",
     ),
     (
         "dataset/acl-lost-on-chmod",
         "granary.listing",
         "section roots",
-        "section zfs\n|silo/media\tacltype\tnfsv4\n|silo/media\taclmode\tdiscard\nend zfs\nsection roots",
-        "zfs set aclmode=passthrough silo/media",
+        "section zfs\n|loft/media\tacltype\tnfsv4\n|loft/media\taclmode\tdiscard\nend zfs\nsection roots",
+        "zfs set aclmode=passthrough loft/media",
     ),
     (
         "dataset/case-insensitive-mix",
         "granary.listing",
         "section roots",
-        "section zfs\n|silo/media\tcasesensitivity\tinsensitive\nend zfs\nsection roots",
+        "section zfs\n|loft/media\tcasesensitivity\tinsensitive\nend zfs\nsection roots",
         "lantern on Linux uses it",
     ),
     (
         "dataset/nearly-full",
         "granary.listing",
         "section roots",
-        "section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|silo/media 100000 91000 9000 91% /silo/media\nend capacity\nsection roots",
+        "section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|loft/media 100000 91000 9000 91% /loft/media\nend capacity\nsection roots",
         "is full to 91 %: 8.8 MiB are left",
     ),
     (
         "survey/not-seen",
         "granary.listing",
         "end roots",
-        "end roots\nsection gaps\n|/silo/media/films/1742 (2019)\tpermission denied\nend gaps",
+        "end roots\nsection gaps\n|/loft/media/films/1742 (2019)\tpermission denied\nend gaps",
         "look at granary again as root",
     ),
     (
         "survey/not-seen",
         "granary.listing",
-        "|deep /silo",
-        "|names /silo",
+        "|deep /loft",
+        "|names /loft",
         "7 folders below /media/films could not be looked into",
     ),
     (
         "identity/unknown-account",
         "tarvek.toml",
-        "runs_as = \"972:972\"",
+        "runs_as = \"840:840\"",
         "runs_as = \"975:975\"",
         "on granary: groupadd -g 975 lantern; useradd -r -u 975",
     ),
@@ -341,58 +341,58 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "identity/runs-as-root",
         "tarvek.toml",
-        "runs_as = \"973:2200\"",
+        "runs_as = \"841:2200\"",
         "runs_as = \"0:0\"",
         "drover runs as root on granary",
     ),
     (
         "identity/run-as-unset",
         "tarvek.toml",
-        "runs_as = \"974:2200\"\n",
+        "runs_as = \"842:2200\"\n",
         "",
         "no account is set for joiner",
     ),
     (
         "identity/shifted",
         "tarvek.toml",
-        "runs_as = \"972:972\"",
-        "runs_as = \"972:972\"\nuserns = \"0:100000:500\"",
-        "the user namespace of lantern has no id 972",
+        "runs_as = \"840:840\"",
+        "runs_as = \"840:840\"\nuserns = \"0:100000:500\"",
+        "the user namespace of lantern has no id 840",
     ),
     (
         "identity/squashed",
         "tarvek.toml",
         "squash = \"root\"",
         "squash = \"all\"",
-        "lantern is 972:972 on millrace and arrives on granary as 65534:65534: all_squash of the export",
+        "lantern is 840:840 on millrace and arrives on granary as 65534:65534: all_squash of the export",
     ),
     (
         "identity/shared-account",
         "tarvek.toml",
-        "runs_as = \"974:2200\"",
-        "runs_as = \"973:2200\"",
-        "drover and joiner all run as uid 973 on granary",
+        "runs_as = \"842:2200\"",
+        "runs_as = \"841:2200\"",
+        "drover and joiner all run as uid 841 on granary",
     ),
     (
         "access/cannot-add",
         "tarvek.toml",
         "groups = [\"keepers\"]\n",
         "",
-        "on granary: setfacl -m u:joiner:wx /silo/media/films",
+        "on granary: setfacl -m u:joiner:wx /loft/media/films",
     ),
     (
         "access/cannot-add",
         "tarvek.toml",
-        "map = [{ from = \"/silo/media\", to = \"/data\" }]",
-        "map = [{ from = \"/silo/media\", to = \"/data\", access = \"ro\" }]",
+        "map = [{ from = \"/loft/media\", to = \"/data\" }]",
+        "map = [{ from = \"/loft/media\", to = \"/data\", access = \"ro\" }]",
         "set access = \"rw\" for the mapping in line",
     ),
     (
         "access/cannot-remove",
         "granary.listing",
-        "|d 2770 973 2200 4 512 90",
-        "|d 3770 973 2200 4 512 90",
-        "chmod -t /silo/media/intake/done/films",
+        "|d 2770 841 2200 4 512 90",
+        "|d 3770 841 2200 4 512 90",
+        "chmod -t /loft/media/intake/done/films",
     ),
     (
         "access/world-writable",
@@ -404,43 +404,43 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "access/not-inherited",
         "tarvek.toml",
-        "runs_as = \"973:2200\"\numask = \"002\"",
-        "runs_as = \"973:2200\"\numask = \"077\"",
+        "runs_as = \"841:2200\"\numask = \"002\"",
+        "runs_as = \"841:2200\"\numask = \"077\"",
         "a file that drover makes will be 0600 drover:stagehands and joiner",
     ),
     (
         "access/moved-stays-private",
         "tarvek.toml",
-        "runs_as = \"973:2200\"\numask = \"002\"",
-        "runs_as = \"973:2200\"\numask = \"007\"",
+        "runs_as = \"841:2200\"\numask = \"002\"",
+        "runs_as = \"841:2200\"\numask = \"007\"",
         "a file that drover makes will be 0660 drover:stagehands, linked or moved there, and lantern",
     ),
     (
         "access/moved-stays-private",
         "granary.listing",
         "end tree",
-        "|f 0600 973 2200 4096 4096 990 1 1791705690 - /silo/media/intake/done/films/Low Water (2003).mkv\nend tree",
-        "1 file in /data/intake/done/films, such as /silo/media/intake/done/films/Low Water (2003).mkv (0600 drover:stagehands)",
+        "|f 0600 841 2200 4096 4096 990 1 1791705690 - /loft/media/intake/done/films/Low Water (2003).mkv\nend tree",
+        "1 file in /data/intake/done/films, such as /loft/media/intake/done/films/Low Water (2003).mkv (0600 drover:stagehands)",
     ),
     (
         "access/not-as-declared",
         "tarvek.toml",
         "[intake.films]",
-        "[[folder]]\nhost = \"granary\"\npath = \"/silo/media/films\"\nrights = { \"@stagehands\" = \"change\" }\n\n[intake.films]",
+        "[[folder]]\nhost = \"granary\"\npath = \"/loft/media/films\"\nrights = { \"@stagehands\" = \"change\" }\n\n[intake.films]",
         "@stagehands has less than \"change\" on",
     ),
     (
         "access/not-as-declared",
         "tarvek.toml",
         "[intake.films]",
-        "[[folder]]\nhost = \"granary\"\npath = \"/silo/media/books\"\nrights = { lantern = \"none\" }\n\n[intake.films]",
+        "[[folder]]\nhost = \"granary\"\npath = \"/loft/media/books\"\nrights = { lantern = \"none\" }\n\n[intake.films]",
         "lantern has more than \"none\" on",
     ),
     (
         "access/per-user-grants",
         "granary.listing",
         "end tree",
-        "end tree\nsection acl\n|# file: /silo/media/films\n|# owner: 1101\n|# group: 2100\n|user::rwx\n|user:1101:rwx\n|user:1102:rwx\n\
+        "end tree\nsection acl\n|# file: /loft/media/films\n|# owner: 1101\n|# group: 2100\n|user::rwx\n|user:1101:rwx\n|user:1102:rwx\n\
          |user:1103:rwx\n|group::rwx\n|mask::rwx\n|other::r-x\n|\nend acl",
         "grant rwx to mira, oskar, 1103 one by one",
     ),
@@ -522,11 +522,11 @@ fn less_than_one_in_a_hundred_is_a_risk() {
     let folder = healthy();
     let mut listing = folder.read("granary.listing");
     let many: String = (0..150)
-        .map(|n| format!("|f 0644 0 0 1 512 {} 1 1 - /silo/media/films/still {n}.jpg\n", 1000 + n))
+        .map(|n| format!("|f 0644 0 0 1 512 {} 1 1 - /loft/media/films/still {n}.jpg\n", 1000 + n))
         .collect();
     listing = listing.replace(
         "end tree",
-        &(many + "|f 0600 0 0 1 512 999 1 1 - /silo/media/films/lost.mkv\nend tree"),
+        &(many + "|f 0600 0 0 1 512 999 1 1 - /loft/media/films/lost.mkv\nend tree"),
     );
     folder.write("granary.listing", listing);
     let finding = &folder.json("check")["findings"][0];
@@ -543,7 +543,7 @@ fn small(films: &str, music: &str, share: &str) -> Vec<String> {
         "tarvek.toml",
         format!(
             "tarvek = 1\nsite = 'x'\n[host.box]\nrole = ['storage', 'apps']\n[share.s]\nhost = 'box'\npath = '{share}'\n\
-             [service.s]\nhost = 'box'\nrole = 'serve'\nruns_as = '972:972'\n\
+             [service.s]\nhost = 'box'\nrole = 'serve'\nruns_as = '840:840'\n\
              libraries = [{{ name = 'F', kind = 'films', roots = ['{films}'] }}, {{ name = 'M', kind = 'music', roots = ['{music}'] }}]\n"
         ),
     );
@@ -553,11 +553,11 @@ fn small(films: &str, music: &str, share: &str) -> Vec<String> {
 #[test]
 fn the_shape_of_a_layout_is_judged_by_itself() {
     let none: [&str; 0] = [];
-    assert_eq!(small("/silo/media/films", "/silo/media/music", "/silo/media"), none);
-    assert_eq!(small("/silo/media/films", "/silo/media/sound/music", "/silo/media"), none);
-    assert_eq!(small("/silo/films/all", "/tank/music/all", "/"), ["layout/scattered-kinds"]);
-    assert_eq!(small("/silo/media/films", "/silo/music", "/silo/media"), ["layout/outside-share"]);
-    assert_eq!(small("/silo/mediax/films", "/silo/mediax/music", "/silo/media").len(), 2);
+    assert_eq!(small("/loft/media/films", "/loft/media/music", "/loft/media"), none);
+    assert_eq!(small("/loft/media/films", "/loft/media/sound/music", "/loft/media"), none);
+    assert_eq!(small("/loft/films/all", "/tank/music/all", "/"), ["layout/scattered-kinds"]);
+    assert_eq!(small("/loft/media/films", "/loft/music", "/loft/media"), ["layout/outside-share"]);
+    assert_eq!(small("/loft/mediax/films", "/loft/mediax/music", "/loft/media").len(), 2);
 }
 
 #[test]
@@ -566,10 +566,10 @@ fn datasets_that_are_as_they_should_be_are_left_alone() {
     folder.edit(
         "granary.listing",
         "section roots",
-        "section zfs\n|silo/media\tatime\toff\n|silo/media\trecordsize\t1M\n|silo/media\tacltype\tposixacl\n\
-         |silo/media\taclmode\tdiscard\n|silo/media\tcasesensitivity\tsensitive\n|silo/other\tatime\ton\nend zfs\n\
-         section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|silo/media 100000 84000 16000 84% /silo/media\n\
-         |x 100 99 1 99% /silo/med\nend capacity\nsection roots",
+        "section zfs\n|loft/media\tatime\toff\n|loft/media\trecordsize\t1M\n|loft/media\tacltype\tposixacl\n\
+         |loft/media\taclmode\tdiscard\n|loft/media\tcasesensitivity\tsensitive\n|loft/other\tatime\ton\nend zfs\n\
+         section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|loft/media 100000 84000 16000 84% /loft/media\n\
+         |x 100 99 1 99% /loft/med\nend capacity\nsection roots",
     );
     assert_eq!(fired(&folder), [""; 0]);
     folder.edit("granary.listing", "84000 16000 84%", "98000 2000 98%");
@@ -585,9 +585,9 @@ fn datasets_that_are_as_they_should_be_are_left_alone() {
 fn a_shift_and_lost_groups_are_told_from_a_plain_refusal() {
     let folder = healthy();
     // Only the account's own number lets it in.
-    folder.edit("granary.listing", "|d 0755 1101 2100 4 512 75", "|d 0700 972 972 4 512 75");
+    folder.edit("granary.listing", "|d 0755 1101 2100 4 512 75", "|d 0700 840 840 4 512 75");
     assert_eq!(fired(&folder), [""; 0]);
-    folder.edit("tarvek.toml", "\"972:972\"", "\"972:972\"\nuserns = \"0:100000:65536\"");
+    folder.edit("tarvek.toml", "\"840:840\"", "\"840:840\"\nuserns = \"0:100000:65536\"");
     let check = folder.json("check");
     let findings = check["findings"].as_array().unwrap();
     let of = |rule: &str| findings.iter().find(|finding| finding["rule"] == rule);
@@ -596,20 +596,20 @@ fn a_shift_and_lost_groups_are_told_from_a_plain_refusal() {
         shifted["message"]
             .as_str()
             .unwrap()
-            .contains("is 972:972 inside its namespace and 100972:100972")
+            .contains("is 840:840 inside its namespace and 100840:100840")
     );
     assert_eq!(of("access/root-unreadable").unwrap()["because"], "identity/shifted");
     let trace = folder.json("trace /media/photos --from service:lantern");
     assert_eq!(trace["hops"][0]["identity_changed_by"], "the user namespace of lantern");
     // Mounted with the namespace's ids, the files are the account's own again – but not on a mount over NFS.
     let many: Vec<String> = (3000..3016).chain([2100]).map(|gid| format!("\"{gid}\"")).collect();
-    let groups = format!("\"972:972\"\ngroups = [{}]", many.join(", "));
+    let groups = format!("\"840:840\"\ngroups = [{}]", many.join(", "));
     let folder = healthy();
     folder.edit("granary.listing", "|d 0755 1101 2100 4 512 75", "|d 0750 1101 2100 4 512 75");
-    folder.edit("tarvek.toml", "\"972:972\"", &groups);
+    folder.edit("tarvek.toml", "\"840:840\"", &groups);
     assert_eq!(fired(&folder), [""; 0], "2100 is among the first 16");
     let many: Vec<String> = (1900..1916).chain([2100]).map(|gid| format!("\"{gid}\"")).collect();
-    let more = format!("\"972:972\"\ngroups = [{}]", many.join(", "));
+    let more = format!("\"840:840\"\ngroups = [{}]", many.join(", "));
     folder.edit("tarvek.toml", &groups, &more);
     assert!(fired(&folder).contains(&"identity/too-many-groups".to_owned()));
     folder.edit("tarvek.toml", "[host.granary]\n", "[host.granary]\nmanage_gids = true\n");

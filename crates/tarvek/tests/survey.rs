@@ -439,16 +439,16 @@ fn tables_of_a_host_are_compared() {
     let folder = Folder::demo();
     std::fs::copy(folder.path("granary.listing"), folder.path("old.listing")).unwrap();
     for (from, to) in [
-        ("|lantern:x:972:972:", "|lantern:x:1003:972:"),
-        ("|63 61 0:53", "|99 61 0:99 / /silo/extra rw - zfs silo/extra rw\n|63 61 0:53"),
-        ("section roots", "section exports\n|/silo/media *(rw)\nend exports\nsection roots"),
+        ("|lantern:x:840:840:", "|lantern:x:1003:840:"),
+        ("|63 61 0:53", "|99 61 0:99 / /loft/extra rw - zfs loft/extra rw\n|63 61 0:53"),
+        ("section roots", "section exports\n|/loft/media *(rw)\nend exports\nsection roots"),
     ] {
         folder.edit("granary.listing", from, to);
     }
     folder.edit(
         "old.listing",
         "section roots",
-        "section exports\n|/silo/media 10.20.0.0/24(ro)\nend exports\nsection roots",
+        "section exports\n|/loft/media 10.20.0.0/24(ro)\nend exports\nsection roots",
     );
     let compare = folder.json("compare old.listing granary.listing");
     let tables: Vec<(&str, Vec<String>)> = compare["tables"]
@@ -475,17 +475,17 @@ fn tables_of_a_host_are_compared() {
             .unwrap_or_default()
     };
     assert_eq!(tables.len(), 3, "{tables:?}");
-    assert_eq!(of("mount"), ["zfs silo/extra on /silo/extra / rw"]);
+    assert_eq!(of("mount"), ["zfs loft/extra on /loft/extra / rw"]);
     assert_eq!(of("account").len(), 2);
     assert!(
-        of("account")[0].contains("uid 972") && of("account")[1].contains("uid 1003"),
+        of("account")[0].contains("uid 840") && of("account")[1].contains("uid 1003"),
         "{tables:?}"
     );
-    assert_eq!(of("exports"), ["/silo/media 10.20.0.0/24(ro)", "/silo/media *(rw)"]);
+    assert_eq!(of("exports"), ["/loft/media 10.20.0.0/24(ro)", "/loft/media *(rw)"]);
     let text = folder.run("compare old.listing granary.listing");
     assert_eq!(text.code, 1);
     for line in
-        ["- /silo/media 10.20.0.0/24(ro)", "+ /silo/media *(rw)", "zfs silo/extra on /silo/extra"]
+        ["- /loft/media 10.20.0.0/24(ro)", "+ /loft/media *(rw)", "zfs loft/extra on /loft/extra"]
     {
         assert!(text.stdout.contains(line), "{}", text.stdout);
     }

@@ -1,75 +1,69 @@
 //! The brief: what an administrator wants, before there is a layout.
 
-use crate::layout::{Kind, Mode, Origin, Os, ServiceRole, Want};
-use crate::path::AbsPath;
+use crate::layout::intake::Want;
+use crate::layout::service::ServiceRole;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::terms::{Access, Kind, Origin, Os};
+use crate::words::word::words;
 
-/// A filesystem that a layout can be drafted for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Filesystem {
-    /// Datasets, snapshots, checksums.
-    Zfs,
-    /// Subvolumes, snapshots, checksums.
-    Btrfs,
-    /// One filesystem per volume.
-    Xfs,
-    /// One filesystem per volume.
-    Ext4,
+words! {
+    /// A filesystem that a layout can be drafted for.
+    pub enum Filesystem {
+        /// Datasets, snapshots, checksums.
+        Zfs = "zfs",
+        /// Subvolumes, snapshots, checksums.
+        Btrfs = "btrfs",
+        /// One filesystem per volume.
+        Xfs = "xfs",
+        /// One filesystem per volume.
+        Ext4 = "ext4",
+    }
 }
 
 impl Filesystem {
-    /// As the layout writes it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Zfs => "zfs",
-            Self::Btrfs => "btrfs",
-            Self::Xfs => "xfs",
-            Self::Ext4 => "ext4",
-        }
-    }
-
     /// Whether a folder can be a dataset of its own, with its own snapshots.
     pub fn has_datasets(self) -> bool {
         matches!(self, Self::Zfs | Self::Btrfs)
     }
 }
 
-/// How an application host reaches the storage.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Reach {
-    /// Over NFS.
-    Nfs,
-    /// Over SMB.
-    Smb,
+words! {
+    /// How an application host reaches the storage.
+    pub enum Reach {
+        Nfs = "nfs",
+        Smb = "smb",
+    }
 }
 
-/// What runs the services.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Containers {
-    /// Nothing: they run on their host.
-    None,
-    /// An engine that reads Compose files.
-    Docker,
-    /// Podman under systemd.
-    Podman,
+words! {
+    /// What runs the services.
+    pub enum Containers {
+        /// Nothing: they run on their host.
+        None = "none",
+        /// An engine that reads Compose files.
+        Docker = "docker",
+        /// Podman under systemd.
+        Podman = "podman",
+    }
 }
 
 /// The storage host.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Storage {
-    /// Its name.
-    pub host: String,
+    pub host: Name,
     /// Under which others reach it.
-    pub address: String,
+    pub address: Name,
     /// The pool or volume.
-    pub pool: String,
+    pub pool: Name,
     /// Where it is mounted.
     pub at: AbsPath,
     /// What it is made of.
     pub filesystem: Filesystem,
     /// Another pool for downloads on their way, and where the brief says so.
-    pub intake_pool: Option<(String, Origin)>,
+    pub intake_pool: Option<(Name, Origin)>,
     /// The network of those who may mount over NFS; each host by itself unless given.
-    pub subnet: Option<String>,
+    pub subnet: Option<Name>,
     /// Whether SELinux enforces.
     pub selinux: bool,
 }
@@ -77,10 +71,9 @@ pub struct Storage {
 /// An application host other than the storage host.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Apps {
-    /// Its name.
-    pub host: String,
+    pub host: Name,
     /// Under which the storage host sees it.
-    pub address: String,
+    pub address: Name,
     /// How it reaches the storage.
     pub reach: Reach,
     /// Whether SELinux enforces.
@@ -93,17 +86,17 @@ pub struct Apps {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Wanted {
     /// Its name, and its account's.
-    pub name: String,
+    pub name: Name,
     /// What it does.
     pub roles: Vec<ServiceRole>,
     /// Where it runs.
-    pub host: String,
+    pub host: Name,
     /// Its uid; the gid of a serving one is the same.
     pub id: u32,
     /// What it handles; everything that fits unless said.
     pub kinds: Option<Vec<Kind>>,
     /// What it is to be allowed, if the brief insists.
-    pub access: Option<Mode>,
+    pub access: Option<Access>,
     /// Ports to publish.
     pub ports: Vec<String>,
     /// Where the brief says so.
@@ -125,9 +118,7 @@ impl Wanted {
 /// A person with an account.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Person {
-    /// Login name.
-    pub name: String,
-    /// Number.
+    pub name: Name,
     pub uid: u32,
     /// Where the brief says so.
     pub origin: Origin,
@@ -136,9 +127,7 @@ pub struct Person {
 /// A group of accounts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Team {
-    /// Name.
-    pub name: String,
-    /// Number.
+    pub name: Name,
     pub gid: u32,
     /// Where the brief says so.
     pub origin: Origin,
@@ -147,12 +136,11 @@ pub struct Team {
 /// A machine that people watch on.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Client {
-    /// Its name.
-    pub host: String,
+    pub host: Name,
     /// Its system.
     pub os: Os,
     /// Who uses it.
-    pub person: Option<String>,
+    pub person: Option<Name>,
     /// Where the brief says so.
     pub origin: Origin,
 }
@@ -161,7 +149,7 @@ pub struct Client {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Brief {
     /// The site's name.
-    pub site: String,
+    pub site: Name,
     /// The storage host.
     pub storage: Storage,
     /// Other hosts that run services.
@@ -217,8 +205,8 @@ impl Brief {
     }
 
     /// How a host reaches the storage; `None` is the storage host itself.
-    pub fn apps_on(&self, host: &str) -> Option<&Apps> {
-        self.apps.iter().find(|apps| apps.host == host)
+    pub fn apps_on(&self, host: &Name) -> Option<&Apps> {
+        self.apps.iter().find(|apps| apps.host == *host)
     }
 
     /// Kinds that downloads are made of: those that somebody fetches or sorts.
@@ -285,7 +273,7 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
                 format!("add {:?} to kinds, or take it out of {name}", kind.word()),
             );
         }
-        if service.writes() && service.access == Some(Mode::ReadOnly) {
+        if service.writes() && service.access == Some(Access::ReadOnly) {
             let role = if service.does(ServiceRole::Sort) { "sorts" } else { "fetches" };
             add(
                 service.origin,
@@ -293,7 +281,7 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
                 format!("write access = \"rw\" for {name}, or role = \"serve\""),
             );
         }
-        if !service.writes() && service.access == Some(Mode::ReadWrite) {
+        if !service.writes() && service.access == Some(Access::ReadWrite) {
             add(
                 service.origin,
                 format!(
@@ -306,7 +294,7 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
             add(
                 service.origin,
                 format!("{name} is to run as root, who may do anything"),
-                "give it an id of its own, for example 972".into(),
+                "give it an id of its own, for example 840".into(),
             );
         }
         if service.writes() && brief.storage.filesystem.has_datasets() && want != Want::Copy {
@@ -355,7 +343,7 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
         if let Some(person) = &client.person
             && !known.clone().any(|p| p.name == *person)
         {
-            let names: Vec<&str> = known.map(|p| p.name.as_str()).collect();
+            let names: Vec<String> = known.map(|p| p.name.to_string()).collect();
             add(
                 client.origin,
                 format!("{} is {person}'s, who is not among the people", client.host),
@@ -369,10 +357,10 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
 /// Numbers and names that two things claim.
 fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
     let people = brief.add.iter().chain(&brief.watch);
-    let mut uids: Vec<(u32, &str, Origin)> = Vec::new();
+    let mut uids: Vec<(u32, &Name, Origin)> = Vec::new();
     let accounts = people
-        .map(|p| (p.uid, p.name.as_str(), p.origin))
-        .chain(brief.services.iter().map(|s| (s.id, s.name.as_str(), s.origin)));
+        .map(|p| (p.uid, &p.name, p.origin))
+        .chain(brief.services.iter().map(|s| (s.id, &s.name, s.origin)));
     for (uid, name, origin) in accounts {
         if let Some((_, other, _)) = uids.iter().find(|(known, _, _)| *known == uid) {
             add(
@@ -415,9 +403,9 @@ fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
             );
         }
     }
-    let mut hosts: Vec<&str> = vec![&brief.storage.host];
-    let others = brief.apps.iter().map(|a| (a.host.as_str(), a.origin));
-    for (host, origin) in others.chain(brief.clients.iter().map(|c| (c.host.as_str(), c.origin))) {
+    let mut hosts: Vec<&Name> = vec![&brief.storage.host];
+    let others = brief.apps.iter().map(|a| (&a.host, a.origin));
+    for (host, origin) in others.chain(brief.clients.iter().map(|c| (&c.host, c.origin))) {
         if hosts.contains(&host) {
             add(origin, format!("two hosts are called {host}"), "give one another name".into());
         }

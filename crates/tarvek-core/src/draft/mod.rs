@@ -5,14 +5,18 @@ mod network;
 mod services;
 mod storage;
 
-use crate::layout::{Account, Declared, Group, Host, HostRole, Kind, Layout, Origin, Os};
-use crate::path::AbsPath;
-use brief::{Brief, Reach, Wanted};
+use crate::draft::brief::{Brief, Reach, Team, Wanted};
+use crate::layout::host::{Host, HostRole};
+use crate::layout::mapping::Declared;
+use crate::layout::site::Layout;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::terms::{Account, Group, Kind, Origin};
 
 /// Why something is as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Reason {
-    /// What it is about, as the layout names it: `host.granary`, `share.media`, `/silo/media`.
+    /// What it is about, as the layout names it: `host.granary`, `share.media`, `/loft/media`.
     pub about: String,
     /// In one sentence.
     pub why: String,
@@ -72,7 +76,7 @@ fn absolute(path: &[u8]) -> AbsPath {
 
 fn declared(path: &AbsPath) -> Declared {
     Declared {
-        written: String::from_utf8_lossy(path.as_bytes()).into_owned(),
+        written: String::from_utf8_lossy(path.as_bytes()).into_owned().into(),
         path: Ok(path.clone()),
         origin: Origin::default(),
     }
@@ -82,10 +86,16 @@ fn pair(name: &str, value: &str) -> (String, String) {
     (name.to_owned(), value.to_owned())
 }
 
-fn title(kind: Kind) -> String {
+/// How a list names a group.
+fn in_group(team: &Team) -> Name {
+    format!("@{}", team.name.raw()).into()
+}
+
+fn title(kind: Kind) -> Name {
     let word = kind.word().replace('-', " ");
     let mut letters = word.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+    let first = letters.next().into_iter().flat_map(char::to_uppercase);
+    first.chain(letters).collect::<String>().into()
 }
 
 impl Drafter<'_> {
@@ -101,7 +111,7 @@ impl Drafter<'_> {
     fn intake(&self) -> AbsPath {
         match &self.brief.storage.intake_pool {
             Some((pool, _)) if *pool != self.brief.storage.pool => {
-                absolute(format!("/{pool}").as_bytes()).child(b"intake")
+                absolute(format!("/{}", pool.raw()).as_bytes()).child(b"intake")
             }
             _ => self.media().child(b"intake"),
         }
@@ -210,23 +220,9 @@ impl Drafter<'_> {
 }
 
 fn config_of(service: &Wanted) -> AbsPath {
-    absolute(b"/srv").child(service.name.as_bytes())
+    absolute(b"/srv").child(service.name.raw().as_bytes())
 }
 
-fn host(name: &str) -> Host {
-    Host {
-        name: name.to_owned(),
-        roles: Vec::new(),
-        os: Os::Linux,
-        addresses: Vec::new(),
-        inside: None,
-        map: Vec::new(),
-        idmap: Vec::new(),
-        selinux: None,
-        manage_gids: false,
-        datasets: Vec::new(),
-        accounts: Vec::new(),
-        groups: Vec::new(),
-        origin: Origin::default(),
-    }
+fn host(name: &Name) -> Host {
+    Host { name: name.clone(), ..Host::default() }
 }

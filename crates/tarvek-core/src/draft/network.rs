@@ -1,11 +1,13 @@
 //! How other hosts reach the storage: shares, exports and mounts.
 
-use super::brief::{Apps, Containers, Filesystem, Reach, Wanted};
-use super::{Area, Drafter, SHARED, absolute};
-use crate::layout::{
-    Mode, Mount, MountSource, NfsExport, Origin, Os, Protocol, Share, SmbOffer, Squash,
-};
-use crate::path::AbsPath;
+use crate::draft::brief::{Apps, Containers, Filesystem, Reach, Wanted};
+use crate::draft::{Area, Drafter, SHARED, absolute, in_group};
+use crate::layout::mount::{Mount, MountSource};
+use crate::layout::share::{NfsExport, Share, SmbOffer, Squash};
+use crate::words::name::Name;
+use crate::words::options::MountOptions;
+use crate::words::path::AbsPath;
+use crate::words::terms::{Access, Origin, Os, Protocol};
 
 impl Drafter<'_> {
     pub(super) fn shares(&mut self) -> Vec<Share> {
@@ -22,7 +24,7 @@ impl Drafter<'_> {
             let about = format!("share.{}", area.share);
             if !nfs.is_empty() {
                 self.why(&about, "root of a client is nobody here (root_squash)");
-                if nfs[0].access == Mode::ReadOnly {
+                if nfs[0].access == Access::ReadOnly {
                     self.why(&about, "read-only: every service behind it only reads, so that even a mapping gone wrong can't harm a library");
                 }
                 if nfs[0].crossmnt {
@@ -57,8 +59,8 @@ impl Drafter<'_> {
         let crossmnt = area.share == "media" && !self.apart_kinds().is_empty();
         let over_nfs: Vec<&Apps> =
             brief.apps.iter().filter(|apps| apps.reach == Reach::Nfs).collect();
-        let export = |clients: &str, access| NfsExport {
-            clients: clients.to_owned(),
+        let export = |clients: &Name, access| NfsExport {
+            clients: clients.clone(),
             access,
             squash: Squash::Root,
             anonuid: None,
@@ -70,8 +72,8 @@ impl Drafter<'_> {
             _ if over_nfs.is_empty() => Vec::new(),
             Some(subnet) => {
                 let writes =
-                    over_nfs.iter().any(|apps| self.mode_on(&apps.host) == Mode::ReadWrite);
-                vec![export(subnet, if writes { Mode::ReadWrite } else { Mode::ReadOnly })]
+                    over_nfs.iter().any(|apps| self.mode_on(&apps.host) == Access::ReadWrite);
+                vec![export(subnet, if writes { Access::ReadWrite } else { Access::ReadOnly })]
             }
             None => over_nfs
                 .iter()
@@ -81,9 +83,9 @@ impl Drafter<'_> {
     }
 
     /// A host mounts writable only if something on it writes.
-    pub(super) fn mode_on(&self, host: &str) -> Mode {
-        let writes = self.brief.services.iter().any(|s| s.host == host && s.writes());
-        if writes { Mode::ReadWrite } else { Mode::ReadOnly }
+    pub(super) fn mode_on(&self, host: &Name) -> Access {
+        let writes = self.brief.services.iter().any(|s| s.host == *host && s.writes());
+        if writes { Access::ReadWrite } else { Access::ReadOnly }
     }
 
     pub(super) fn offer(&self) -> SmbOffer {
@@ -91,10 +93,10 @@ impl Drafter<'_> {
         let mut offer =
             SmbOffer { create_mask: Some(0o664), folder_mask: Some(SHARED), ..SmbOffer::default() };
         if !brief.add.is_empty() {
-            offer.write.push(format!("@{}", brief.keepers.name));
+            offer.write.push(in_group(&brief.keepers));
         }
         if !brief.watch.is_empty() {
-            offer.read.push(format!("@{}", brief.viewers.name));
+            offer.read.push(in_group(&brief.viewers));
         }
         for apps in brief.apps.iter().filter(|apps| apps.reach == Reach::Smb) {
             if let Some(service) = self.connecting(apps) {
@@ -113,32 +115,32 @@ impl Drafter<'_> {
     }
 
     /// Where an area is on a host.
-    pub(super) fn place_on(&self, host: &str, area: &Area) -> AbsPath {
+    pub(super) fn place_on(&self, host: &Name, area: &Area) -> AbsPath {
         let brief = self.brief;
-        if host == brief.storage.host || brief.containers == Containers::None {
+        if *host == brief.storage.host || brief.containers == Containers::None {
             // Without containers hosts agree about paths by having the same.
             return area.path.clone();
         }
-        absolute(b"/mnt").child(brief.storage.host.as_bytes()).child(area.share.as_bytes())
+        absolute(b"/mnt").child(brief.storage.host.raw().as_bytes()).child(area.share.as_bytes())
     }
 
     pub(super) fn mounts(&mut self) -> Vec<Mount> {
         let brief = self.brief;
         let storage = &brief.storage;
         let mut mounts = Vec::new();
-        let mount = |host: &str, from: MountSource, protocol, at: AbsPath, options: &str| Mount {
-            host: host.to_owned(),
+        let mount = |host: &Name, from: MountSource, protocol, at: AbsPath, options: &str| Mount {
+            host: host.clone(),
             from,
             protocol,
             at,
-            options: options.split(',').filter(|o| !o.is_empty()).map(str::to_owned).collect(),
+            options: MountOptions::read(options),
             user: None,
             credentials: None,
             removable: false,
             origin: Origin::default(),
         };
         if storage.filesystem != Filesystem::Zfs {
-            let from = MountSource::Literal(format!("LABEL={}", storage.pool));
+            let from = MountSource::Literal(format!("LABEL={}", storage.pool.raw()).into());
             mounts.push(mount(
                 &storage.host,
                 from,
@@ -151,7 +153,7 @@ impl Drafter<'_> {
                 "mounted by label, which stays when disks are numbered anew; noatime, since reading is no reason to write",
             );
             if let (true, Some((pool, _))) = (self.apart(), &storage.intake_pool) {
-                let from = MountSource::Literal(format!("LABEL={pool}"));
+                let from = MountSource::Literal(format!("LABEL={}", pool.raw()).into());
                 let at = self.intake().parent().expect("it lies in a pool");
                 mounts.push(mount(&storage.host, from, Protocol::Disk, at, "noatime,nofail"));
             }
@@ -176,7 +178,7 @@ impl Drafter<'_> {
                         service.id,
                         self.gid(&service)
                     );
-                    let file = format!("/etc/credentials/{}-{}", storage.host, area.share);
+                    let file = format!("/etc/credentials/{}-{}", storage.host.raw(), area.share);
                     self.why(
                         format!("{at}"),
                         "name and password lie in a file that only root may read (0600), not in fstab, which everybody may",
@@ -203,10 +205,10 @@ impl Drafter<'_> {
             let at = match client.os {
                 Os::Windows => absolute(b"/M:"),
                 Os::Macos => absolute(b"/Volumes/media"),
-                Os::Linux => absolute(b"/mnt").child(storage.host.as_bytes()).child(b"media"),
+                Os::Linux => absolute(b"/mnt").child(storage.host.raw().as_bytes()).child(b"media"),
             };
             let options = if client.os == Os::Linux { "vers=3.1.1,nofail,_netdev" } else { "" };
-            let file = format!("/etc/credentials/{}-media", storage.host);
+            let file = format!("/etc/credentials/{}-media", storage.host.raw());
             mounts.push(Mount {
                 user: client.person.clone(),
                 credentials: (client.os == Os::Linux).then(|| absolute(file.as_bytes())),

@@ -1,12 +1,12 @@
 //! Services, what they see, and the way that downloads take.
 
-use super::brief::{Containers, Wanted};
-use super::{Area, CONFIG, Drafter, absolute, config_of, declared, title};
-use crate::layout::{
-    FetchStep, GroupRef, Intake, Kind, Label, Library, MapSource, Mapping, Mode, Origin, RunAs,
-    Service, ServiceRole, SortStep,
-};
-use crate::path::AbsPath;
+use crate::draft::brief::{Containers, Wanted};
+use crate::draft::{Area, CONFIG, Drafter, absolute, config_of, declared, title};
+use crate::layout::intake::{Fetch, Intake, Sort};
+use crate::layout::mapping::{Label, MapSource, Mapping};
+use crate::layout::service::{Library, RunAs, Service, ServiceRole};
+use crate::words::path::AbsPath;
+use crate::words::terms::{Access, Kind, Origin};
 
 impl Drafter<'_> {
     pub(super) fn services(&mut self) -> Vec<Service> {
@@ -15,7 +15,7 @@ impl Drafter<'_> {
         for service in &brief.services {
             let apps = brief.apps_on(&service.host);
             let selinux = apps.map_or(brief.storage.selinux, |apps| apps.selinux);
-            let mode = if service.writes() { Mode::ReadWrite } else { Mode::ReadOnly };
+            let mode = if service.writes() { Access::ReadWrite } else { Access::ReadOnly };
             let mut areas = self.areas();
             if !service.writes() {
                 areas.truncate(1);
@@ -42,7 +42,7 @@ impl Drafter<'_> {
             map.push(mapping(
                 &config_of(service),
                 &absolute(CONFIG),
-                Mode::ReadWrite,
+                Access::ReadWrite,
                 selinux.then_some(Label::Private),
                 None,
             ));
@@ -72,7 +72,7 @@ impl Drafter<'_> {
                 host: service.host.clone(),
                 roles: service.roles.clone(),
                 runs_as: RunAs::Numbers(service.id, Some(self.gid(service))),
-                groups: Vec::<GroupRef>::new(),
+                groups: Vec::new(),
                 umask: service.writes().then_some(0o002),
                 userns: None,
                 map: in_view.then_some(map),
@@ -111,14 +111,14 @@ impl Drafter<'_> {
             let word = kind.word();
             let done = |service: &Wanted| intake_of(service).child(b"done").child(word.as_bytes());
             intakes.push(Intake {
-                name: word.to_owned(),
-                fetch: handles(ServiceRole::Fetch, kind).map(|service| FetchStep {
+                name: word.into(),
+                fetch: handles(ServiceRole::Fetch, kind).map(|service| Fetch {
                     service: service.name.clone(),
                     partial: Some(intake_of(service).child(b"partial")),
                     done: done(service),
                     category: Some(word.to_owned()),
                 }),
-                sort: handles(ServiceRole::Sort, kind).map(|service| SortStep {
+                sort: handles(ServiceRole::Sort, kind).map(|service| Sort {
                     service: service.name.clone(),
                     reads: done(service),
                     files_into: seen_by(service, &areas[0]).child(word.as_bytes()),

@@ -1,9 +1,13 @@
 //! The storage host: its groups and datasets, and every folder of the site.
 
-use super::brief::Filesystem;
-use super::{CLOSED, Drafter, SHARED, config_of, host, pair};
-use crate::layout::{Dataset, Folder, Group, Host, HostRole, Kind, Origin, Purpose, Right, Want};
-use crate::path::AbsPath;
+use crate::draft::brief::Filesystem;
+use crate::draft::{CLOSED, Drafter, SHARED, config_of, host, in_group, pair};
+use crate::layout::folder::{Folder, Purpose, Right};
+use crate::layout::host::{Dataset, Host, HostRole};
+use crate::layout::intake::Want;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::terms::{Group, Kind, Origin};
 
 impl Drafter<'_> {
     pub(super) fn storage(&mut self) -> Host {
@@ -58,10 +62,10 @@ impl Drafter<'_> {
         let brief = self.brief;
         let storage = &brief.storage;
         let media = self.media();
-        let dataset = |name: String, at: AbsPath, properties: Vec<(String, String)>| Dataset {
+        let dataset = |name: Name, at: AbsPath, properties: Vec<(String, String)>| Dataset {
             name,
             at,
-            filesystem: Some(storage.filesystem.word().to_owned()),
+            filesystem: Some(storage.filesystem.word().into()),
             quota: None,
             properties,
             origin: Origin::default(),
@@ -78,7 +82,7 @@ impl Drafter<'_> {
                 properties.push(pair("acltype", "posixacl"));
             }
             properties.push(pair("casesensitivity", "sensitive"));
-            let name = format!("{}/media", storage.pool);
+            let name = format!("{}/media", storage.pool.raw());
             for (property, why) in [
                 (
                     "recordsize=1M",
@@ -100,23 +104,23 @@ impl Drafter<'_> {
                     self.why(&name, format!("{property}: {why}"));
                 }
             }
-            datasets.push(dataset(name, media.clone(), properties.clone()));
+            datasets.push(dataset(name.into(), media.clone(), properties.clone()));
             for kind in self.apart_kinds() {
-                let name = format!("{}/media/{}", storage.pool, kind.word());
+                let name = format!("{}/media/{}", storage.pool.raw(), kind.word());
                 let at = media.child(kind.word().as_bytes());
                 let mut properties = properties.clone();
                 if kind == Kind::Photos || kind == Kind::Books {
                     properties[0] = pair("recordsize", "128K");
                     self.why(&name, "recordsize=128K: its files are small");
                 }
-                datasets.push(dataset(name, at, properties));
+                datasets.push(dataset(name.into(), at, properties));
             }
         } else if storage.filesystem == Filesystem::Btrfs {
             datasets.push(dataset(storage.pool.clone(), storage.at.clone(), Vec::new()));
             datasets.push(dataset("media".into(), media.clone(), Vec::new()));
             for kind in self.apart_kinds() {
                 let at = media.child(kind.word().as_bytes());
-                datasets.push(dataset(format!("media/{}", kind.word()), at, Vec::new()));
+                datasets.push(dataset(format!("media/{}", kind.word()).into(), at, Vec::new()));
             }
         } else {
             datasets.push(dataset(storage.pool.clone(), storage.at.clone(), Vec::new()));
@@ -147,8 +151,11 @@ impl Drafter<'_> {
         }
         if self.apart() {
             let (pool, _) = storage.intake_pool.clone().expect("it is apart");
-            let name =
-                if storage.filesystem == Filesystem::Zfs { format!("{pool}/intake") } else { pool };
+            let name = if storage.filesystem == Filesystem::Zfs {
+                format!("{}/intake", pool.raw()).into()
+            } else {
+                pool
+            };
             let at = if storage.filesystem == Filesystem::Zfs {
                 self.intake()
             } else {
@@ -180,13 +187,13 @@ impl Drafter<'_> {
         let mut rights = Vec::new();
         if brief.acls {
             if !brief.add.is_empty() {
-                rights.push((format!("@{}", brief.keepers.name), Right::Change));
+                rights.push((in_group(&brief.keepers), Right::Change));
             }
             if !brief.watch.is_empty() {
-                rights.push((format!("@{}", brief.viewers.name), Right::Read));
+                rights.push((in_group(&brief.viewers), Right::Read));
             }
             if self.has_intake() {
-                rights.push((format!("@{}", brief.helpers.name), Right::Change));
+                rights.push((in_group(&brief.helpers), Right::Change));
             }
             for service in brief.services.iter().filter(|service| !service.writes()) {
                 rights.push((service.name.clone(), Right::Read));

@@ -1,12 +1,13 @@
 //! The mount tree of a host, and what it mounts at boot.
 
-use crate::layout::{Mode, Protocol};
-use crate::path::AbsPath;
+use crate::words::name::Name;
+use crate::words::options::MountOptions;
+use crate::words::path::AbsPath;
+use crate::words::terms::{Access, Protocol};
 
 /// One line of a mount table (`proc_pid_mountinfo(5)`), unescaped.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MountEntry {
-    /// Mount id.
     pub id: u64,
     /// The id of the mount it sits on.
     pub parent: u64,
@@ -16,23 +17,28 @@ pub struct MountEntry {
     pub root: Vec<u8>,
     /// Where it is attached.
     pub point: AbsPath,
-    /// Options of this mount.
-    pub options: Vec<String>,
+    /// Options of this mount alone.
+    pub options: MountOptions,
     /// Optional fields: propagation.
     pub propagation: Vec<String>,
     /// Filesystem type.
-    pub filesystem: String,
+    pub filesystem: Name,
     /// Device, `server:/path`, `//server/share`, … as bytes.
     pub source: Vec<u8>,
-    /// Options of the superblock.
-    pub super_options: Vec<String>,
+    /// Options of the superblock, which every mount of it shares.
+    pub super_options: MountOptions,
 }
 
 impl MountEntry {
-    /// Read-only if its own *or* its superblock's options say `ro`.
-    pub fn mode(&self) -> Mode {
-        let ro = |options: &[String]| options.iter().any(|option| option == "ro");
-        if ro(&self.options) || ro(&self.super_options) { Mode::ReadOnly } else { Mode::ReadWrite }
+    /// Read-only if its own *or* its superblock's options say so.
+    pub fn access(&self) -> Access {
+        let read_only = self.options.read_only() || self.super_options.read_only();
+        if read_only { Access::ReadOnly } else { Access::ReadWrite }
+    }
+
+    /// Whether an option stands among its own or its superblock's.
+    pub fn has(&self, option: &str) -> bool {
+        self.options.has(option) || self.super_options.has(option)
     }
 
     /// Its network protocol, if the source is another machine.
@@ -52,8 +58,8 @@ impl MountEntry {
 }
 
 /// The network protocol of a filesystem type, as mount tables and fstab name it.
-pub fn network_protocol(filesystem: &str) -> Option<Protocol> {
-    match filesystem {
+pub fn network_protocol(filesystem: &Name) -> Option<Protocol> {
+    match filesystem.raw() {
         "nfs" | "nfs4" => Some(Protocol::Nfs),
         "cifs" | "smb3" | "smbfs" => Some(Protocol::Smb),
         _ => None,
@@ -68,6 +74,16 @@ pub struct MountTable {
 }
 
 impl MountTable {
+    /// The entry of that id.
+    pub fn entry(&self, id: u64) -> Option<&MountEntry> {
+        self.entries.iter().find(|entry| entry.id == id)
+    }
+
+    /// The mount that is attached exactly there.
+    pub fn mounted_at(&self, point: &AbsPath) -> Option<&MountEntry> {
+        self.at(point).filter(|mount| mount.point == *point)
+    }
+
     /// From the lines of a mount table.
     pub fn new(entries: Vec<MountEntry>) -> Self {
         Self { entries }
@@ -144,20 +160,18 @@ impl MountTable {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FstabEntry {
     /// What is mounted.
-    pub source: String,
+    pub source: Name,
     /// Where.
     pub point: AbsPath,
-    /// Filesystem type.
-    pub filesystem: String,
-    /// Options, without secrets.
-    pub options: Vec<String>,
+    /// Its type.
+    pub filesystem: Name,
+    pub options: MountOptions,
 }
 
 impl FstabEntry {
     /// Whether it is mounted at boot or on first use, not only when somebody asks for it.
     pub fn at_boot(&self) -> bool {
-        !self.options.iter().any(|option| option == "noauto")
-            || self.options.iter().any(|option| option == "x-systemd.automount")
+        !self.options.has("noauto") || self.options.has("x-systemd.automount")
     }
 }
 
@@ -172,11 +186,11 @@ mod tests {
             device: (8, minor),
             root: root.into(),
             point: AbsPath::new(point.as_bytes()).unwrap(),
-            options: vec!["rw".into()],
+            options: MountOptions::read("rw"),
             propagation: vec![],
             filesystem: "ext4".into(),
             source: b"/dev/disk".to_vec(),
-            super_options: vec!["rw".into()],
+            super_options: MountOptions::read("rw"),
         }
     }
 
@@ -188,40 +202,40 @@ mod tests {
     fn a_mount_on_a_parent_path_hides_those_below() {
         let table = MountTable::new(vec![
             entry(1, 0, 1, "/", "/"),
-            entry(2, 1, 2, "/", "/silo/media"),
-            entry(3, 1, 3, "/", "/silo"),
+            entry(2, 1, 2, "/", "/loft/media"),
+            entry(3, 1, 3, "/", "/loft"),
         ]);
-        assert_eq!(at(&table, "/silo/media/x"), 3);
-        assert_eq!(at(&table, "/silox"), 1);
+        assert_eq!(at(&table, "/loft/media/x"), 3);
+        assert_eq!(at(&table, "/loftx"), 1);
     }
 
     #[test]
     fn the_top_of_a_stack_counts_whatever_the_order_of_lines() {
         let table = MountTable::new(vec![
-            entry(9, 5, 3, "/", "/silo"),
-            entry(5, 1, 2, "/", "/silo"),
+            entry(9, 5, 3, "/", "/loft"),
+            entry(5, 1, 2, "/", "/loft"),
             entry(1, 0, 1, "/", "/"),
-            entry(7, 9, 4, "/", "/silo/a"),
-            entry(8, 5, 4, "/", "/silo/b"),
+            entry(7, 9, 4, "/", "/loft/a"),
+            entry(8, 5, 4, "/", "/loft/b"),
         ]);
-        assert_eq!(at(&table, "/silo"), 9);
-        assert_eq!(at(&table, "/silo/a/x"), 7);
-        assert_eq!(at(&table, "/silo/b"), 9, "b is mounted below the hidden mount");
+        assert_eq!(at(&table, "/loft"), 9);
+        assert_eq!(at(&table, "/loft/a/x"), 7);
+        assert_eq!(at(&table, "/loft/b"), 9, "b is mounted below the hidden mount");
     }
 
     #[test]
     fn a_bind_leads_to_the_visible_source() {
         let table = MountTable::new(vec![
             entry(1, 0, 1, "/", "/"),
-            entry(2, 1, 2, "/", "/silo"),
+            entry(2, 1, 2, "/", "/loft"),
             entry(3, 1, 2, "/media/films", "/srv/films"),
         ]);
         let bind = &table.entries()[2];
-        assert_eq!(table.bind_source(bind).unwrap().as_bytes(), b"/silo/media/films");
+        assert_eq!(table.bind_source(bind).unwrap().as_bytes(), b"/loft/media/films");
         assert_eq!(table.bind_source(&table.entries()[1]), None);
         let mut deleted = entry(4, 1, 2, "/old//deleted", "/x");
-        deleted.options = vec!["ro".into()];
+        deleted.options = MountOptions::read("ro");
         assert!(deleted.source_deleted());
-        assert_eq!(deleted.mode(), Mode::ReadOnly);
+        assert_eq!(deleted.access(), Access::ReadOnly);
     }
 }

@@ -3,118 +3,17 @@
 //! A million entries must fit in memory beside another million, so an entry is a fixed record of about a hundred bytes, names
 //! stand one after another in one buffer, and the children of a folder stand together, sorted by name.
 
-mod build;
+use std::borrow::Cow;
 
-pub use build::{Earlier, NewEntry, Renewal, TreeBuilder};
-
-use crate::acl::Acl;
-use crate::nfs4::Nfs4Acl;
-use crate::path::AbsPath;
+use crate::kernel::acl::Acl;
+use crate::kernel::entry::{EntryKind, Flags, Meta, Project};
+use crate::kernel::nfs4::Nfs4Acl;
+use crate::kernel::object::Object;
+use crate::words::path::AbsPath;
 
 /// An entry's number in its tree.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct NodeId(pub u32);
-
-/// The type of an entry (`inode(7)`).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum EntryKind {
-    /// Folder.
-    Folder,
-    /// Regular file.
-    File,
-    /// Symbolic link.
-    Symlink,
-    /// FIFO; never opened.
-    Fifo,
-    /// Socket; never opened.
-    Socket,
-    /// Block device; never opened.
-    BlockDevice,
-    /// Character device; never opened.
-    CharDevice,
-}
-
-impl EntryKind {
-    /// What to call it in a sentence.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Folder => "folder",
-            Self::File => "file",
-            Self::Symlink => "symlink",
-            Self::Fifo => "FIFO",
-            Self::Socket => "socket",
-            Self::BlockDevice => "block device",
-            Self::CharDevice => "character device",
-        }
-    }
-}
-
-/// What `stat(2)` says of an entry.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Meta {
-    /// Type.
-    pub kind: EntryKind,
-    /// The twelve permission bits.
-    pub mode: u16,
-    /// Owner.
-    pub uid: u32,
-    /// Owning group.
-    pub gid: u32,
-    /// Bytes.
-    pub size: u64,
-    /// Bytes of storage, where known.
-    pub allocated: Option<u64>,
-    /// Inode number, where known.
-    pub inode: Option<u64>,
-    /// `st_dev`, where known: `major << 32 | minor`.
-    pub device: Option<u64>,
-    /// Number of names.
-    pub links: u32,
-    /// Last change of the contents: nanoseconds since 1970 UTC.
-    pub modified: i64,
-    /// Last change of the inode, where known: nanoseconds since 1970 UTC.
-    pub changed: Option<i64>,
-    /// Whether it may not be changed at all, and whether it may only grow (`chattr(1)`), where known.
-    pub flags: Option<Flags>,
-}
-
-impl Meta {
-    /// Of an entry of which no more is known than who may do what with it.
-    pub fn new(kind: EntryKind, mode: u16, uid: u32, gid: u32) -> Self {
-        Self {
-            kind,
-            mode,
-            uid,
-            gid,
-            size: 0,
-            allocated: None,
-            inode: None,
-            device: None,
-            links: 1,
-            modified: 0,
-            changed: None,
-            flags: None,
-        }
-    }
-}
-
-/// A project quota's mark on an inode (`xfs_quota(8)`, `FS_IOC_FSGETXATTR` in `ioctl_fsgetxattr(2)`).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Project {
-    /// Its number; 0 is none.
-    pub id: u32,
-    /// Whether what is made in this folder belongs to the same project, and nothing of another one may be linked or moved in.
-    pub inherits: bool,
-}
-
-/// Inode flags that refuse even root (`ioctl_iflags(2)`).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
-pub struct Flags {
-    /// `+i`.
-    pub immutable: bool,
-    /// `+a`.
-    pub append: bool,
-}
 
 /// How much is known of what a folder holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -140,21 +39,21 @@ pub enum Lookup {
 
 /// What `stat(2)` said, packed: a million of these stand in memory.
 #[derive(Clone, Copy, Debug)]
-struct Packed {
-    size: u64,
-    allocated: u64,
-    inode: u64,
-    modified: i64,
-    changed: i64,
-    uid: u32,
-    gid: u32,
-    links: u32,
+pub(super) struct Packed {
+    pub(super) size: u64,
+    pub(super) allocated: u64,
+    pub(super) inode: u64,
+    pub(super) modified: i64,
+    pub(super) changed: i64,
+    pub(super) uid: u32,
+    pub(super) gid: u32,
+    pub(super) links: u32,
     /// Index into `devices`, `u16::MAX` where it is not known.
-    device: u16,
-    mode: u16,
-    kind: EntryKind,
+    pub(super) device: u16,
+    pub(super) mode: u16,
+    pub(super) kind: EntryKind,
     /// Bit 0: known, bit 1: immutable, bit 2: append-only.
-    flags: u8,
+    pub(super) flags: u8,
 }
 
 /// What few entries have, and many of those alike.
@@ -173,39 +72,40 @@ pub struct Extras {
 }
 
 #[derive(Clone, Debug)]
-struct Node {
-    meta: Packed,
-    parent: u32,
-    name_at: u32,
-    first_child: u32,
-    child_count: u32,
+pub(super) struct Node {
+    pub(super) meta: Packed,
+    pub(super) parent: u32,
+    pub(super) name_at: u32,
+    pub(super) first_child: u32,
+    pub(super) child_count: u32,
     /// Index into `targets`, `NONE` if this is no symlink or its target is unknown.
-    target: u32,
+    pub(super) target: u32,
     /// Index into `extras`, `NONE` where there is nothing.
-    extras: u32,
-    name_len: u16,
-    listing: Listing,
+    pub(super) extras: u32,
+    pub(super) name_len: u16,
+    pub(super) listing: Listing,
 }
 
-const NONE: u32 = u32::MAX;
+/// What stands for no number.
+pub(super) const NONE: u32 = u32::MAX;
 
 /// The entries of one host that were seen.
 #[derive(Clone, Debug)]
 pub struct Tree {
-    nodes: Vec<Node>,
-    names: Vec<u8>,
-    targets: Vec<Vec<u8>>,
-    extras: Vec<Extras>,
-    devices: Vec<u64>,
+    pub(super) nodes: Vec<Node>,
+    pub(super) names: Vec<u8>,
+    pub(super) targets: Vec<Vec<u8>>,
+    pub(super) extras: Vec<Extras>,
+    pub(super) devices: Vec<u64>,
     /// Numbers that belong to no entry any more, after a renewal.
-    dropped: usize,
+    pub(super) dropped: usize,
 }
 
 impl Tree {
     /// The root folder, which every tree has.
     pub const ROOT: NodeId = NodeId(0);
 
-    fn node(&self, id: NodeId) -> &Node {
+    pub(super) fn node(&self, id: NodeId) -> &Node {
         &self.nodes[id.0 as usize]
     }
 
@@ -306,6 +206,42 @@ impl Tree {
         Lookup::Found(here)
     }
 
+    /// An entry and everything below it; a folder stands before what it holds.
+    pub fn below(&self, top: NodeId) -> impl Iterator<Item = NodeId> {
+        self.below_but(top, |_| false)
+    }
+
+    /// As [`Tree::below`], without what is to be left out and everything below that.
+    pub fn below_but(
+        &self,
+        top: NodeId,
+        left_out: impl Fn(NodeId) -> bool,
+    ) -> impl Iterator<Item = NodeId> {
+        let mut todo = vec![top];
+        std::iter::from_fn(move || {
+            let node = todo.pop()?;
+            todo.extend(self.children(node).filter(|child| !left_out(*child)));
+            Some(node)
+        })
+    }
+
+    /// How many entries were seen below one.
+    pub fn count_below(&self, top: NodeId) -> u64 {
+        self.below(top).count() as u64 - 1
+    }
+
+    /// An entry with all that decides about access to it, as it was seen.
+    pub fn object(&self, node: NodeId) -> Object<'_> {
+        let meta = self.meta(node);
+        let Some(extras) = self.extras(node) else { return Object::plain(meta) };
+        Object {
+            meta,
+            acl: extras.acl.as_ref().map(Cow::Borrowed),
+            default_acl: extras.default_acl.as_ref().map(Cow::Borrowed),
+            nfs4: extras.nfs4_acl.as_ref().map(Cow::Borrowed),
+        }
+    }
+
     /// The path of an entry.
     pub fn path(&self, id: NodeId) -> AbsPath {
         let mut chain = Vec::new();
@@ -325,6 +261,7 @@ impl Tree {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::facts::build::{NewEntry, TreeBuilder};
 
     fn meta(kind: EntryKind) -> Meta {
         Meta::new(kind, 0o755, 0, 0)
@@ -334,13 +271,13 @@ mod tests {
     fn a_name_is_found_absent_or_unseen() {
         let mut builder = TreeBuilder::new(NewEntry::plain("", meta(EntryKind::Folder)));
         let entry = |name: &str| NewEntry::plain(name, meta(EntryKind::Folder));
-        let top = builder.fill(Tree::ROOT, vec![entry("silo"), entry("etc")], Listing::Complete);
+        let top = builder.fill(Tree::ROOT, vec![entry("loft"), entry("etc")], Listing::Complete);
         builder.fill(top[1], vec![entry("media")], Listing::NotListed);
         let tree = builder.finish();
         let find = |path: &str| tree.find(&AbsPath::new(path.as_bytes()).unwrap());
-        let Lookup::Found(media) = find("/silo/media") else { panic!() };
-        assert_eq!(tree.path(media).as_bytes(), b"/silo/media");
-        assert_eq!(find("/silo/other"), Lookup::Unseen);
+        let Lookup::Found(media) = find("/loft/media") else { panic!() };
+        assert_eq!(tree.path(media).as_bytes(), b"/loft/media");
+        assert_eq!(find("/loft/other"), Lookup::Unseen);
         assert_eq!(find("/home"), Lookup::Absent);
         assert_eq!(find("/"), Lookup::Found(Tree::ROOT));
     }

@@ -2,10 +2,13 @@
 
 use std::collections::BTreeSet;
 
-use tarvek_core::layout::{Host, Layout};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::site::Layout;
+
+use tarvek_core::words::name::Name;
+use tarvek_core::words::text::shell_quoted;
 
 use super::{Piece, Source};
-use tarvek_core::text::shell_quoted;
 
 /// Accounts and groups of a host, as a script that leaves alone what is there.
 pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
@@ -26,13 +29,12 @@ pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
         out += &format!("group {} {}\n", group.gid, quoted(&group.name));
         made.insert(group.gid);
     }
-    let services: Vec<&str> = layout.services.iter().map(|service| service.name.as_str()).collect();
     for account in &host.accounts {
         let gid = account.gid.unwrap_or(account.uid);
         if made.insert(gid) {
             out += &format!("group {gid} {}\n", quoted(&account.name));
         }
-        let service = services.contains(&account.name.as_str());
+        let service = layout.service(&account.name).is_some();
         let shell = if service { "/usr/sbin/nologin" } else { "/bin/sh" };
         out += &format!("account {} {gid} {} {shell}\n", account.uid, quoted(&account.name));
         for group in &account.groups {
@@ -42,6 +44,6 @@ pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
     vec![Piece { name: "accounts.sh".into(), text: out, mode: 0o755 }]
 }
 
-fn quoted(text: &str) -> String {
-    shell_quoted(text.as_bytes())
+fn quoted(name: &Name) -> String {
+    shell_quoted(name.raw().as_bytes())
 }

@@ -1,6 +1,10 @@
 //! What people type on their machines.
 
-use tarvek_core::layout::{Host, HostRole, Layout, MountSource, Os, Protocol};
+use tarvek_core::layout::host::{Host, HostRole};
+use tarvek_core::layout::mount::MountSource;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::terms::{Os, Protocol};
 
 use super::{Piece, address, fstab, text};
 
@@ -16,7 +20,7 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Vec<Piece> {
             };
             let Some(share) = share else { continue };
             let server = address(layout, &share.host);
-            let user = mount.user.as_deref().unwrap_or("NAME");
+            let user = mount.user.as_ref().map_or("NAME", Name::raw);
             let at = text(&mount.at);
             out += &format!("{} ({file} line {}):\n", host.name, mount.origin.line);
             out += &match host.os {
@@ -24,12 +28,12 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Vec<Piece> {
                     "  Type this in a command window; it asks for {user}'s password, and keeps the drive after a restart.\n\
                      \x20   net use {} \\\\{server}\\{} /user:{user} /persistent:yes\n",
                     at.trim_start_matches('/'),
-                    share.name
+                    share.name.raw()
                 ),
                 Os::Macos => format!(
                     "  Type this in Terminal, or the address under Go > Connect to Server in the Finder.\n\
                      \x20   open smb://{user}@{server}/{}\n",
-                    share.name
+                    share.name.raw()
                 ),
                 Os::Linux => {
                     let lines = fstab(layout, host, file).into_iter().next();

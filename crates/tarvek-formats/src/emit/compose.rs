@@ -3,9 +3,13 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
-use tarvek_core::layout::{
-    Host, Label, Layout, MapSource, Mapping, Mode, Protocol, Service, UserNs,
-};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::mapping::{Label, MapSource, Mapping};
+use tarvek_core::layout::service::{Service, UserNs};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::terms::{Access, Protocol};
 
 use super::{Piece, Source, address, further_groups, ids, port, text};
 
@@ -21,9 +25,12 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             out += "services:\n";
         }
         out += &format!("  {}", source.of(service.origin, &format!("service {}", service.name)));
-        out += &format!("  {}:\n", plain(&service.name));
-        let variable =
-            service.name.to_ascii_uppercase().replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+        out += &format!("  {}:\n", plain(service.name.raw()));
+        let variable = service
+            .name
+            .raw()
+            .to_ascii_uppercase()
+            .replace(|c: char| !c.is_ascii_alphanumeric(), "_");
         let mut body = Map::new();
         // Which program it is, the layout does not say.
         body.insert(
@@ -88,8 +95,8 @@ fn volume(
         options.extend(map.propagation.as_deref());
         return json!(escaped(&format!(
             "{}:{}:{}",
-            from.written,
-            map.to.written,
+            from.written.raw(),
+            map.to.written.raw(),
             options.join(",")
         )));
     }
@@ -98,20 +105,20 @@ fn volume(
     mount.insert("type".into(), json!(kind));
     match &map.source {
         MapSource::Folder(from) => {
-            mount.insert("source".into(), json!(escaped(&from.written)));
+            mount.insert("source".into(), json!(escaped(from.written.raw())));
         }
         MapSource::Volume(name) => {
-            mount.insert("source".into(), json!(name));
-            volumes.entry(name.clone()).or_insert_with(|| json!({}));
+            mount.insert("source".into(), json!(name.raw()));
+            volumes.entry(name.raw().to_owned()).or_insert_with(|| json!({}));
         }
         MapSource::Share { share, protocol, options, user } => {
-            let name = format!("{}-{share}", service.name);
+            let name = format!("{}-{}", service.name.raw(), share.raw());
             mount.insert("source".into(), json!(name));
-            volumes.insert(name, share_volume(layout, share, *protocol, options, user.as_deref()));
+            volumes.insert(name, share_volume(layout, share, *protocol, options, user.as_ref()));
         }
     }
-    mount.insert("target".into(), json!(escaped(&map.to.written)));
-    if map.access == Mode::ReadOnly {
+    mount.insert("target".into(), json!(escaped(map.to.written.raw())));
+    if map.access == Access::ReadOnly {
         mount.insert("read_only".into(), json!(true));
     }
     if let Some(propagation) = &map.propagation {
@@ -122,19 +129,19 @@ fn volume(
 
 fn share_volume(
     layout: &Layout,
-    name: &str,
+    name: &Name,
     protocol: Protocol,
-    options: &[String],
-    user: Option<&str>,
+    options: &MountOptions,
+    user: Option<&Name>,
 ) -> Value {
     let Some(share) = layout.share(name) else { return json!({}) };
     let server = address(layout, &share.host);
     let mut all = vec![format!("addr={server}")];
-    all.extend(options.iter().cloned());
+    all.extend(options.iter().map(str::to_owned));
     let (kind, device) = match protocol {
         Protocol::Smb => {
-            all.extend(user.map(|user| format!("username={user}")));
-            ("cifs", escaped(&format!("//{server}/{name}")))
+            all.extend(user.map(|user| format!("username={}", user.raw())));
+            ("cifs", escaped(&format!("//{server}/{}", name.raw())))
         }
         _ => ("nfs", escaped(&format!(":{}", text(&share.path)))),
     };

@@ -1,6 +1,8 @@
 //! Lines for an NFS server's exports (`exports(5)`).
 
-use tarvek_core::layout::{Host, Layout, NfsExport, Squash};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::share::NfsExport;
+use tarvek_core::layout::site::Layout;
 
 use super::{Piece, Source, text};
 
@@ -13,7 +15,7 @@ pub fn exports(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
         let clients: Vec<String> = share
             .nfs
             .iter()
-            .map(|export| format!("{}({})", export.clients, options(export)))
+            .map(|export| format!("{}({})", export.clients.raw(), options(export)))
             .collect();
         let path = text(&share.path);
         let path = if path.contains([' ', '\t', '#']) { format!("\"{path}\"") } else { path };
@@ -27,14 +29,7 @@ fn options(export: &NfsExport) -> String {
     let mut options = vec![export.access.word().to_owned(), "sync".to_owned()];
     // The default of newer servers; older ones warn if nothing is said.
     options.push("no_subtree_check".into());
-    options.push(
-        match export.squash {
-            Squash::Root => "root_squash",
-            Squash::All => "all_squash",
-            Squash::None => "no_root_squash",
-        }
-        .into(),
-    );
+    options.push(export.squash.option().into());
     options.extend(export.anonuid.map(|id| format!("anonuid={id}")));
     options.extend(export.anongid.map(|id| format!("anongid={id}")));
     if export.crossmnt {

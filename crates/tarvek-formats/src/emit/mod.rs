@@ -10,8 +10,13 @@ mod quadlet;
 mod script;
 mod smb;
 
-use tarvek_core::layout::{GroupRef, Host, Layout, Origin, RunAs, Service, Share};
-use tarvek_core::path::AbsPath;
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::service::{GroupRef, RunAs, Service};
+use tarvek_core::layout::share::Share;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::Origin;
 
 pub use accounts::accounts;
 pub use clients::clients;
@@ -51,10 +56,9 @@ impl Source<'_> {
 }
 
 /// What a host is reached under: its first address, else its name.
-fn address(layout: &Layout, host: &str) -> String {
-    let host = layout.host(host);
-    let first = host.and_then(|host| host.addresses.first().cloned());
-    first.or_else(|| host.map(|host| host.name.clone())).unwrap_or_default()
+fn address(layout: &Layout, host: &Name) -> String {
+    let first = layout.host(host).and_then(|host| host.addresses.first());
+    first.unwrap_or(host).raw().to_owned()
 }
 
 fn text(path: &AbsPath) -> String {
@@ -93,5 +97,5 @@ fn nfs_source(layout: &Layout, share: &Share) -> String {
 }
 
 fn smb_source(layout: &Layout, share: &Share) -> String {
-    format!("//{}/{}", address(layout, &share.host), share.name)
+    format!("//{}/{}", address(layout, &share.host), share.name.raw())
 }

@@ -1,6 +1,10 @@
 //! Mounts of a host: `fstab(5)` lines and `systemd.mount(5)` units.
 
-use tarvek_core::layout::{Host, Layout, Mount, MountSource, Os, Protocol};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::mount::{Mount, MountSource};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::terms::{Os, Protocol};
 
 use super::{Piece, Source, nfs_source, smb_source, text};
 use crate::escape::escape;
@@ -25,8 +29,7 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
     let source = match (&mount.from, share, mount.protocol) {
         (_, Some(share), Protocol::Smb) => smb_source(layout, share),
         (_, Some(share), _) => nfs_source(layout, share),
-        (MountSource::Literal(source), _, _) => source.clone(),
-        (MountSource::Share(name), None, _) => name.clone(),
+        (MountSource::Literal(source) | MountSource::Share(source), ..) => source.raw().to_owned(),
     };
     let filesystem = match mount.protocol {
         Protocol::Nfs => "nfs".to_owned(),
@@ -34,17 +37,18 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
         Protocol::Bind => "none".to_owned(),
         Protocol::Disk => {
             let dataset = host.datasets.iter().find(|dataset| dataset.at == mount.at);
-            dataset.and_then(|dataset| dataset.filesystem.clone()).unwrap_or_else(|| "auto".into())
+            let declared = dataset.and_then(|dataset| dataset.filesystem.as_ref());
+            declared.map_or("auto", Name::raw).to_owned()
         }
     };
-    let mut options = mount.options.clone();
+    let mut options: Vec<String> = mount.options.iter().map(str::to_owned).collect();
     if mount.protocol == Protocol::Bind && !options.iter().any(|o| o == "bind" || o == "rbind") {
         options.insert(0, "bind".into());
     }
     if let Some(file) = &mount.credentials {
         options.push(format!("credentials={}", text(file)));
     } else if let (Protocol::Smb, Some(user)) = (mount.protocol, &mount.user) {
-        options.push(format!("username={user}"));
+        options.push(format!("username={}", user.raw()));
     }
     Attached { source, filesystem, options }
 }
@@ -87,7 +91,7 @@ fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
         if pieces.iter().any(|piece| piece.name == name) {
             continue;
         }
-        let user = mount.user.as_deref().unwrap_or("");
+        let user = mount.user.as_ref().map_or("", Name::raw);
         pieces.push(Piece {
             name,
             text: format!(

@@ -1,6 +1,10 @@
 //! Containers of a host as units that Podman makes systemd services of (`podman-systemd.unit(5)`).
 
-use tarvek_core::layout::{Host, Label, Layout, MapSource, Mode, Service, UserNs};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::mapping::{Label, MapSource};
+use tarvek_core::layout::service::{Service, UserNs};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::terms::Access;
 
 use super::{Piece, Source, further_groups, ids, port};
 
@@ -10,7 +14,7 @@ pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
     let containers = layout.services.iter().filter(|s| s.host == host.name && s.map.is_some());
     containers
         .map(|service| {
-            Piece::new(format!("{}.container", service.name), unit(service, host, &source))
+            Piece::new(format!("{}.container", service.name.raw()), unit(service, host, &source))
         })
         .collect()
 }
@@ -18,10 +22,10 @@ pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
 fn unit(service: &Service, host: &Host, source: &Source) -> String {
     let escaped = |text: &str| text.replace('%', "%%");
     let mut out = source.of(service.origin, &format!("service {}", service.name));
-    out += &format!("[Unit]\nDescription={}\n", service.name);
+    out += &format!("[Unit]\nDescription={}\n", service.name.raw());
     // The container starts after what it maps is mounted, and not without it.
     let folders = service.map.iter().flatten().filter_map(|map| match &map.source {
-        MapSource::Folder(from) => Some(escaped(&from.written)),
+        MapSource::Folder(from) => Some(escaped(from.written.raw())),
         _ => None,
     });
     for folder in folders {
@@ -32,7 +36,7 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
         out += &format!("RequiresMountsFor={folder}\n");
     }
     out += "\n[Container]\n# Which program it is, the layout does not say: write its image here.\n";
-    out += &format!("Image=localhost/{}\n", service.name);
+    out += &format!("Image=localhost/{}\n", service.name.raw());
     if let Some((uid, gid)) = ids(service, host) {
         out += &format!("User={uid}\n");
         out += &gid.map(|gid| format!("Group={gid}\n")).unwrap_or_default();
@@ -53,7 +57,7 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
             );
         }
         Some(UserNs::Remap(account)) => {
-            out += &format!("SubUIDMap={account}\nSubGIDMap={account}\n");
+            out += &format!("SubUIDMap={0}\nSubGIDMap={0}\n", account.raw());
         }
         Some(UserNs::Ranges(map)) => {
             for (key, ranges) in [("UIDMap", &map.uids), ("GIDMap", &map.gids)] {
@@ -65,8 +69,8 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
     }
     for map in service.map.iter().flatten() {
         let from = match &map.source {
-            MapSource::Folder(from) => escaped(&from.written),
-            MapSource::Volume(name) => name.clone(),
+            MapSource::Folder(from) => escaped(from.written.raw()),
+            MapSource::Volume(name) => name.raw().to_owned(),
             // The engine can't mount a share by itself here: the host does, and the folder is mapped.
             MapSource::Share { share, .. } => {
                 out +=
@@ -80,12 +84,12 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
         );
         options.extend(map.propagation.clone());
         options.extend(map.idmap.then(|| "idmap".to_owned()));
-        if map.access == Mode::ReadWrite {
+        if map.access == Access::ReadWrite {
             options.remove(0);
         }
         let options =
             if options.is_empty() { String::new() } else { format!(":{}", options.join(",")) };
-        out += &format!("Volume={from}:{}{options}\n", escaped(&map.to.written));
+        out += &format!("Volume={from}:{}{options}\n", escaped(map.to.written.raw()));
     }
     for written in &service.ports {
         out += &format!("PublishPort={}\n", port(written));

@@ -1,9 +1,12 @@
 //! A POSIX shell script that makes a host's datasets and folders, with their owners, modes and ACLs.
 
-use tarvek_core::layout::{Dataset, Folder, Host, Layout};
-use tarvek_core::path::AbsPath;
-use tarvek_core::rights;
-use tarvek_core::text::shell_quoted;
+use tarvek_core::layout::folder::Folder;
+use tarvek_core::layout::host::{Dataset, Host};
+use tarvek_core::layout::rights;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::shell_quoted;
 
 use super::{Piece, Source};
 
@@ -141,7 +144,7 @@ pub fn script(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
         }
     }
     out += TAIL;
-    vec![Piece { name: format!("{}.sh", host.name), text: out, mode: 0o755 }]
+    vec![Piece { name: format!("{}.sh", host.name.raw()), text: out, mode: 0o755 }]
 }
 
 fn quoted(text: &str) -> String {
@@ -150,9 +153,9 @@ fn quoted(text: &str) -> String {
 
 fn dataset(layout: &Layout, host: &Host, dataset: &Dataset) -> String {
     let at = shell_quoted(dataset.at.as_bytes());
-    match dataset.filesystem.as_deref() {
+    match dataset.filesystem.as_ref().map(Name::raw) {
         Some("zfs") => {
-            let mut line = format!("zfs_dataset {} {at}", quoted(&dataset.name));
+            let mut line = format!("zfs_dataset {} {at}", quoted(dataset.name.raw()));
             for (name, value) in &dataset.properties {
                 line += &format!(" {}", quoted(&format!("{name}={value}")));
             }
@@ -181,8 +184,9 @@ fn zfs_size(bytes: u64) -> String {
 
 fn folder(layout: &Layout, host: &Host, folder: &Folder) -> String {
     let path = shell_quoted(folder.path.as_bytes());
-    let owner = folder.owner.as_deref().unwrap_or("root");
-    let group = folder.group.as_deref().unwrap_or(owner);
+    let root = Name::from("root");
+    let owner = folder.owner.as_ref().unwrap_or(&root);
+    let group = folder.group.as_ref().unwrap_or(owner);
     let (Some(owner), Some(group)) = (host.uid_of(owner), host.gid_of(group)) else {
         return format!("note {path}: the layout has no numbers for its owner and group\n");
     };

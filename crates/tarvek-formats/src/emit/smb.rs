@@ -1,6 +1,9 @@
 //! Stanzas for an SMB server (`smb.conf(5)`).
 
-use tarvek_core::layout::{Host, Layout, SmbOffer};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::share::SmbOffer;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
 
 use super::{Piece, Source, text};
 
@@ -14,7 +17,7 @@ pub fn smb(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             out.push('\n');
         }
         out += &source.of(share.origin, &format!("share {}", share.name));
-        out += &format!("[{}]\n", share.name);
+        out += &format!("[{}]\n", share.name.raw());
         for (name, value) in parameters(&text(&share.path), offer) {
             out += &format!("    {name} = {value}\n");
         }
@@ -45,11 +48,14 @@ fn parameters(path: &str, offer: &SmbOffer) -> Vec<(&'static str, String)> {
         ("admin users", &offer.admins),
     ] {
         if !list.is_empty() {
-            all.push((name, list.join(" ")));
+            all.push((name, {
+                let names: Vec<&str> = list.iter().map(Name::raw).collect();
+                names.join(" ")
+            }));
         }
     }
-    all.extend(offer.force_user.iter().map(|user| ("force user", user.clone())));
-    all.extend(offer.force_group.iter().map(|group| ("force group", group.clone())));
+    all.extend(offer.force_user.iter().map(|user| ("force user", user.raw().to_owned())));
+    all.extend(offer.force_group.iter().map(|group| ("force group", group.raw().to_owned())));
     for (name, mode) in [
         ("create mask", offer.create_mask),
         ("directory mask", offer.folder_mask),

@@ -7,8 +7,8 @@ pub(crate) mod raw;
 pub(crate) mod validate;
 mod write;
 
-use tarvek_core::layout::Layout;
-use tarvek_core::text::shown;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::text::shown;
 
 use std::sync::OnceLock;
 

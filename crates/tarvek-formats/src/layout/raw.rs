@@ -9,7 +9,17 @@ use std::collections::BTreeMap;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::Deserialize;
 
+use tarvek_core::layout::folder::{Purpose, Right};
+use tarvek_core::layout::host::HostRole;
+use tarvek_core::layout::intake::Want;
+use tarvek_core::layout::mapping::Label;
+use tarvek_core::layout::service::ServiceRole;
+use tarvek_core::layout::share::{Also, Squash};
+use tarvek_core::words::rule::Severity;
+use tarvek_core::words::terms::{Access, Kind, Os, Protocol};
+
 use crate::structure::{At, OneOrMany};
+use crate::written::Written;
 
 /// Strings of a certain form; the schema holds the form, and an example that messages show.
 macro_rules! forms {
@@ -39,7 +49,7 @@ forms! {
     /// A size with a binary unit.
     Size: "^[0-9]+(\\.[0-9]+)? ?([KMGTP](iB|B)?|B)?$", "500G";
     /// A uid, a uid and gid, or an account.
-    RunAs: "^([0-9]+(:[0-9]+)?|[A-Za-z_][A-Za-z0-9_.-]*)$", "972:972";
+    RunAs: "^([0-9]+(:[0-9]+)?|[A-Za-z_][A-Za-z0-9_.-]*)$", "840:840";
 }
 
 /// A site: hosts, shares, mounts, services, intakes and folders.
@@ -69,34 +79,16 @@ pub(super) struct Raw {
     pub(super) rules: RawRules,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "HostRole")]
-pub(super) enum RawHostRole {
-    Storage,
-    Apps,
-    Client,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Os")]
-pub(crate) enum RawOs {
-    Linux,
-    Windows,
-    Macos,
-}
-
 /// A machine, or a system container inside one.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Host")]
 pub(super) struct RawHost {
     /// What it is for.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<RawHostRole>")]
-    pub(super) role: Option<OneOrMany<RawHostRole>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<Written<HostRole>>")]
+    pub(super) role: Option<OneOrMany<Written<HostRole>>>,
     /// Its system; linux unless said otherwise.
-    pub(super) os: Option<RawOs>,
+    pub(super) os: Option<Written<Os>>,
     /// Names and numbers under which others reach it.
     pub(super) addresses: Vec<At<String>>,
     /// The host whose system container this is.
@@ -166,14 +158,6 @@ pub(super) struct RawAccount {
     pub(super) groups: Vec<At<String>>,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Access")]
-pub(crate) enum RawAccess {
-    Ro,
-    Rw,
-}
-
 /// A folder that a storage host offers.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -190,26 +174,7 @@ pub(super) struct RawShare {
     /// The SMB offer.
     pub(super) smb: Option<RawSmb>,
     /// Other protocols it is offered over.
-    pub(super) also: Vec<RawAlso>,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Also")]
-pub(super) enum RawAlso {
-    Ftp,
-    Http,
-    Webdav,
-    Dlna,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Squash")]
-pub(super) enum RawSquash {
-    Root,
-    All,
-    None,
+    pub(super) also: Vec<Written<Also>>,
 }
 
 /// An NFS export to a set of clients.
@@ -221,9 +186,9 @@ pub(super) struct RawExport {
     #[schemars(extend("x-required" = true))]
     pub(super) clients: Option<String>,
     /// ro unless said otherwise.
-    pub(super) access: Option<RawAccess>,
+    pub(super) access: Option<Written<Access>>,
     /// Whose ids are replaced: root unless said otherwise.
-    pub(super) squash: Option<RawSquash>,
+    pub(super) squash: Option<Written<Squash>>,
     /// The uid that squashed users become.
     pub(super) anonuid: Option<u32>,
     /// The gid that squashed users become.
@@ -241,11 +206,11 @@ pub(super) struct RawExport {
 pub(super) struct RawSmb {
     /// Whether guests are let in.
     pub(super) guests: bool,
-    /// Whether everyone is a guest, whatever name he connects with.
+    /// Whether everyone is a guest, whatever name they connect with.
     pub(super) guest_only: bool,
     /// Who may connect; everyone with an account if empty. @name is a group.
     pub(super) only: Vec<At<String>>,
-    /// Who may not connect, whatever else is said of him.
+    /// Who may not connect, whatever else is said of them.
     pub(super) deny: Vec<At<String>>,
     /// Whether everyone may write who is in no list that says otherwise.
     pub(super) writable: bool,
@@ -271,25 +236,6 @@ pub(super) struct RawSmb {
     pub(super) recycle: bool,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Right")]
-pub(super) enum RawRight {
-    Read,
-    Add,
-    Change,
-    None,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Purpose")]
-pub(super) enum RawPurpose {
-    Media,
-    Intake,
-    Config,
-}
-
 /// A folder with a declared owner, mode or rights.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -308,19 +254,9 @@ pub(super) struct RawFolder {
     /// Permission bits.
     pub(super) mode: Option<Octal>,
     /// Who may do what, for everything below, and inherited: account, service or @group.
-    pub(super) rights: BTreeMap<At<String>, RawRight>,
+    pub(super) rights: BTreeMap<At<String>, Written<Right>>,
     /// What it is for.
-    pub(super) is: Option<RawPurpose>,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Protocol")]
-pub(super) enum RawProtocol {
-    Nfs,
-    Smb,
-    Disk,
-    Bind,
+    pub(super) is: Option<Written<Purpose>>,
 }
 
 /// A share or filesystem attached at a path.
@@ -336,7 +272,7 @@ pub(super) struct RawMount {
     pub(super) from: Option<At<String>>,
     /// How.
     #[schemars(extend("x-required" = true))]
-    pub(super) protocol: Option<RawProtocol>,
+    pub(super) protocol: Option<Written<Protocol>>,
     /// The mount point; a drive letter on a Windows client.
     #[schemars(extend("x-required" = true))]
     pub(super) at: Option<At<String>>,
@@ -350,15 +286,6 @@ pub(super) struct RawMount {
     pub(super) removable: bool,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "ServiceRole")]
-pub(crate) enum RawServiceRole {
-    Serve,
-    Fetch,
-    Sort,
-}
-
 /// A program that touches media.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -368,8 +295,8 @@ pub(super) struct RawService {
     #[schemars(extend("x-required" = true))]
     pub(super) host: Option<At<String>>,
     /// What it is for.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<RawServiceRole>")]
-    pub(super) role: Option<OneOrMany<RawServiceRole>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<Written<ServiceRole>>")]
+    pub(super) role: Option<OneOrMany<Written<ServiceRole>>>,
     /// UID, UID:GID, or an account of its host.
     pub(super) runs_as: Option<At<RunAs>>,
     /// Further groups, by number or name.
@@ -393,14 +320,6 @@ pub(super) struct RawService {
     pub(super) libraries: Vec<At<RawLibrary>>,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Label")]
-pub(super) enum RawLabel {
-    Shared,
-    Private,
-}
-
 /// A host path, a share or a volume that a service sees under a path of its own.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -413,7 +332,7 @@ pub(super) struct RawMapping {
     /// Or a volume that the engine keeps.
     pub(super) volume: Option<String>,
     /// For a share: how.
-    pub(super) protocol: Option<RawProtocol>,
+    pub(super) protocol: Option<Written<Protocol>>,
     /// For a share: mount options, comma separated.
     pub(super) options: Option<String>,
     /// For a share: the SMB user.
@@ -422,25 +341,13 @@ pub(super) struct RawMapping {
     #[schemars(extend("x-required" = true))]
     pub(super) to: Option<At<String>>,
     /// rw unless said otherwise.
-    pub(super) access: Option<RawAccess>,
+    pub(super) access: Option<Written<Access>>,
     /// SELinux relabelling.
-    pub(super) label: Option<RawLabel>,
+    pub(super) label: Option<Written<Label>>,
     /// Mount propagation, as the engine names it.
     pub(super) propagation: Option<String>,
     /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered from the inside.
     pub(super) idmap: bool,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-#[schemars(rename = "Kind")]
-pub(crate) enum RawKind {
-    Films,
-    Series,
-    Music,
-    Photos,
-    Books,
-    HomeVideo,
 }
 
 /// A library of a service.
@@ -453,7 +360,7 @@ pub(super) struct RawLibrary {
     pub(super) name: Option<At<String>>,
     /// What it holds.
     #[schemars(extend("x-required" = true))]
-    pub(super) kind: Option<RawKind>,
+    pub(super) kind: Option<Written<Kind>>,
     /// Its root folders, as the service sees them.
     #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<String>")]
     pub(super) roots: Option<Vec<At<String>>>,
@@ -463,15 +370,6 @@ pub(super) struct RawLibrary {
     pub(super) backup: Option<String>,
     /// Which version to keep of several.
     pub(super) prefer: Option<String>,
-}
-
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Want")]
-pub(crate) enum RawWant {
-    Hardlink,
-    Rename,
-    Copy,
 }
 
 /// The way a download takes.
@@ -484,7 +382,7 @@ pub(super) struct RawIntake {
     /// Where the sorting service files them.
     pub(super) sort: Option<RawSort>,
     /// What should happen between the steps; hardlink unless said otherwise.
-    pub(super) want: Option<RawWant>,
+    pub(super) want: Option<Written<Want>>,
 }
 
 /// The fetching side of an intake, in the view of its service.
@@ -522,22 +420,13 @@ pub(super) struct RawSort {
     pub(super) category: Option<String>,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[schemars(rename = "Severity")]
-pub(super) enum RawSeverity {
-    Blocker,
-    Risk,
-    Note,
-}
-
 /// Changes to the rules.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Rules")]
 pub(super) struct RawRules {
     /// Other severities, by rule.
-    pub(super) severity: BTreeMap<At<String>, RawSeverity>,
+    pub(super) severity: BTreeMap<At<String>, Written<Severity>>,
     /// Findings not to report.
     pub(super) silence: Vec<RawSilence>,
 }

@@ -3,25 +3,31 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use tarvek_core::identity::IdMap;
-use tarvek_core::layout::{
-    Account, Dataset, Declared, FetchStep, Folder, Group, GroupRef, Host, HostRole, IdRange,
-    Intake, Kind, Label, Layout, Library, MapSource, Mapping, Mode, Mount, MountSource, NfsExport,
-    Origin, Os, Protocol, Purpose, Right, RuleSettings, RunAs, Service, ServiceRole, Share,
-    Silence, SmbOffer, SortStep, Squash, UserNs, Want,
-};
-use tarvek_core::path::{AbsPath, PathFault, components};
-use tarvek_core::rules::{self, Severity};
-use tarvek_core::secret;
-use tarvek_core::text::{nearest, shown};
+use tarvek_core::kernel::subject::{IdMap, IdRange};
+use tarvek_core::layout::folder::Folder;
+use tarvek_core::layout::host::{Dataset, Host};
+use tarvek_core::layout::intake::{Fetch, Intake, Sort};
+use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
+use tarvek_core::layout::mount::{Mount, MountSource};
+use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, UserNs};
+use tarvek_core::layout::settings::{RuleSettings, Silence};
+use tarvek_core::layout::share::{NfsExport, Share, SmbOffer};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::rules::registry;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::path::{AbsPath, PathFault, components};
+use tarvek_core::words::rule::RuleId;
+use tarvek_core::words::terms::{Access, Account, Group, Origin, Protocol};
+use tarvek_core::words::text::{nearest, shown, size};
 
 use super::raw::{
-    Octal, Raw, RawAccess, RawAlso, RawExport, RawFolder, RawHost, RawHostRole, RawIntake, RawKind,
-    RawLabel, RawLibrary, RawMapping, RawMount, RawOs, RawProtocol, RawPurpose, RawRight, RawRules,
-    RawService, RawServiceRole, RawSeverity, RawShare, RawSmb, RawSquash, RawWant, Size,
+    Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIntake, RawLibrary, RawMapping,
+    RawMount, RawRules, RawService, RawShare, RawSmb,
 };
 use crate::mistake::Mistakes;
 use crate::structure::{At, Lines, OneOrMany};
+use crate::written::Written;
 
 /// Validates everything, and notes every mistake. Parts with mistakes are left out of the result.
 pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
@@ -29,7 +35,7 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     let mut validator =
         Validator { lines: Lines::of(text), names, mistakes, judged_later: Vec::new() };
     let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules } = raw;
-    let mut layout = Layout { site: site.unwrap_or_default(), ..Layout::default() };
+    let mut layout = Layout { site: site.unwrap_or_default().into(), ..Layout::default() };
     for (name, raw) in in_order(host) {
         layout.hosts.push(validator.host(name, raw));
     }
@@ -38,7 +44,7 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         in_order(share).into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
     for host in &layout.hosts {
         let here =
-            mount.iter().filter(|m| m.value.host.as_ref().is_some_and(|h| h.value == host.name));
+            mount.iter().filter(|m| m.value.host.as_ref().is_some_and(|h| host.name == *h.value));
         validator.unique(here.filter_map(|raw| raw.value.at.as_ref()), |at| {
             format!("{} has a second mount at {at}", host.name)
         });
@@ -104,9 +110,9 @@ impl Validator<'_, '_, '_> {
     }
 
     /// Checks a reference; the mistake names the nearest known name.
-    fn refer(&mut self, what: &str, name: &At<String>, known: &[String]) -> Option<String> {
+    fn refer(&mut self, what: &str, name: &At<String>, known: &[String]) -> Option<Name> {
         if known.contains(&name.value) {
-            return Some(name.value.clone());
+            return Some(name.value.as_str().into());
         }
         let remedy = match nearest(&name.value, known.iter().map(String::as_str)) {
             Some(near) => format!("did you mean {near:?}?"),
@@ -120,17 +126,17 @@ impl Validator<'_, '_, '_> {
         None
     }
 
-    fn host_named(&mut self, name: Option<At<String>>) -> Option<String> {
+    fn host_named(&mut self, name: Option<At<String>>) -> Option<Name> {
         let known = self.names.hosts.clone();
         self.refer("host", &name?, &known)
     }
 
-    fn share_named(&mut self, name: &At<String>) -> Option<String> {
+    fn share_named(&mut self, name: &At<String>) -> Option<Name> {
         let known: Vec<String> = self.names.shares.iter().map(|(name, _)| name.clone()).collect();
         self.refer("share", name, &known)
     }
 
-    fn service_named(&mut self, name: Option<At<String>>) -> Option<String> {
+    fn service_named(&mut self, name: Option<At<String>>) -> Option<Name> {
         let known = self.names.services.clone();
         self.refer("service", &name?, &known)
     }
@@ -156,7 +162,7 @@ impl Validator<'_, '_, '_> {
             let remedy = absolute_remedy(&written.value, fault);
             self.judged_later.push((written.span.clone(), message, remedy));
         }
-        Declared { origin: self.origin(&written.span), written: written.value, path }
+        Declared { origin: self.origin(&written.span), written: written.value.into(), path }
     }
 
     /// Notes every name that was written before; doubled and trailing slashes make no other place.
@@ -189,31 +195,32 @@ impl Validator<'_, '_, '_> {
         let datasets = raw.datasets.into_iter().filter_map(|raw| self.dataset(raw)).collect();
         let groups: Vec<Group> = in_order(raw.groups)
             .into_iter()
-            .map(|(name, gid)| Group { name: name.value, gid })
+            .map(|(name, gid)| Group { name: name.value.into(), gid })
             .collect();
-        let known: Vec<String> = groups.iter().map(|group| group.name.clone()).collect();
+        let known: Vec<String> = groups.iter().map(|group| group.name.raw().to_owned()).collect();
         let mut accounts = Vec::new();
         for (name, raw) in in_order(raw.accounts) {
             let named =
                 raw.groups.iter().filter_map(|group| self.refer("group", group, &known)).collect();
             if let Some(uid) = raw.uid {
-                accounts.push(Account { name: name.value, uid, gid: raw.gid, groups: named });
+                accounts.push(Account {
+                    name: name.value.into(),
+                    uid,
+                    gid: raw.gid,
+                    groups: named,
+                });
             }
         }
         let inside = raw.inside.and_then(|inside| self.host_named(Some(inside)));
         Host {
             origin: self.origin(&name.span),
-            name: name.value,
+            name: name.value.into(),
             roles: raw
                 .role
-                .map(|roles| roles.0.into_iter().map(host_role).collect())
+                .map(|roles| roles.0.into_iter().map(|role| role.0).collect())
                 .unwrap_or_default(),
-            os: match raw.os {
-                Some(RawOs::Windows) => Os::Windows,
-                Some(RawOs::Macos) => Os::Macos,
-                Some(RawOs::Linux) | None => Os::Linux,
-            },
-            addresses: raw.addresses.into_iter().map(|address| address.value).collect(),
+            os: raw.os.map(|os| os.0).unwrap_or_default(),
+            addresses: raw.addresses.into_iter().map(|address| address.value.into()).collect(),
             inside,
             map: self.maps(raw.map),
             idmap: raw
@@ -235,15 +242,13 @@ impl Validator<'_, '_, '_> {
         let mut seen: HashMap<String, &Host> = HashMap::new();
         for host in hosts {
             for address in &host.addresses {
-                if let Some(first) = seen.insert(address.to_ascii_lowercase(), host)
+                if let Some(first) = seen.insert(address.raw().to_ascii_lowercase(), host)
                     && first.name != host.name
                 {
                     let at = self.lines.starts[host.origin.line as usize - 1];
                     let message = format!(
                         "{} and {} have the same address {}",
-                        first.name,
-                        host.name,
-                        shown(address.as_bytes())
+                        first.name, host.name, address
                     );
                     self.mistakes.add(
                         at..at,
@@ -255,15 +260,15 @@ impl Validator<'_, '_, '_> {
         }
     }
 
-    fn dataset(&mut self, raw: At<super::raw::RawDataset>) -> Option<Dataset> {
+    fn dataset(&mut self, raw: At<RawDataset>) -> Option<Dataset> {
         let origin = self.origin(&raw.span);
         let raw = raw.value;
         let at = self.path(raw.at);
         Some(Dataset {
-            name: raw.name?.value,
+            name: raw.name?.value.into(),
             at: at?,
-            filesystem: raw.filesystem,
-            quota: raw.quota.as_ref().and_then(bytes),
+            filesystem: raw.filesystem.map(Name::from),
+            quota: raw.quota.as_ref().and_then(|quota| size(&quota.0)),
             properties: raw.properties.into_iter().collect(),
             origin,
         })
@@ -274,12 +279,12 @@ impl Validator<'_, '_, '_> {
         let smb = raw.smb.map(smb);
         Some(Share {
             origin: self.origin(&name.span),
-            name: name.value,
+            name: name.value.into(),
             host: host?,
             path: path?,
             nfs: raw.nfs.into_iter().filter_map(export).collect(),
             smb,
-            also: raw.also.into_iter().map(also).collect(),
+            also: raw.also.into_iter().map(|also| also.0).collect(),
         })
     }
 
@@ -289,14 +294,14 @@ impl Validator<'_, '_, '_> {
         let (host, at) = (self.host_named(raw.host), self.path(raw.at));
         let credentials = raw.credentials.and_then(|file| self.path(Some(file)));
         let from = self.mount_source(raw.from, raw.protocol);
-        let options = raw.options.as_deref().map(options).unwrap_or_default();
+        let options = raw.options.as_deref().map(MountOptions::read).unwrap_or_default();
         Some(Mount {
             host: host?,
             from: from?,
-            protocol: protocol(raw.protocol?),
+            protocol: raw.protocol?.0,
             at: at?,
             options,
-            user: raw.user,
+            user: raw.user.map(Name::from),
             credentials,
             removable: raw.removable,
             origin,
@@ -307,12 +312,12 @@ impl Validator<'_, '_, '_> {
     fn mount_source(
         &mut self,
         from: Option<At<String>>,
-        protocol: Option<RawProtocol>,
+        protocol: Option<Written<Protocol>>,
     ) -> Option<MountSource> {
         let from = from?;
         let text = from.value.as_str();
         // Where the protocol is wrong, a reference that is wrong as well is said in the same breath.
-        let network = matches!(protocol, None | Some(RawProtocol::Nfs | RawProtocol::Smb));
+        let network = protocol.is_none_or(|protocol| protocol.0.is_network());
         let reference = text.split_once(':').filter(|(host, rest)| {
             network
                 && !host.contains(['/', '='])
@@ -321,10 +326,12 @@ impl Validator<'_, '_, '_> {
                 && !rest.contains('=')
         });
         let Some((host, share)) = reference else {
-            if matches!(protocol, Some(RawProtocol::Bind)) && !text.starts_with('/') {
+            if protocol.is_some_and(|protocol| protocol.0 == Protocol::Bind)
+                && !text.starts_with('/')
+            {
                 self.path(Some(from.clone()))?;
             }
-            return Some(MountSource::Literal(text.to_owned()));
+            return Some(MountSource::Literal(text.into()));
         };
         let part = |text: &str| At { value: text.to_owned(), span: from.span.clone() };
         let named = self.share_named(&part(share));
@@ -365,30 +372,23 @@ impl Validator<'_, '_, '_> {
         let source = if let Some(from) = raw.from {
             MapSource::Folder(self.declared(from))
         } else if let Some(volume) = raw.volume {
-            MapSource::Volume(volume)
+            MapSource::Volume(volume.into())
         } else {
             let share = self.share_named(&raw.share?)?;
-            let how = match raw.protocol {
-                Some(RawProtocol::Nfs) => Protocol::Nfs,
-                Some(RawProtocol::Smb) => Protocol::Smb,
-                _ => {
-                    let remedy = Some("protocol = \"nfs\" or \"smb\"".to_owned());
-                    self.mistakes.add(span, "a mapping of a share needs its protocol", remedy);
-                    return None;
-                }
+            let Some(Written(protocol)) = raw.protocol.filter(|how| how.0.is_network()) else {
+                let remedy = Some("protocol = \"nfs\" or \"smb\"".to_owned());
+                self.mistakes.add(span, "a mapping of a share needs its protocol", remedy);
+                return None;
             };
-            let options = raw.options.as_deref().map(options).unwrap_or_default();
-            MapSource::Share { share, protocol: how, options, user: raw.user }
+            let options = raw.options.as_deref().map(MountOptions::read).unwrap_or_default();
+            MapSource::Share { share, protocol, options, user: raw.user.map(Name::from) }
         };
         let to = self.declared(raw.to?);
         Some(Mapping {
             source,
             to,
-            access: raw.access.map_or(Mode::ReadWrite, mode),
-            label: raw.label.map(|label| match label {
-                RawLabel::Shared => Label::Shared,
-                RawLabel::Private => Label::Private,
-            }),
+            access: raw.access.map_or(Access::ReadWrite, |access| access.0),
+            label: raw.label.map(|label| label.0),
             propagation: raw.propagation,
             idmap: raw.idmap,
             origin,
@@ -409,15 +409,15 @@ impl Validator<'_, '_, '_> {
         };
         let group = |name: At<String>| match name.value.parse() {
             Ok(gid) => GroupRef::Gid(gid),
-            Err(_) => GroupRef::Name(name.value),
+            Err(_) => GroupRef::Name(name.value.into()),
         };
         Some(Service {
             origin: self.origin(&name.span),
-            name: name.value,
+            name: name.value.into(),
             host: host?,
             roles: raw
                 .role
-                .map(|OneOrMany(roles)| roles.into_iter().map(service_role).collect())
+                .map(|OneOrMany(roles)| roles.into_iter().map(|role| role.0).collect())
                 .unwrap_or_default(),
             runs_as,
             groups: raw.groups.into_iter().map(group).collect(),
@@ -434,7 +434,7 @@ impl Validator<'_, '_, '_> {
 
     fn runs_as(&mut self, text: String, span: Range<usize>) -> Option<RunAs> {
         if !text.starts_with(|c: char| c.is_ascii_digit()) {
-            return Some(RunAs::Account(text));
+            return Some(RunAs::Account(text.into()));
         }
         let (uid, gid) = match text.split_once(':') {
             Some((uid, gid)) => (uid, Some(gid)),
@@ -452,7 +452,7 @@ impl Validator<'_, '_, '_> {
 
     fn userns(&mut self, written: &At<String>) -> Option<UserNs> {
         let text = written.value.as_str();
-        let of_account = |account: &str| (!account.is_empty()).then(|| account.to_owned());
+        let of_account = |account: &str| (!account.is_empty()).then(|| Name::from(account));
         let read = match text.split_once(':') {
             None if text == "host" => Some(UserNs::Host),
             Some(("rootless", account)) => of_account(account).map(UserNs::Rootless),
@@ -474,8 +474,8 @@ impl Validator<'_, '_, '_> {
         let raw = raw.value;
         let roots: Vec<Declared> = raw.roots?.into_iter().map(|root| self.declared(root)).collect();
         Some(Library {
-            name: raw.name?.value,
-            kind: kind(raw.kind?),
+            name: raw.name?.value.into(),
+            kind: raw.kind?.0,
             roots,
             original: raw.original,
             backup: raw.backup,
@@ -491,18 +491,14 @@ impl Validator<'_, '_, '_> {
         Some(Folder {
             host: host?,
             path: path?,
-            owner: raw.owner.map(|owner| owner.value),
-            group: raw.group.map(|group| group.value),
+            owner: raw.owner.map(|owner| owner.value.into()),
+            group: raw.group.map(|group| group.value.into()),
             mode: raw.mode.as_ref().and_then(octal),
             rights: in_order(raw.rights)
                 .into_iter()
-                .map(|(who, right)| (who.value, self::right(right)))
+                .map(|(who, right)| (who.value.into(), right.0))
                 .collect(),
-            purpose: raw.is.map(|purpose| match purpose {
-                RawPurpose::Media => Purpose::Media,
-                RawPurpose::Intake => Purpose::Intake,
-                RawPurpose::Config => Purpose::Config,
-            }),
+            purpose: raw.is.map(|purpose| purpose.0),
             origin,
         })
     }
@@ -511,12 +507,12 @@ impl Validator<'_, '_, '_> {
         let fetch = raw.fetch.and_then(|raw| {
             let (service, done) = (self.service_named(raw.service), self.path(raw.done));
             let partial = raw.partial.and_then(|partial| self.path(Some(partial)));
-            Some(FetchStep { service: service?, partial, done: done?, category: raw.category })
+            Some(Fetch { service: service?, partial, done: done?, category: raw.category })
         });
         let sort = raw.sort.and_then(|raw| {
             let service = self.service_named(raw.service);
             let (reads, files_into) = (self.path(raw.reads), self.path(raw.files_into));
-            Some(SortStep {
+            Some(Sort {
                 service: service?,
                 reads: reads?,
                 files_into: files_into?,
@@ -525,31 +521,22 @@ impl Validator<'_, '_, '_> {
         });
         Some(Intake {
             origin: self.origin(&name.span),
-            name: name.value,
+            name: name.value.into(),
             fetch,
             sort,
-            want: match raw.want {
-                Some(RawWant::Rename) => Want::Rename,
-                Some(RawWant::Copy) => Want::Copy,
-                Some(RawWant::Hardlink) | None => Want::Hardlink,
-            },
+            want: raw.want.map(|want| want.0).unwrap_or_default(),
         })
     }
 
-    fn rule(&mut self, name: &At<String>) -> Option<rules::RuleId> {
-        let known: Vec<String> = rules::ALL.iter().map(|rule| rule.id.to_owned()).collect();
-        rules::named(&self.refer("rule", name, &known)?)
+    fn rule(&mut self, name: &At<String>) -> Option<RuleId> {
+        let known: Vec<String> = registry::rules().map(|rule| rule.id.to_owned()).collect();
+        registry::named(self.refer("rule", name, &known)?.raw())
     }
 
     fn rules(&mut self, raw: RawRules) -> RuleSettings {
         let mut settings = RuleSettings::default();
         for (name, severity) in in_order(raw.severity) {
-            let severity = match severity {
-                RawSeverity::Blocker => Severity::Blocker,
-                RawSeverity::Risk => Severity::Risk,
-                RawSeverity::Note => Severity::Note,
-            };
-            settings.severity.extend(self.rule(&name).map(|rule| (rule, severity)));
+            settings.severity.extend(self.rule(&name).map(|rule| (rule, severity.0)));
         }
         for raw in raw.silence {
             let rule = raw.rule.and_then(|name| self.rule(&name));
@@ -569,13 +556,13 @@ impl Validator<'_, '_, '_> {
                 continue;
             };
             let known: Vec<String> =
-                host.accounts.iter().map(|account| account.name.clone()).collect();
-            if !known.is_empty() && !known.contains(name) {
+                host.accounts.iter().map(|account| account.name.raw().to_owned()).collect();
+            if !known.is_empty() && !known.iter().any(|known| known == name.raw()) {
                 let line = self.lines.starts[service.origin.line as usize - 1];
                 let span = self.lines.text[line..]
                     .find("runs_as")
                     .map_or(line..line, |at| line + at..line + at + "runs_as".len());
-                self.refer("account", &At { value: name.clone(), span }, &known);
+                self.refer("account", &At { value: name.raw().to_owned(), span }, &known);
             }
         }
     }
@@ -593,102 +580,23 @@ fn absolute_remedy(written: &str, fault: PathFault) -> Option<String> {
     }
 }
 
-/// Mount options, split at commas; a secret among them is not kept.
-fn options(text: &str) -> Vec<String> {
-    let parts = text.split(',').map(str::trim).filter(|option| !option.is_empty());
-    parts.map(secret::hide).collect()
-}
-
 fn octal(text: &Octal) -> Option<u16> {
     u16::from_str_radix(&text.0, 8).ok()
 }
 
-fn bytes(size: &Size) -> Option<u64> {
-    let text = size.0.trim();
-    let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
-    let number: f64 = text[..digits].parse().ok()?;
-    let power = match text[digits..].trim().chars().next() {
-        Some(unit) => "BKMGTP".find(unit)?,
-        None => 0,
-    };
-    Some((number * 1024f64.powi(power as i32)) as u64)
-}
-
-fn host_role(role: RawHostRole) -> HostRole {
-    match role {
-        RawHostRole::Storage => HostRole::Storage,
-        RawHostRole::Apps => HostRole::Apps,
-        RawHostRole::Client => HostRole::Client,
-    }
-}
-
-pub(crate) fn service_role(role: RawServiceRole) -> ServiceRole {
-    match role {
-        RawServiceRole::Serve => ServiceRole::Serve,
-        RawServiceRole::Fetch => ServiceRole::Fetch,
-        RawServiceRole::Sort => ServiceRole::Sort,
-    }
-}
-
-pub(crate) fn mode(access: RawAccess) -> Mode {
-    match access {
-        RawAccess::Ro => Mode::ReadOnly,
-        RawAccess::Rw => Mode::ReadWrite,
-    }
-}
-
-fn protocol(raw: RawProtocol) -> Protocol {
-    match raw {
-        RawProtocol::Nfs => Protocol::Nfs,
-        RawProtocol::Smb => Protocol::Smb,
-        RawProtocol::Disk => Protocol::Disk,
-        RawProtocol::Bind => Protocol::Bind,
-    }
-}
-
-pub(crate) fn kind(raw: RawKind) -> Kind {
-    match raw {
-        RawKind::Films => Kind::Films,
-        RawKind::Series => Kind::Series,
-        RawKind::Music => Kind::Music,
-        RawKind::Photos => Kind::Photos,
-        RawKind::Books => Kind::Books,
-        RawKind::HomeVideo => Kind::HomeVideo,
-    }
-}
-
-fn right(raw: RawRight) -> Right {
-    match raw {
-        RawRight::Read => Right::Read,
-        RawRight::Add => Right::Add,
-        RawRight::Change => Right::Change,
-        RawRight::None => Right::None,
-    }
-}
-
-fn also(raw: RawAlso) -> String {
-    match raw {
-        RawAlso::Ftp => "ftp",
-        RawAlso::Http => "http",
-        RawAlso::Webdav => "webdav",
-        RawAlso::Dlna => "dlna",
-    }
-    .to_owned()
-}
-
 fn export(raw: RawExport) -> Option<NfsExport> {
     Some(NfsExport {
-        clients: raw.clients?,
-        access: raw.access.map_or(Mode::ReadOnly, mode),
-        squash: match raw.squash {
-            Some(RawSquash::All) => Squash::All,
-            Some(RawSquash::None) => Squash::None,
-            Some(RawSquash::Root) | None => Squash::Root,
-        },
+        clients: raw.clients?.into(),
+        access: raw.access.map_or(Access::ReadOnly, |access| access.0),
+        squash: raw.squash.map(|squash| squash.0).unwrap_or_default(),
         anonuid: raw.anonuid,
         anongid: raw.anongid,
         crossmnt: raw.crossmnt,
-        options: raw.options.as_deref().map(options).unwrap_or_default(),
+        options: raw
+            .options
+            .as_deref()
+            .map(|text| MountOptions::read(text).iter().map(str::to_owned).collect())
+            .unwrap_or_default(),
     })
 }
 
@@ -717,7 +625,7 @@ fn id_range(text: &str) -> Option<IdRange> {
 }
 
 fn smb(raw: RawSmb) -> SmbOffer {
-    let names = |list: Vec<At<String>>| list.into_iter().map(|name| name.value).collect();
+    let names = |list: Vec<At<String>>| list.into_iter().map(|name| name.value.into()).collect();
     SmbOffer {
         guests: raw.guests,
         guest_only: raw.guest_only,
@@ -727,8 +635,8 @@ fn smb(raw: RawSmb) -> SmbOffer {
         read: names(raw.read),
         write: names(raw.write),
         admins: names(raw.admins),
-        force_user: raw.force_user.map(|name| name.value),
-        force_group: raw.force_group.map(|name| name.value),
+        force_user: raw.force_user.map(|name| name.value.into()),
+        force_group: raw.force_group.map(|name| name.value.into()),
         create_mask: raw.create_mask.as_ref().and_then(octal),
         folder_mask: raw.folder_mask.as_ref().and_then(octal),
         force_create_mode: raw.force_create_mode.as_ref().and_then(octal),

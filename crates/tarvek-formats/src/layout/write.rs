@@ -1,28 +1,37 @@
 //! From a [`Layout`] to the text of its file, with a comment before each part that has one.
 
-use tarvek_core::layout::{
-    Declared, GroupRef, Host, Intake, Kind, Label, Layout, Library, MapSource, Mapping, Mode,
-    Mount, Os, Right, RunAs, Service, Share, Squash,
-};
-use tarvek_core::path::AbsPath;
+use tarvek_core::kernel::subject::IdRange;
+use tarvek_core::layout::folder::Right;
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::intake::Intake;
+use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
+use tarvek_core::layout::mount::Mount;
+use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service};
+use tarvek_core::layout::settings::Silence;
+use tarvek_core::layout::share::{NfsExport, Share};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::rule::{RuleId, Severity};
+use tarvek_core::words::terms::{Access, Group, Os};
 
 /// A layout as text. `notes` gives the comments for a part by its name: `host.granary`, `share.media`, `service.lantern`,
 /// `intake.films`, or the path of a dataset, folder or mount.
 pub fn write(layout: &Layout, notes: &dyn Fn(&str) -> Vec<String>) -> String {
     let mut out = Writer { text: String::new(), notes };
     out.text += "tarvek = 1\n";
-    out.line("site", &quoted(&layout.site));
+    out.line("site", &named(&layout.site));
     layout.hosts.iter().for_each(|host| out.host(host));
     layout.shares.iter().for_each(|share| out.share(share));
     for folder in &layout.folders {
         out.part("[[folder]]", &folder.path.to_string());
-        out.line("host", &quoted(&folder.host));
+        out.line("host", &named(&folder.host));
         out.line("path", &path(&folder.path));
-        out.maybe("owner", folder.owner.as_deref().map(quoted));
-        out.maybe("group", folder.group.as_deref().map(quoted));
+        out.maybe("owner", folder.owner.as_ref().map(named));
+        out.maybe("group", folder.group.as_ref().map(named));
         out.maybe("mode", folder.mode.map(octal));
         let right =
-            |(who, right): &(String, Right)| format!("{} = {}", key(who), quoted(right.word()));
+            |(who, right): &(Name, Right)| format!("{} = {}", key(who.raw()), quoted(right.word()));
         if !folder.rights.is_empty() {
             out.line("rights", &braces(folder.rights.iter().map(right)));
         }
@@ -66,23 +75,19 @@ impl Writer<'_> {
     }
 
     fn host(&mut self, host: &Host) {
-        let name = format!("host.{}", key(&host.name));
-        self.part(&format!("[{name}]"), &format!("host.{}", host.name));
+        let name = format!("host.{}", key(host.name.raw()));
+        self.part(&format!("[{name}]"), &format!("host.{}", host.name.raw()));
         self.line("role", &one_or_many(host.roles.iter().map(|role| role.word())));
-        match host.os {
-            Os::Linux => {}
-            Os::Windows => self.line("os", "\"windows\""),
-            Os::Macos => self.line("os", "\"macos\""),
-        }
+        self.maybe("os", (host.os != Os::Linux).then(|| quoted(host.os.word())));
         if !host.addresses.is_empty() {
-            self.line("addresses", &list(host.addresses.iter().map(|a| quoted(a))));
+            self.line("addresses", &list(host.addresses.iter().map(named)));
         }
-        self.maybe("inside", host.inside.as_deref().map(quoted));
+        self.maybe("inside", host.inside.as_ref().map(named));
         if !host.map.is_empty() {
             self.lines_of("map", host.map.iter().map(mapping).collect());
         }
         if !host.idmap.is_empty() {
-            let range = |r: &tarvek_core::layout::IdRange| {
+            let range = |r: &IdRange| {
                 format!("{{ inside = {}, outside = {}, count = {} }}", r.inside, r.outside, r.count)
             };
             self.line("idmap", &list(host.idmap.iter().map(range)));
@@ -92,15 +97,15 @@ impl Writer<'_> {
         if !host.datasets.is_empty() {
             self.text += "datasets = [\n";
             for dataset in &host.datasets {
-                for note in (self.notes)(&dataset.name) {
+                for note in (self.notes)(dataset.name.raw()) {
                     self.text += &format!("  # {note}\n");
                 }
                 let mut parts = vec![
-                    format!("name = {}", quoted(&dataset.name)),
+                    format!("name = {}", named(&dataset.name)),
                     format!("at = {}", path(&dataset.at)),
                 ];
                 parts.extend(
-                    dataset.filesystem.iter().map(|f| format!("filesystem = {}", quoted(f))),
+                    dataset.filesystem.iter().map(|f| format!("filesystem = {}", named(f))),
                 );
                 parts
                     .extend(dataset.quota.map(|q| format!("quota = {}", quoted(&format!("{q}B")))));
@@ -118,7 +123,7 @@ impl Writer<'_> {
             self.text += "]\n";
         }
         if !host.groups.is_empty() {
-            let group = |g: &tarvek_core::layout::Group| format!("{} = {}", key(&g.name), g.gid);
+            let group = |g: &Group| format!("{} = {}", key(g.name.raw()), g.gid);
             self.line("groups", &braces(host.groups.iter().map(group)));
         }
         if !host.accounts.is_empty() {
@@ -127,10 +132,10 @@ impl Writer<'_> {
                 let mut parts = vec![format!("uid = {}", account.uid)];
                 parts.extend(account.gid.map(|gid| format!("gid = {gid}")));
                 if !account.groups.is_empty() {
-                    let groups = list(account.groups.iter().map(|g| quoted(g)));
+                    let groups = list(account.groups.iter().map(named));
                     parts.push(format!("groups = {groups}"));
                 }
-                self.line(&key(&account.name), &format!("{{ {} }}", parts.join(", ")));
+                self.line(&key(account.name.raw()), &format!("{{ {} }}", parts.join(", ")));
             }
         }
     }
@@ -144,19 +149,17 @@ impl Writer<'_> {
     }
 
     fn share(&mut self, share: &Share) {
-        self.part(&format!("[share.{}]", key(&share.name)), &format!("share.{}", share.name));
-        self.line("host", &quoted(&share.host));
+        self.part(
+            &format!("[share.{}]", key(share.name.raw())),
+            &format!("share.{}", share.name.raw()),
+        );
+        self.line("host", &named(&share.host));
         self.line("path", &path(&share.path));
-        let export = |e: &tarvek_core::layout::NfsExport| {
-            let squash = match e.squash {
-                Squash::Root => "root",
-                Squash::All => "all",
-                Squash::None => "none",
-            };
+        let export = |e: &NfsExport| {
             let mut parts = vec![
-                format!("clients = {}", quoted(&e.clients)),
+                format!("clients = {}", named(&e.clients)),
                 format!("access = {}", quoted(e.access.word())),
-                format!("squash = {}", quoted(squash)),
+                format!("squash = {}", quoted(e.squash.word())),
             ];
             parts.extend(e.anonuid.map(|id| format!("anonuid = {id}")));
             parts.extend(e.anongid.map(|id| format!("anongid = {id}")));
@@ -172,7 +175,7 @@ impl Writer<'_> {
             self.line("nfs", &list(share.nfs.iter().map(export)));
         }
         if let Some(smb) = &share.smb {
-            let names = |names: &[String]| list(names.iter().map(|n| quoted(n)));
+            let names = |names: &[Name]| list(names.iter().map(named));
             let mut parts = vec![format!("guests = {}", smb.guests)];
             let flag = |word: &str, on: bool| on.then(|| format!("{word} = true"));
             parts.extend(flag("guest_only", smb.guest_only));
@@ -188,8 +191,8 @@ impl Writer<'_> {
                     parts.push(format!("{word} = {}", names(list)));
                 }
             }
-            parts.extend(smb.force_user.iter().map(|u| format!("force_user = {}", quoted(u))));
-            parts.extend(smb.force_group.iter().map(|g| format!("force_group = {}", quoted(g))));
+            parts.extend(smb.force_user.iter().map(|u| format!("force_user = {}", named(u))));
+            parts.extend(smb.force_group.iter().map(|g| format!("force_group = {}", named(g))));
             parts.extend(smb.create_mask.map(|m| format!("create_mask = {}", octal(m))));
             parts.extend(smb.folder_mask.map(|m| format!("folder_mask = {}", octal(m))));
             for (word, mode) in [
@@ -202,14 +205,14 @@ impl Writer<'_> {
             self.line("smb", &format!("{{ {} }}", parts.join(", ")));
         }
         if !share.also.is_empty() {
-            self.line("also", &list(share.also.iter().map(|a| quoted(a))));
+            self.line("also", &list(share.also.iter().map(|also| quoted(also.word()))));
         }
     }
 
     fn mount(&mut self, layout: &Layout, mount: &Mount) {
         self.part("[[mount]]", &mount.at.to_string());
-        self.line("host", &quoted(&mount.host));
-        self.line("from", &quoted(&mount.from.written(layout)));
+        self.line("host", &named(&mount.host));
+        self.line("from", &named(&layout.source(&mount.from)));
         self.line("protocol", &quoted(mount.protocol.word()));
         let windows = layout.host(&mount.host).is_some_and(|host| host.os == Os::Windows);
         let at = if windows {
@@ -219,9 +222,9 @@ impl Writer<'_> {
         };
         self.line("at", &at);
         if !mount.options.is_empty() {
-            self.line("options", &quoted(&mount.options.join(",")));
+            self.line("options", &quoted(&mount.options.to_string()));
         }
-        self.maybe("user", mount.user.as_deref().map(quoted));
+        self.maybe("user", mount.user.as_ref().map(named));
         self.maybe("credentials", mount.credentials.as_ref().map(path));
         if mount.removable {
             self.line("removable", "true");
@@ -229,9 +232,9 @@ impl Writer<'_> {
     }
 
     fn service(&mut self, service: &Service) {
-        let about = format!("service.{}", service.name);
-        self.part(&format!("[service.{}]", key(&service.name)), &about);
-        self.line("host", &quoted(&service.host));
+        let about = format!("service.{}", service.name.raw());
+        self.part(&format!("[service.{}]", key(service.name.raw())), &about);
+        self.line("host", &named(&service.host));
         self.line("role", &one_or_many(service.roles.iter().map(|role| role.word())));
         match &service.runs_as {
             RunAs::Unset => {}
@@ -239,12 +242,12 @@ impl Writer<'_> {
             RunAs::Numbers(uid, Some(gid)) => {
                 self.line("runs_as", &quoted(&format!("{uid}:{gid}")))
             }
-            RunAs::Account(name) => self.line("runs_as", &quoted(name)),
+            RunAs::Account(name) => self.line("runs_as", &named(name)),
         }
         if !service.groups.is_empty() {
             let group = |group: &GroupRef| match group {
                 GroupRef::Gid(gid) => quoted(&gid.to_string()),
-                GroupRef::Name(name) => quoted(name),
+                GroupRef::Name(name) => named(name),
             };
             self.line("groups", &list(service.groups.iter().map(group)));
         }
@@ -265,10 +268,10 @@ impl Writer<'_> {
     }
 
     fn intake(&mut self, intake: &Intake) {
-        let about = format!("intake.{}", intake.name);
-        self.part(&format!("[intake.{}]", key(&intake.name)), &about);
+        let about = format!("intake.{}", intake.name.raw());
+        self.part(&format!("[intake.{}]", key(intake.name.raw())), &about);
         if let Some(fetch) = &intake.fetch {
-            let mut parts = vec![format!("service = {}", quoted(&fetch.service))];
+            let mut parts = vec![format!("service = {}", named(&fetch.service))];
             parts.extend(fetch.partial.as_ref().map(|p| format!("partial = {}", path(p))));
             parts.push(format!("done = {}", path(&fetch.done)));
             parts.extend(fetch.category.iter().map(|c| format!("category = {}", quoted(c))));
@@ -276,7 +279,7 @@ impl Writer<'_> {
         }
         if let Some(sort) = &intake.sort {
             let mut parts = vec![
-                format!("service = {}", quoted(&sort.service)),
+                format!("service = {}", named(&sort.service)),
                 format!("reads = {}", path(&sort.reads)),
                 format!("files_into = {}", path(&sort.files_into)),
             ];
@@ -293,13 +296,12 @@ impl Writer<'_> {
         }
         self.part("[rules]", "rules");
         if !rules.severity.is_empty() {
-            let one = |(rule, severity): &(_, tarvek_core::rules::Severity)| {
-                let rule: &tarvek_core::rules::RuleId = rule;
+            let one = |(rule, severity): &(RuleId, Severity)| {
                 format!("{} = {}", quoted(rule.id), quoted(severity.word()))
             };
             self.line("severity", &braces(rules.severity.iter().map(one)));
         }
-        let silence = |silence: &tarvek_core::layout::Silence| {
+        let silence = |silence: &Silence| {
             let mut parts = vec![format!("rule = {}", quoted(silence.rule.id))];
             parts.extend(silence.below.as_ref().map(|p| format!("where = {}", path(p))));
             parts.push(format!("why = {}", quoted(&silence.why)));
@@ -316,34 +318,31 @@ fn mapping(map: &Mapping) -> String {
         MapSource::Folder(from) => vec![format!("from = {}", written(from))],
         MapSource::Share { share, protocol, options, user } => {
             let mut parts = vec![
-                format!("share = {}", quoted(share)),
+                format!("share = {}", named(share)),
                 format!("protocol = {}", quoted(protocol.word())),
             ];
             if !options.is_empty() {
-                parts.push(format!("options = {}", quoted(&options.join(","))));
+                parts.push(format!("options = {}", quoted(&options.to_string())));
             }
-            parts.extend(user.iter().map(|user| format!("user = {}", quoted(user))));
+            parts.extend(user.iter().map(|user| format!("user = {}", named(user))));
             parts
         }
-        MapSource::Volume(volume) => vec![format!("volume = {}", quoted(volume))],
+        MapSource::Volume(volume) => vec![format!("volume = {}", named(volume))],
     };
     parts.push(format!("to = {}", written(&map.to)));
-    if map.access == Mode::ReadOnly {
+    if map.access == Access::ReadOnly {
         parts.push("access = \"ro\"".into());
     }
-    parts.extend(map.label.map(|label| {
-        format!("label = {}", quoted(if label == Label::Shared { "shared" } else { "private" }))
-    }));
+    parts.extend(map.label.map(|label| format!("label = {}", quoted(label.word()))));
     parts.extend(map.propagation.iter().map(|p| format!("propagation = {}", quoted(p))));
     parts.extend(map.idmap.then(|| "idmap = true".to_owned()));
     format!("{{ {} }}", parts.join(", "))
 }
 
 fn library(library: &Library) -> String {
-    let kind: Kind = library.kind;
     let mut parts = vec![
-        format!("name = {}", quoted(&library.name)),
-        format!("kind = {}", quoted(kind.word())),
+        format!("name = {}", named(&library.name)),
+        format!("kind = {}", quoted(library.kind.word())),
         format!("roots = {}", list(library.roots.iter().map(written))),
     ];
     if library.original {
@@ -352,6 +351,10 @@ fn library(library: &Library) -> String {
     parts.extend(library.backup.iter().map(|b| format!("backup = {}", quoted(b))));
     parts.extend(library.prefer.iter().map(|p| format!("prefer = {}", quoted(p))));
     format!("{{ {} }}", parts.join(", "))
+}
+
+fn named(name: &Name) -> String {
+    quoted(name.raw())
 }
 
 fn quoted(text: &str) -> String {
@@ -369,7 +372,7 @@ fn path(path: &AbsPath) -> String {
 }
 
 fn written(declared: &Declared) -> String {
-    quoted(&declared.written)
+    named(&declared.written)
 }
 
 fn octal(mode: u16) -> String {

@@ -9,9 +9,10 @@ use std::time::{Duration, Instant};
 
 use rusqlite::{Connection, params};
 use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
-use tarvek_core::facts::Gap;
-use tarvek_core::facts::tree::{EntryKind, Meta, NodeId, Tree};
-use tarvek_core::path::AbsPath;
+use tarvek_core::facts::host::Gap;
+use tarvek_core::facts::tree::{NodeId, Tree};
+use tarvek_core::kernel::entry::{EntryKind, Meta};
+use tarvek_core::words::path::AbsPath;
 
 use super::{StoreError, load, open};
 use crate::walk::{self, Watch};

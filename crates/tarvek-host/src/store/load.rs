@@ -4,16 +4,20 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use rusqlite::{Connection, OptionalExtension, Row};
+use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
-use tarvek_core::facts::tree::{
-    EntryKind, Extras, Flags, Listing, Meta, NewEntry, NodeId, Project, Tree, TreeBuilder,
-};
-use tarvek_core::facts::{Document, Gap, HostFacts, Root, Source};
-use tarvek_core::layout::{Account, Group};
-use tarvek_core::nfs4::Nfs4Acl;
-use tarvek_core::path::AbsPath;
-use tarvek_core::text::shown;
+use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
+use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
+use tarvek_core::kernel::nfs4::Nfs4Acl;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::{Account, Group};
+use tarvek_core::words::text::shown;
 use tarvek_formats::acl;
+
+use tarvek_formats::told;
 
 use super::{Rows, StoreError, open};
 
@@ -46,41 +50,43 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
             .collect();
     let (tree, ids) = tree(db, file)?;
     let number = |key: &str| keys.get(key).and_then(|value| value.parse::<i64>().ok());
+    let documents = rows(db, "SELECT name, text FROM document ORDER BY name", |row| {
+        Ok(Document { name: name(row, 0)?, text: row.get(1)? })
+    })?;
     let facts = HostFacts {
-        name: keys.get("host").cloned().unwrap_or_default(),
+        name: keys.get("host").map(|host| host.as_str().into()).unwrap_or_default(),
         source: Source::File(
             file.map_or_else(String::new, |file| shown(file.as_os_str().as_encoded_bytes())),
         ),
         taken: number("taken").unwrap_or(0),
         taken_by: number("uid").and_then(|uid| u32::try_from(uid).ok()),
-        kernel: keys.get("kernel").cloned(),
+        kernel: keys.get("kernel").map(|kernel| kernel.as_str().into()),
         mounts: mounts(db)?,
         fstab: rows(
             db,
             "SELECT source, point, filesystem, options FROM fstab ORDER BY rowid",
             |row| {
                 Ok(FstabEntry {
-                    source: row.get(0)?,
+                    source: name(row, 0)?,
                     point: path(row, 1)?,
-                    filesystem: row.get(2)?,
-                    options: list(row, 3)?,
+                    filesystem: name(row, 2)?,
+                    options: options(row, 3)?,
                 })
             },
         )?,
         accounts: rows(db, "SELECT name, uid, gid, groups FROM account ORDER BY rowid", |row| {
             Ok(Account {
-                name: row.get(0)?,
+                name: name(row, 0)?,
                 uid: row.get(1)?,
                 gid: row.get(2)?,
-                groups: list(row, 3)?,
+                groups: list(row, 3)?.into_iter().map(Name::from).collect(),
             })
         })?,
         groups: rows(db, "SELECT name, gid FROM grp ORDER BY rowid", |row| {
-            Ok(Group { name: row.get(0)?, gid: row.get(1)? })
+            Ok(Group { name: name(row, 0)?, gid: row.get(1)? })
         })?,
-        documents: rows(db, "SELECT name, text FROM document ORDER BY name", |row| {
-            Ok(Document { name: row.get(0)?, text: row.get(1)? })
-        })?,
+        told: told::read(&documents),
+        documents,
         roots: rows(db, "SELECT path, deep FROM root ORDER BY rowid", |row| {
             Ok(Root { path: path(row, 0)?, deep: row.get(1)? })
         })?,
@@ -106,6 +112,14 @@ fn list(row: &Row, column: usize) -> rusqlite::Result<Vec<String>> {
     Ok(text.split(',').filter(|part| !part.is_empty()).map(str::to_owned).collect())
 }
 
+fn name(row: &Row, column: usize) -> rusqlite::Result<Name> {
+    Ok(row.get::<_, String>(column)?.into())
+}
+
+fn options(row: &Row, column: usize) -> rusqlite::Result<MountOptions> {
+    Ok(MountOptions::read(&row.get::<_, String>(column)?))
+}
+
 fn path(row: &Row, column: usize) -> rusqlite::Result<AbsPath> {
     let bytes: Vec<u8> = row.get(column)?;
     AbsPath::new(&bytes).map_err(|_| bad(column, "a path that is not absolute"))
@@ -125,11 +139,11 @@ fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {
             device: (row.get(2)?, row.get(3)?),
             root: row.get(4)?,
             point: path(row, 5)?,
-            options: list(row, 6)?,
+            options: options(row, 6)?,
             propagation: list(row, 7)?,
-            filesystem: row.get(8)?,
+            filesystem: name(row, 8)?,
             source: row.get(9)?,
-            super_options: list(row, 10)?,
+            super_options: options(row, 10)?,
         })
     })?;
     Ok((!entries.is_empty()).then(|| MountTable::new(entries)))

@@ -4,11 +4,12 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use rusqlite::{CachedStatement, Connection, Transaction, TransactionBehavior, params};
-use tarvek_core::facts::HostFacts;
-use tarvek_core::facts::tree::{
-    EntryKind, Extras, Flags, Listing, NodeId, Renewal, Tree, TreeBuilder,
-};
-use tarvek_core::nfs4::Nfs4Acl;
+use tarvek_core::facts::build::{Renewal, TreeBuilder};
+use tarvek_core::facts::host::HostFacts;
+use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
+use tarvek_core::kernel::entry::{EntryKind, Flags};
+use tarvek_core::kernel::nfs4::Nfs4Acl;
+use tarvek_core::words::name::Name;
 
 use super::{Rows, StoreError, VERSION, load, open};
 
@@ -86,7 +87,7 @@ fn begin<'a>(db: &'a mut Connection, facts: &HostFacts) -> Result<Transaction<'a
     let known: Option<String> =
         transaction
             .query_row("SELECT max(value) FROM survey WHERE key = 'host'", [], |row| row.get(0))?;
-    match known.filter(|known| *known != facts.name) {
+    match known.map(Name::from).filter(|known| *known != facts.name) {
         Some(known) => Err(StoreError::new(
             format!("it is a survey of {known}, not of {}", facts.name),
             "name another file",
@@ -115,7 +116,7 @@ fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
     let schema = include_str!("schema.sql");
     transaction.execute_batch(&format!("{schema} PRAGMA user_version = {VERSION};"))?;
     for (key, value) in
-        [("host", facts.name.as_str()), ("state", "partial"), ("taken", &facts.taken.to_string())]
+        [("host", facts.name.raw()), ("state", "partial"), ("taken", &facts.taken.to_string())]
     {
         transaction.execute("INSERT INTO survey VALUES (?1, ?2)", [key, value])?;
     }
@@ -300,34 +301,35 @@ fn small_tables(db: &Transaction, facts: &HostFacts) -> Result<(), StoreError> {
                 m.device.1,
                 m.root,
                 m.point.as_bytes(),
-                m.options.join(","),
+                m.options.to_string(),
                 m.propagation.join(","),
-                m.filesystem,
+                m.filesystem.raw(),
                 m.source,
-                m.super_options.join(",")
+                m.super_options.to_string()
             ],
         )?;
     }
     for line in &facts.fstab {
-        let options = line.options.join(",");
+        let options = line.options.to_string();
         db.execute(
             "INSERT INTO fstab VALUES (?1,?2,?3,?4)",
-            params![line.source, line.point.as_bytes(), line.filesystem, options],
+            params![line.source.raw(), line.point.as_bytes(), line.filesystem.raw(), options],
         )?;
     }
     for a in &facts.accounts {
+        let groups: Vec<&str> = a.groups.iter().map(Name::raw).collect();
         db.execute(
             "INSERT INTO account VALUES (?1,?2,?3,?4)",
-            params![a.name, a.uid, a.gid, a.groups.join(",")],
+            params![a.name.raw(), a.uid, a.gid, groups.join(",")],
         )?;
     }
     for group in &facts.groups {
-        db.execute("INSERT INTO grp VALUES (?1, ?2)", params![group.name, group.gid])?;
+        db.execute("INSERT INTO grp VALUES (?1, ?2)", params![group.name.raw(), group.gid])?;
     }
     for document in &facts.documents {
         db.execute(
             "INSERT OR REPLACE INTO document VALUES (?1, ?2)",
-            params![document.name, document.text],
+            params![document.name.raw(), document.text],
         )?;
     }
     let state = if facts.complete { "complete" } else { "partial" };
@@ -337,10 +339,10 @@ fn small_tables(db: &Transaction, facts: &HostFacts) -> Result<(), StoreError> {
         }
         None => db.execute("DELETE FROM survey WHERE key = ?1", [key]),
     };
-    set("host", Some(facts.name.clone()))?;
+    set("host", Some(facts.name.raw().to_owned()))?;
     set("taken", Some(facts.taken.to_string()))?;
     set("uid", facts.taken_by.map(|uid| uid.to_string()))?;
-    set("kernel", facts.kernel.clone())?;
+    set("kernel", facts.kernel.as_ref().map(|kernel| kernel.raw().to_owned()))?;
     set("made_by", Some(format!("tarvek {}", env!("CARGO_PKG_VERSION"))))?;
     set("state", Some(state.to_owned()))?;
     Ok(())

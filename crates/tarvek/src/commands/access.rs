@@ -1,24 +1,31 @@
 //! `tarvek access`.
 
-use tarvek_core::access::{Need, Verdict, judge};
-use tarvek_core::facts::tree::EntryKind;
-use tarvek_core::identity::Subject;
-use tarvek_core::library::below;
-use tarvek_core::newfile::Making;
-use tarvek_core::party;
-use tarvek_core::remedy::{Wish, remedy};
-use tarvek_core::route::{End, Route, View, follow};
-use tarvek_core::site::Site;
-use tarvek_core::text::shown;
+use tarvek_core::judge::along::{absent, judge};
+use tarvek_core::judge::everyone::everyone;
+use tarvek_core::judge::made::new_entry;
+use tarvek_core::judge::verdict::{Answer, Need};
+use tarvek_core::kernel::entry::EntryKind;
+use tarvek_core::kernel::new_entry::Making;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::remedy::wish::{Wish, remedy};
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::{Route, View};
+use tarvek_core::scan::read::below;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::text::shown;
 use tarvek_host::observe::Depth;
 
 use super::attempt;
 use crate::cli::{AccessArgs, Format, Globals};
 use crate::inputs::{self, Asked};
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, access, json};
+use crate::view::{Screen, access, json};
 
-pub(super) fn run(globals: &Globals, args: &AccessArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(
+    globals: &Globals,
+    args: &AccessArgs,
+    screen: &Screen,
+) -> Result<Outcome, Failure> {
     let depth = if args.below { Depth::Everything } else { Depth::Names };
     let asked = inputs::asked(globals, args.from.as_deref(), &args.path, depth)?;
     let (subject, remark) = match &args.subject {
@@ -26,12 +33,10 @@ pub(super) fn run(globals: &Globals, args: &AccessArgs, stage: &Stage) -> Result
         None => inputs::usual_subject(&asked),
     };
     let route = follow(&asked.site, &asked.view, &asked.path, &subject);
-    if let End::Missing(_) = &route.end
-        && judge(&asked.site, &route, Need::Read).errno == Some("ENOENT")
-    {
-        return Err(Failure::new(format!("{} does not exist: {}", asked.path, route.end.words())));
+    if let Some(why) = absent(&asked.site, &route) {
+        return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
     }
-    let question = Question { globals, args, asked: &asked, subject, remark, route, stage };
+    let question = Question { globals, args, asked: &asked, subject, remark, route, screen };
     if args.all {
         question.everyone()
     } else if args.new_file {
@@ -48,7 +53,7 @@ struct Question<'a> {
     subject: Subject,
     remark: Option<String>,
     route: Route,
-    stage: &'a Stage,
+    screen: &'a Screen,
 }
 
 impl Question<'_> {
@@ -62,21 +67,17 @@ impl Question<'_> {
     }
 
     fn needs(&self) -> Vec<Need> {
-        let kind = self.kind();
         match self.args.need.as_slice() {
-            [] => Need::ALL
-                .into_iter()
-                .filter(|need| kind.is_none_or(|kind| need.applies_to(kind)))
-                .collect(),
-            asked => asked.iter().map(|need| (*need).into()).collect(),
+            [] => Need::of_kind(self.kind()),
+            asked => asked.to_vec(),
         }
     }
 
     /// One subject.
     fn one(&self) -> Result<Outcome, Failure> {
         let asked = self.asked;
-        let verdict = |need| judge(self.site(), &self.route, need);
-        let mut verdicts: Vec<Verdict> = self.needs().into_iter().map(verdict).collect();
+        let answer = |need| judge(self.site(), &self.route, need);
+        let mut answers: Vec<Answer> = self.needs().into_iter().map(answer).collect();
         if self.args.prove {
             if asked.view != View::Host(asked.own.clone()) {
                 return Err(Failure::with_remedy(
@@ -87,14 +88,14 @@ impl Question<'_> {
                     "run it on the host itself, with its own path and --as",
                 ));
             }
-            attempt::prove(&asked.path, &self.subject, &mut verdicts)?;
+            answers = attempt::prove(&asked.path, &self.subject, answers)?;
         }
         let folder = self.kind() == Some(EntryKind::Folder);
         let below = (self.args.below && folder).then(|| below(self.site(), &self.route));
         // Without a need, it is reading that is asked for.
         let wanted: Vec<Need> = match self.args.need.as_slice() {
             [] => vec![Need::Read],
-            needs => needs.iter().map(|need| (*need).into()).collect(),
+            needs => needs.to_vec(),
         };
         let wish = Wish {
             view: &asked.view,
@@ -114,34 +115,30 @@ impl Question<'_> {
                     entry,
                     &self.subject,
                     remark,
-                    &verdicts,
-                    self.stage,
+                    &answers,
+                    self.screen,
                 );
                 if let Some(below) = &below {
-                    text += &access::below(below, self.stage);
+                    text += &access::below(below, self.screen);
                 }
                 if let Some(remedy) = remedy.as_ref().filter(|_| !self.globals.quiet) {
-                    text += &access::remedy(remedy, &wanted, below.is_some(), self.stage);
+                    text += &access::remedy(remedy, &wanted, below.is_some(), self.screen);
                 }
                 text
             }
             Format::Json => json::text(&json::Access::new(
                 &asked.path,
                 &self.subject,
-                &verdicts,
+                &answers,
                 below.as_ref(),
                 remedy.as_ref(),
+                &asked.layout,
             )),
         };
-        self.stage.say(&text)?;
-        let decisive = verdicts.iter().filter(|verdict| wanted.contains(&verdict.need));
-        let mut answers: Vec<Option<bool>> = decisive.map(|verdict| verdict.allowed).collect();
-        answers.extend(below.map(|below| match (below.unreadable, below.unseen) {
-            (0, 0) => Some(true),
-            (0, _) => None,
-            _ => Some(false),
-        }));
-        Ok(outcome(&answers))
+        self.screen.say(&text)?;
+        let decisive = answers.iter().filter(|answer| wanted.contains(&answer.need));
+        let below = below.map(|scan| scan.all_readable());
+        Ok(outcome(&decisive.map(Answer::allowed).chain(below).collect::<Vec<_>>()))
     }
 
     fn typed(&self) -> String {
@@ -150,21 +147,16 @@ impl Question<'_> {
 
     /// Everyone of the site.
     fn everyone(&self) -> Result<Outcome, Failure> {
-        let (host, place) = self.route.here();
-        let needs = self.needs();
-        let parties = party::everyone(self.site(), &host, &place, self.globals.verbose);
-        let rows: Vec<access::Row> = parties
+        let (place, needs) = (self.route.here(), self.needs());
+        let rows: Vec<access::Row> = everyone(self.site(), place, self.globals.verbose)
             .into_iter()
-            .map(|party| {
-                let verdicts = party.may(self.site(), &needs);
-                access::Row { party, verdicts }
-            })
+            .map(|party| access::Row { answers: party.may(self.site(), &needs), party })
             .collect();
         let text = match self.args.format {
-            Format::Text => access::table(&format!("{host}:{place}"), &needs, &rows, self.stage),
-            Format::Json => json::text(&json::AccessAll::new(&host, &place, &rows)),
+            Format::Text => access::table(place, &needs, &rows, self.screen),
+            Format::Json => json::text(&json::AccessAll::new(place, &rows)),
         };
-        self.stage.say(&text)?;
+        self.screen.say(&text)?;
         Ok(Outcome::Fine)
     }
 
@@ -176,7 +168,7 @@ impl Question<'_> {
         };
         let umask = self.args.umask.or_else(|| service?.umask).unwrap_or(0o022);
         let add = judge(self.site(), &self.route, Need::Add);
-        let (host, place) = self.route.here();
+        let place = self.route.here();
         let made: Vec<access::Made> = [false, true]
             .into_iter()
             .filter_map(|folder| {
@@ -185,13 +177,12 @@ impl Question<'_> {
                 let asked = self.args.asks.map_or(usual.asked, |mode| {
                     if folder { mode | (mode & 0o444) >> 2 } else { mode }
                 });
-                let object = self.route.new_entry(self.site(), Making { asked, ..usual })?;
-                let users = party::everyone(self.site(), &host, &place, self.globals.verbose);
-                let users = users.into_iter().map(|party| {
-                    let verdicts = party.could(self.site(), &object);
-                    (party, verdicts)
-                });
-                Some(access::Made { users: users.collect(), object })
+                let object = new_entry(self.site(), &self.route, Making { asked, ..usual })?;
+                let users = everyone(self.site(), place, self.globals.verbose)
+                    .into_iter()
+                    .map(|party| access::Row { answers: party.could(self.site(), &object), party })
+                    .collect();
+                Some(access::Made { users, object })
             })
             .collect();
         if made.is_empty() {
@@ -205,12 +196,12 @@ impl Question<'_> {
             Format::Text => access::new_entries(
                 self.site(),
                 &self.typed(),
-                &host,
+                &place.host,
                 &self.subject,
                 umask,
                 &add,
                 &made,
-                self.stage,
+                self.screen,
             ),
             Format::Json => json::text(&json::NewEntries::new(
                 &self.asked.path,
@@ -220,8 +211,8 @@ impl Question<'_> {
                 &made,
             )),
         };
-        self.stage.say(&text)?;
-        Ok(outcome(&[add.allowed]))
+        self.screen.say(&text)?;
+        Ok(outcome(&[add.allowed()]))
     }
 }
 

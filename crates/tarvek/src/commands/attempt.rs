@@ -5,46 +5,56 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use tarvek_core::access::{Need, Verdict};
-use tarvek_core::identity::Subject;
-use tarvek_core::path::AbsPath;
-use tarvek_core::route::Evidence;
+use tarvek_core::judge::verdict::{Answer, Attempt, Need};
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::words::errno::Errno;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::word::Word;
 use tarvek_host::observe;
 use tarvek_host::prove::{Kept, attempt, become_account, may_be_opened, untriable};
 
 use crate::cli::AttemptArgs;
+use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::Stage;
+use crate::view::Screen;
 
-/// Becomes the account, tries, and says for each need `ok`, the error's name, or why it can't be told.
-pub(super) fn run(args: &AttemptArgs, stage: &Stage) -> Result<Outcome, Failure> {
+/// Becomes the account, tries, and says for each need what came of it.
+pub(super) fn run(args: &AttemptArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let bad = || Failure::new("the subject is not UID:GID,GID…");
-    let (uid, gids) = args.subject.split_once(':').ok_or_else(bad)?;
-    let numbers: Result<Vec<u32>, _> = gids.split(',').map(str::parse).collect();
-    let (Ok(uid), Ok(gids)) = (uid.parse(), numbers) else { return Err(bad()) };
-    let (gid, groups) = gids.split_first().ok_or_else(bad)?;
-    become_account(&Subject::new(uid, *gid, groups.iter().copied()))?;
+    become_account(&inputs::numbers(&args.subject).ok_or_else(bad)?)?;
     for need in &args.need {
-        let need = Need::from(*need);
-        let came = match attempt(Path::new(&args.path), need) {
-            Ok(None) => "ok".to_owned(),
-            Ok(Some(error)) => error.to_owned(),
-            Err(why) => format!("? {why}"),
-        };
-        stage.say(&format!("{} {came}\n", need.word()))?;
+        let came = written(&attempt(Path::new(&args.path), *need));
+        screen.say(&format!("{} {came}\n", need.word()))?;
     }
     Ok(Outcome::Fine)
 }
 
-/// Puts verdicts to the test: each that can be tried is, and then says what really came of it.
+/// `ok`, the error's name, or why it can't be told.
+fn written(attempt: &Attempt) -> String {
+    match attempt {
+        Attempt::Possible => "ok".to_owned(),
+        Attempt::Failed(errno) => errno.to_string(),
+        Attempt::Untold(why) => format!("? {why}"),
+    }
+}
+
+fn read(written: &str) -> Attempt {
+    match (written, Errno::named(written)) {
+        ("ok", _) => Attempt::Possible,
+        (_, Some(errno)) => Attempt::Failed(errno),
+        _ => Attempt::Untold(written.trim_start_matches("? ").to_owned()),
+    }
+}
+
+/// Puts answers to the test: each need that can be tried is, and its answer then says what really came of it.
 ///
 /// # Errors
 /// If this process is not root, or the child could not become the account.
 pub(super) fn prove(
     path: &AbsPath,
     subject: &Subject,
-    verdicts: &mut [Verdict],
-) -> Result<(), Failure> {
+    answers: Vec<Answer>,
+) -> Result<Vec<Answer>, Failure> {
     if observe::own_uid() != 0 {
         return Err(Failure::with_remedy(
             "only root can become somebody else to try",
@@ -57,10 +67,10 @@ pub(super) fn prove(
             "{path} is neither a file nor a folder, and nothing else is opened"
         )));
     }
-    let triable: Vec<Need> = verdicts
+    let triable: Vec<Need> = answers
         .iter()
-        .filter(|verdict| verdict.need != Need::Remove || untriable(&place).is_none())
-        .map(|verdict| verdict.need)
+        .map(|answer| answer.need)
+        .filter(|need| *need != Need::Remove || untriable(&place).is_none())
         .collect();
     let folder = if place.is_dir() { Some(place.as_path()) } else { place.parent() };
     let kept = folder.map(Kept::of).transpose()?;
@@ -90,48 +100,26 @@ pub(super) fn prove(
         return Err(Failure::new(format!("could not become {subject} to try")));
     }
     let text = String::from_utf8_lossy(&output.stdout);
-    for line in text.lines() {
-        let Some((need, came)) = line.split_once(' ') else { continue };
-        let Some(verdict) = verdicts.iter_mut().find(|verdict| verdict.need.word() == need) else {
-            continue;
-        };
-        settle(verdict, came);
-    }
-    Ok(())
+    let came = |need: Need| {
+        let mut lines = text.lines().filter_map(|line| line.split_once(' '));
+        lines.find(|(tried, _)| *tried == need.word()).map(|(_, came)| read(came))
+    };
+    let tried = |answer: Answer| match came(answer.need) {
+        Some(attempt) => answer.tried(attempt),
+        None => answer,
+    };
+    Ok(answers.into_iter().map(tried).collect())
 }
 
-/// Puts what came of an attempt into a verdict.
-fn settle(verdict: &mut Verdict, came: &str) {
-    if let Some(why) = came.strip_prefix("? ") {
-        verdict.reason += &format!(" (not proven: {why})");
-        return;
-    }
-    // An attempt leaves things as they are, and so can't tell what only the deed would.
-    if came == "ok" && matches!(verdict.errno, Some("ENOTEMPTY" | "EBUSY")) {
-        return;
-    }
-    let allowed = came == "ok";
-    if verdict.allowed != Some(allowed) {
-        let really = if allowed { "it was possible" } else { came };
-        let seen = std::mem::take(&mut verdict.reason);
-        verdict.reason = format!("tried, and {really}; by what was seen: {seen}");
-    }
-    verdict.allowed = Some(allowed);
-    verdict.evidence = Evidence::Proven;
-    verdict.errno = (!allowed).then(|| errno(came)).flatten();
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-fn errno(name: &str) -> Option<&'static str> {
-    const KNOWN: &[&str] = &[
-        "EACCES",
-        "EPERM",
-        "EROFS",
-        "ENOENT",
-        "ENOTDIR",
-        "ELOOP",
-        "EBUSY",
-        "EOVERFLOW",
-        "ETXTBSY",
-    ];
-    KNOWN.iter().copied().find(|known| *known == name)
+    #[test]
+    fn what_the_child_says_is_what_came() {
+        let untold = Attempt::Untold("it is a FIFO".to_owned());
+        for attempt in [Attempt::Possible, Attempt::Failed(Errno::ReadOnly), untold] {
+            assert_eq!(read(&written(&attempt)), attempt);
+        }
+    }
 }

@@ -1,20 +1,24 @@
 //! `tarvek check`.
 
-use tarvek_core::check::check;
+use tarvek_core::check::report::check;
 
 use crate::cli::{CheckArgs, Format, Globals};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, board, json};
+use crate::view::{Screen, board, json};
 
-pub(super) fn run(globals: &Globals, args: &CheckArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(
+    globals: &Globals,
+    args: &CheckArgs,
+    screen: &Screen,
+) -> Result<Outcome, Failure> {
     let (mut site, layout) = inputs::site(globals)?;
     site.max_age = args.max_age;
     let report = check(&site);
     let text = match args.format {
-        Format::Text => board::text(&report, stage, &layout),
-        Format::Json => json::text(&json::Check::from(&report)),
+        Format::Text => board::text(&report, screen, &layout),
+        Format::Json => json::text(&json::Check::new(&report, &layout)),
     };
-    stage.say(&text)?;
-    Ok(if report.any_from(args.fail_on.into()) { Outcome::Found } else { Outcome::Fine })
+    screen.say(&text)?;
+    Ok(if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine })
 }

@@ -1,13 +1,13 @@
 //! `tarvek compare`.
 
-use tarvek_core::compare::compare;
+use tarvek_core::facts::compare::compare;
 
 use crate::cli::{CompareArgs, Format};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, compare as view, json};
+use crate::view::{Screen, compare as view, json};
 
-pub(super) fn run(args: &CompareArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let (old, new) = (inputs::survey(&args.old)?, inputs::survey(&args.new)?);
     if old.name != new.name {
         let message = format!("{} and {} are two hosts", old.name, new.name);
@@ -15,9 +15,9 @@ pub(super) fn run(args: &CompareArgs, stage: &Stage) -> Result<Outcome, Failure>
     }
     let differences = compare(&old, &new);
     let text = match args.format {
-        Format::Text => view::text(&differences, stage),
+        Format::Text => view::text(&differences, screen),
         Format::Json => json::text(&json::Compare::from(&differences)),
     };
-    stage.say(&text)?;
+    screen.say(&text)?;
     Ok(if differences.is_empty() { Outcome::Fine } else { Outcome::Found })
 }

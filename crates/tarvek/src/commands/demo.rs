@@ -6,13 +6,13 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, SystemTime};
 
-use tarvek_core::compare::compare;
-use tarvek_core::text::shown;
+use tarvek_core::facts::compare::compare;
+use tarvek_core::words::text::shown;
 
 use crate::cli::{DemoArgs, Globals, When};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::Stage;
+use crate::view::Screen;
 use crate::view::style::{dim, strong};
 use crate::view::wrap::wrap;
 
@@ -95,7 +95,7 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     ),
     (
         "Everyone against one folder",
-        &["access", "/silo/media/films", "--from", "host:granary", "--all"],
+        &["access", "/loft/media/films", "--from", "host:granary", "--all"],
         "Each account, service and client comes by its own way; the first refusal of each stands below it.",
     ),
     (
@@ -111,23 +111,23 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     ),
 ];
 
-pub(super) fn run(globals: &Globals, args: &DemoArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(globals: &Globals, args: &DemoArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let folder = &args.folder;
     write(folder)?;
     let program = std::env::current_exe()?;
     let color = match globals.color {
-        When::Auto => stage.color_word(),
+        When::Auto => screen.color_word(),
         When::Always => "always",
         When::Never => "never",
     };
-    stage.say(&format!(
+    screen.say(&format!(
         "{}\n{}\n",
         strong("Kestrel Hollow: a storage host, an application host, and six libraries"),
         dim("Layout, listings of both hosts and a few real files are written; the commands run in their folder.")
     ))?;
     for (n, (title, arguments, see)) in STEPS.iter().enumerate() {
         let heading = format!("{}. {title}", n + 1);
-        stage.say(&format!("\n{}\n$ tarvek {}\n", strong(heading), arguments.join(" ")))?;
+        screen.say(&format!("\n{}\n$ tarvek {}\n", strong(heading), arguments.join(" ")))?;
         let output = Command::new(&program)
             .args(*arguments)
             .args(["--color", color])
@@ -136,16 +136,16 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, stage: &Stage) -> Result<O
             .stdin(Stdio::null())
             .stderr(Stdio::inherit())
             .output()?;
-        stage.say(&String::from_utf8_lossy(&output.stdout))?;
+        screen.say(&String::from_utf8_lossy(&output.stdout))?;
         // 1 says that something was found, which is what a demo is for.
         if !matches!(output.status.code(), Some(0 | 1)) {
             let message = format!("the step `tarvek {}` failed", arguments.join(" "));
             return Err(Failure::new(message));
         }
-        let see = wrap(see, &[], stage.width() - 2, "  ");
-        stage.say(&format!("{}\n", dim(format!("» {see}"))))?;
+        let see = wrap(see, &[], screen.width() - 2, "  ");
+        screen.say(&format!("{}\n", dim(format!("» {see}"))))?;
     }
-    stage.say(&format!(
+    screen.say(&format!(
         "\n{}\n",
         strong("Now change tarvek.toml in that folder, and run `tarvek check` there again.")
     ))?;
@@ -189,13 +189,13 @@ fn write(folder: &Path) -> Result<(), Failure> {
     Ok(())
 }
 
-/// The storage host's listing after `setfacl -R -m u:lantern:rX,d:u:lantern:rX /silo/media/photos`.
+/// The storage host's listing after `setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/photos`.
 fn mended() -> String {
     let listing = include_str!("../demo/granary.listing");
-    let below = |line: &&str| line.contains(" - /silo/media/photos");
+    let below = |line: &&str| line.contains(" - /loft/media/photos");
     let entry = |line: &str| {
         let path = &line[line.find(" - ").map_or(0, |at| at + 3)..];
-        let lantern = "user:972";
+        let lantern = "user:840";
         let lines: Vec<String> = if line.starts_with("|d") {
             let access =
                 ["user::rwx", &format!("{lantern}:r-x"), "group::r-x", "mask::r-x", "other::---"];

@@ -6,15 +6,15 @@ use std::fs::{self, File};
 use std::io::{self, BufRead, IsTerminal, Write};
 use std::path::Path;
 
-use tarvek_core::draft::{self, Draft};
+use tarvek_core::draft::{Draft, draft};
 use tarvek_formats::{brief, layout};
 
-use crate::cli::{DraftArgs, Member, Of, Wish};
+use crate::cli::{BriefOptions, DraftArgs, Member, Of};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::{self, Stage};
+use crate::view::{self, Screen};
 
-pub(super) fn run(args: &DraftArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let (name, text) = match &args.brief {
         Some(file) => (inputs::name_of(file), inputs::small_file(file)?),
         None if args.wish.says_nothing() && io::stdin().is_terminal() => {
@@ -24,24 +24,24 @@ pub(super) fn run(args: &DraftArgs, stage: &Stage) -> Result<Outcome, Failure> {
         None if args.wish.says_nothing() => {
             return Err(Failure::with_remedy(
                 "nothing is said of what is wanted",
-                "give --brief FILE, or options such as --storage granary --pool silo; on a terminal you are asked",
+                "give --brief FILE, or options such as --storage granary --pool loft; on a terminal you are asked",
             ));
         }
         None => ("the options".to_owned(), of_options(&args.wish).into_bytes()),
     };
     let brief = brief::read(&name, &text)?;
-    let draft = draft::draft(&brief);
+    let draft = draft(&brief);
     let text = written(&draft);
     match args.output.as_deref() {
-        Some(file) if file == Path::new("-") => stage.say(&text)?,
+        Some(file) if file == Path::new("-") => screen.say(&text)?,
         output => {
-            stage.say(&view::draft::text(&draft, stage))?;
+            screen.say(&view::draft::text(&draft, screen))?;
             match output {
                 Some(file) => {
                     write_new(file, &text)?;
-                    stage.say(&format!("\nwritten: {}\n", inputs::name_of(file)))?;
+                    screen.say(&format!("\nwritten: {}\n", inputs::name_of(file)))?;
                 }
-                None => stage
+                None => screen
                     .say("\nNothing was written; -o FILE writes this layout, -o - prints it.\n")?,
             }
         }
@@ -74,7 +74,7 @@ fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
 }
 
 /// Options as a brief.
-fn of_options(args: &Wish) -> String {
+fn of_options(args: &BriefOptions) -> String {
     let quoted = |text: &str| toml_string(text);
     let mut out = String::from("brief = 1\n");
     let mut line = |name: &str, value: String| out += &format!("{name} = {value}\n");
@@ -173,9 +173,9 @@ fn toml_key(text: &str) -> String {
 }
 
 /// Asks for what is needed, one by one. An empty answer takes what stands in brackets.
-fn questions(input: &mut impl BufRead) -> Result<Wish, Failure> {
+fn questions(input: &mut impl BufRead) -> Result<BriefOptions, Failure> {
     let mut ask = |question: &str, usual: &str| ask(input, question, usual);
-    Ok(Wish {
+    Ok(BriefOptions {
         site: Some(ask("Name of the site", "My site")?),
         storage: Some(ask("Storage host", "storage")?),
         filesystem: Some(ask("Its filesystem: zfs, btrfs, xfs or ext4", "zfs")?),
@@ -189,7 +189,7 @@ fn questions(input: &mut impl BufRead) -> Result<Wish, Failure> {
             "Other hosts that run services, as NAME or NAME:nfs or NAME:smb",
             "none",
         )?)?,
-        serve: parsed(&ask("Services that serve, as NAME=UID", "player=972")?)?,
+        serve: parsed(&ask("Services that serve, as NAME=UID", "player=840")?)?,
         fetch: parsed(&ask("Services that fetch, as NAME=UID or NAME=UID@HOST", "none")?)?,
         sort: parsed(&ask("Services that sort, as NAME=UID or NAME=UID@HOST", "none")?)?,
         add: parsed(&ask("People who may add and change, as NAME=UID", "none")?)?,
@@ -197,7 +197,7 @@ fn questions(input: &mut impl BufRead) -> Result<Wish, Failure> {
         client: parsed(&ask("Their machines, as NAME:windows, NAME:macos or NAME:linux", "none")?)?,
         containers: Some(ask("What runs the services: docker, podman or none", "docker")?),
         selinux: matches!(ask("Does SELinux enforce? yes or no", "no")?.as_str(), "yes" | "y"),
-        ..Wish::default()
+        ..BriefOptions::default()
     })
 }
 

@@ -5,20 +5,24 @@ use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use tarvek_core::layout::{Host, HostRole, Layout};
+use tarvek_core::layout::host::{Host, HostRole};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
 use tarvek_formats::emit::{self, Piece};
 
 use crate::cli::{EmitArgs, Emitted, Globals};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::Stage;
+use crate::view::Screen;
 
-pub(super) fn run(globals: &Globals, args: &EmitArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(globals: &Globals, args: &EmitArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let (layout, file) = inputs::layout(globals)?;
     let pieces = match &args.host {
         Some(name) => {
-            let host = layout.host(name).ok_or_else(|| {
-                let known: Vec<&str> = layout.hosts.iter().map(|host| host.name.as_str()).collect();
+            let name = Name::from(name.as_str());
+            let host = layout.host(&name).ok_or_else(|| {
+                let known: Vec<String> =
+                    layout.hosts.iter().map(|host| host.name.to_string()).collect();
                 Failure::with_remedy(
                     format!("the layout has no host {name}"),
                     format!("it has: {}", known.join(", ")),
@@ -38,7 +42,8 @@ pub(super) fn run(globals: &Globals, args: &EmitArgs, stage: &Stage) -> Result<O
         Some(folder) => {
             write(folder, &pieces)?;
             for piece in &pieces {
-                stage.say(&format!("written: {}\n", inputs::name_of(&folder.join(&piece.name))))?;
+                screen
+                    .say(&format!("written: {}\n", inputs::name_of(&folder.join(&piece.name))))?;
             }
         }
         None => {
@@ -46,10 +51,10 @@ pub(super) fn run(globals: &Globals, args: &EmitArgs, stage: &Stage) -> Result<O
             for (n, piece) in pieces.iter().enumerate() {
                 if several {
                     let gap = if n > 0 { "\n" } else { "" };
-                    stage
+                    screen
                         .say(&format!("{gap}# ---- {} (mode {:04o})\n", piece.name, piece.mode))?;
                 }
-                stage.say(&piece.text)?;
+                screen.say(&piece.text)?;
             }
         }
     }
@@ -77,12 +82,12 @@ fn of_one(what: Emitted, layout: &Layout, file: &str) -> Result<Vec<Piece>, Fail
     }
     // What clients need is told in the words of `clients`.
     let hosts = layout.hosts.iter().filter(|host| host.roles != [HostRole::Client]);
-    let mut found: Vec<(&str, Vec<Piece>)> = hosts
-        .map(|host| (host.name.as_str(), of_host(what, layout, host, file)))
+    let mut found: Vec<(&Name, Vec<Piece>)> = hosts
+        .map(|host| (&host.name, of_host(what, layout, host, file)))
         .filter(|(_, pieces)| !pieces.is_empty())
         .collect();
     if found.len() > 1 {
-        let names: Vec<&str> = found.iter().map(|(name, _)| *name).collect();
+        let names: Vec<String> = found.iter().map(|(name, _)| name.to_string()).collect();
         return Err(Failure::with_remedy(
             "several hosts have something to write",
             format!("say which: --host {}", names.join(" or --host ")),

@@ -1,19 +1,19 @@
 //! `tarvek explain`.
 
-use tarvek_core::rules::{ALL, named};
-use tarvek_core::text::{nearest, shown};
+use tarvek_core::rules::registry::{named, rules};
+use tarvek_core::words::text::{nearest, shown};
 
 use crate::cli::ExplainArgs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, explain};
+use crate::view::{Screen, explain};
 
-pub(super) fn run(args: &ExplainArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(args: &ExplainArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let Some(id) = &args.rule else {
-        stage.say(&explain::all())?;
+        screen.say(&explain::all())?;
         return Ok(Outcome::Fine);
     };
     let Some(rule) = named(id) else {
-        let remedy = match nearest(id, ALL.iter().map(|rule| rule.id)) {
+        let remedy = match nearest(id, rules().map(|rule| rule.id)) {
             Some(near) => format!("did you mean {near}?"),
             None => "`tarvek explain` lists them all".to_owned(),
         };
@@ -22,6 +22,6 @@ pub(super) fn run(args: &ExplainArgs, stage: &Stage) -> Result<Outcome, Failure>
             remedy,
         ));
     };
-    stage.say(&explain::rule(rule, stage))?;
+    screen.say(&explain::rule(rule, screen))?;
     Ok(Outcome::Fine)
 }

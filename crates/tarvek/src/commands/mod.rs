@@ -14,22 +14,22 @@ mod trace;
 
 use crate::cli::{Arguments, Command};
 use crate::outcome::{Failure, Outcome};
-use crate::view::Stage;
+use crate::view::Screen;
 
 /// Runs the command that was asked for.
-pub(crate) fn run(arguments: Arguments, stage: &Stage) -> Result<Outcome, Failure> {
+pub(crate) fn run(arguments: Arguments, screen: &Screen) -> Result<Outcome, Failure> {
     let globals = &arguments.globals;
     match &arguments.command {
-        Command::Demo(args) => demo::run(globals, args, stage),
-        Command::Draft(args) => draft::run(args, stage),
-        Command::Emit(args) => emit::run(globals, args, stage),
-        Command::Check(args) => check::run(globals, args, stage),
-        Command::Trace(args) => trace::run(globals, args, stage),
-        Command::Access(args) => access::run(globals, args, stage),
-        Command::Survey(args) => survey::run(globals, args, stage),
-        Command::Compare(args) => compare::run(args, stage),
-        Command::Explain(args) => explain::run(args, stage),
-        Command::Schema(args) => schema::run(args, stage),
-        Command::Attempt(args) => attempt::run(args, stage),
+        Command::Demo(args) => demo::run(globals, args, screen),
+        Command::Draft(args) => draft::run(args, screen),
+        Command::Emit(args) => emit::run(globals, args, screen),
+        Command::Check(args) => check::run(globals, args, screen),
+        Command::Trace(args) => trace::run(globals, args, screen),
+        Command::Access(args) => access::run(globals, args, screen),
+        Command::Survey(args) => survey::run(globals, args, screen),
+        Command::Compare(args) => compare::run(args, screen),
+        Command::Explain(args) => explain::run(args, screen),
+        Command::Schema(args) => schema::run(args, screen),
+        Command::Attempt(args) => attempt::run(args, screen),
     }
 }

@@ -2,9 +2,9 @@
 
 use crate::cli::{SchemaArgs, SchemaOf};
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, json};
+use crate::view::{Screen, json};
 
-pub(super) fn run(args: &SchemaArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(args: &SchemaArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let schema = match args.what {
         SchemaOf::Layout => tarvek_formats::layout::schema(),
         SchemaOf::Brief => tarvek_formats::brief::schema(),
@@ -15,6 +15,6 @@ pub(super) fn run(args: &SchemaArgs, stage: &Stage) -> Result<Outcome, Failure> 
         SchemaOf::NewFile => schemars::schema_for!(json::NewEntries).to_value(),
         SchemaOf::Compare => schemars::schema_for!(json::Compare).to_value(),
     };
-    stage.say(&json::text(&schema))?;
+    screen.say(&json::text(&schema))?;
     Ok(Outcome::Fine)
 }

@@ -10,9 +10,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use indicatif::{HumanCount, ProgressBar, ProgressState, ProgressStyle};
-use tarvek_core::facts::{Gap, HostFacts};
-use tarvek_core::path::AbsPath;
-use tarvek_core::text::{bytes, counted, shown};
+use tarvek_core::facts::host::{Gap, HostFacts};
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::{bytes, counted, shown};
 use tarvek_host::observe::{Depth, Look, host_name, observe, renew};
 use tarvek_host::store::{self, Rows, Saved};
 use tarvek_host::walk::Watch;
@@ -20,14 +21,18 @@ use tarvek_host::walk::Watch;
 use crate::cli::{Globals, SurveyArgs};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, Volume};
+use crate::view::{Screen, Volume};
 
 /// The script that collects a listing.
 const COLLECTOR: &str = include_str!("../collector.sh");
 
-pub(super) fn run(globals: &Globals, args: &SurveyArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(
+    globals: &Globals,
+    args: &SurveyArgs,
+    screen: &Screen,
+) -> Result<Outcome, Failure> {
     if args.collector {
-        stage.say(COLLECTOR)?;
+        screen.say(COLLECTOR)?;
         return Ok(Outcome::Fine);
     }
     let output = args.output.as_deref().expect("clap requires it");
@@ -38,14 +43,14 @@ pub(super) fn run(globals: &Globals, args: &SurveyArgs, stage: &Stage) -> Result
             let saved = store::save(&facts, output).map_err(refuse)?;
             (facts, saved)
         }
-        None => live(globals, args, output, stage)?,
+        None => live(globals, args, output, screen)?,
     };
-    stage.say(&summary(&facts, &saved, output, stage))?;
+    screen.say(&summary(&facts, &saved, output, screen))?;
     if args.digests {
         let watch = interruptible();
-        let done = with_progress(&watch, "files", stage, || store::add_digests(output, &watch));
+        let done = with_progress(&watch, "files", screen, || store::add_digests(output, &watch));
         let done = done.map_err(refuse)?;
-        stage.say(&digested(&done, stage))?;
+        screen.say(&digested(&done, screen))?;
         if watch.stop.load(Ordering::Relaxed) {
             return Err(Failure::with_remedy(
                 "interrupted; the survey is complete, but some digests are lacking",
@@ -86,18 +91,18 @@ fn live(
     globals: &Globals,
     args: &SurveyArgs,
     output: &Path,
-    stage: &Stage,
+    screen: &Screen,
 ) -> Result<(HostFacts, Saved), Failure> {
     let (host, places) = if args.roots.is_empty() {
         inputs::places_of(globals, args.host.as_deref())?
     } else {
         let roots = args.roots.iter().map(root).collect::<Result<Vec<_>, _>>()?;
-        (args.host.clone().unwrap_or_else(host_name), roots)
+        (args.host.as_deref().map_or_else(host_name, Name::from), roots)
     };
     let earlier = earlier(output, &host)?;
     let watch = interruptible();
     let look = Look { places: &places, documents: true, watch: &watch };
-    let seen = with_progress(&watch, "entries", stage, || match earlier {
+    let seen = with_progress(&watch, "entries", screen, || match earlier {
         Some((before, rows)) => {
             renew(&look, before).map(|(facts, renewal)| (facts, Some((renewal, rows))))
         }
@@ -153,7 +158,7 @@ fn root(written: &OsString) -> Result<(AbsPath, Depth), Failure> {
 }
 
 /// The survey that is there already, if it is of this host and can tell what has not changed.
-fn earlier(file: &Path, host: &str) -> Result<Option<(HostFacts, Rows)>, Failure> {
+fn earlier(file: &Path, host: &Name) -> Result<Option<(HostFacts, Rows)>, Failure> {
     match std::fs::symlink_metadata(file) {
         Err(_) => return Ok(None),
         Ok(meta) if meta.is_file() && meta.len() == 0 => return Ok(None),
@@ -165,7 +170,7 @@ fn earlier(file: &Path, host: &str) -> Result<Option<(HostFacts, Rows)>, Failure
     }
     let (facts, rows) =
         store::load_with_rows(file).map_err(|error| inputs::store_failure(file, &error))?;
-    if facts.name != host {
+    if facts.name != *host {
         let message =
             format!("{} is a survey of {}, not of {host}", inputs::name_of(file), facts.name);
         return Err(Failure::with_remedy(message, "name another file"));
@@ -174,8 +179,8 @@ fn earlier(file: &Path, host: &str) -> Result<Option<(HostFacts, Rows)>, Failure
 }
 
 /// Shows on a terminal how many entries were seen or files read, and how fast.
-fn with_progress<T>(watch: &Watch, what: &str, stage: &Stage, work: impl FnOnce() -> T) -> T {
-    if stage.volume() == Volume::Quiet || !io::stderr().is_terminal() {
+fn with_progress<T>(watch: &Watch, what: &str, screen: &Screen, work: impl FnOnce() -> T) -> T {
+    if screen.volume() == Volume::Quiet || !io::stderr().is_terminal() {
         return work();
     }
     let done = AtomicBool::new(false);
@@ -200,12 +205,12 @@ fn with_progress<T>(watch: &Watch, what: &str, stage: &Stage, work: impl FnOnce(
     })
 }
 
-fn summary(facts: &HostFacts, saved: &Saved, output: &Path, stage: &Stage) -> String {
+fn summary(facts: &HostFacts, saved: &Saved, output: &Path, screen: &Screen) -> String {
     let entries = counted(facts.tree.len() as u64, "entry");
     let mut text = format!(
         "{}: {entries} of {} ({} added, {} changed, {} removed)\n",
         inputs::name_of(output),
-        shown(facts.name.as_bytes()),
+        facts.name,
         saved.added,
         saved.changed,
         saved.removed
@@ -214,25 +219,25 @@ fn summary(facts: &HostFacts, saved: &Saved, output: &Path, stage: &Stage) -> St
     for line in lacking.flat_map(|document| document.text.lines()) {
         text += &format!("not collected: {}\n", shown(line.as_bytes()));
     }
-    text + &gaps(&facts.gaps, "place", "could not be looked into", stage)
+    text + &gaps(&facts.gaps, "place", "could not be looked into", screen)
 }
 
-fn digested(done: &store::Digested, stage: &Stage) -> String {
+fn digested(done: &store::Digested, screen: &Screen) -> String {
     let text = format!(
         "digests: {} read ({}), {} kept\n",
         counted(done.files, "file"),
         bytes(done.bytes),
         done.kept
     );
-    text + &gaps(&done.failed, "file", "could not be read", stage)
+    text + &gaps(&done.failed, "file", "could not be read", screen)
 }
 
-fn gaps(gaps: &[Gap], noun: &str, what: &str, stage: &Stage) -> String {
+fn gaps(gaps: &[Gap], noun: &str, what: &str, screen: &Screen) -> String {
     if gaps.is_empty() {
         return String::new();
     }
     let mut text = format!("{} {what}:\n", counted(gaps.len() as u64, noun));
-    let most = if stage.volume() == Volume::Verbose { usize::MAX } else { 5 };
+    let most = if screen.volume() == Volume::Verbose { usize::MAX } else { 5 };
     for gap in gaps.iter().take(most) {
         text += &format!("    {}: {}\n", gap.path, shown(gap.why.as_bytes()));
     }

@@ -1,22 +1,27 @@
 //! `tarvek trace`.
 
-use tarvek_core::route::{End, follow};
+use tarvek_core::route::end::End;
+use tarvek_core::route::follow;
 use tarvek_host::observe::Depth;
 
 use crate::cli::{Format, Globals, TraceArgs};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
-use crate::view::{Stage, json, trace};
+use crate::view::{Screen, json, trace};
 
-pub(super) fn run(globals: &Globals, args: &TraceArgs, stage: &Stage) -> Result<Outcome, Failure> {
+pub(super) fn run(
+    globals: &Globals,
+    args: &TraceArgs,
+    screen: &Screen,
+) -> Result<Outcome, Failure> {
     let asked = inputs::asked(globals, args.from.as_deref(), &args.path, Depth::Names)?;
     let (subject, remark) = inputs::usual_subject(&asked);
     let route = follow(&asked.site, &asked.view, &asked.path, &subject);
     let text = match args.format {
-        Format::Text => trace::text(&route, remark.as_deref(), stage),
+        Format::Text => trace::text(&route, remark.as_deref(), screen),
         Format::Json => json::text(&json::Trace::from(&route)),
     };
-    stage.say(&text)?;
+    screen.say(&text)?;
     Ok(match route.end {
         _ if route.complete() => Outcome::Fine,
         End::Unseen { .. } => Outcome::Unanswered,

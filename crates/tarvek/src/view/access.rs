@@ -2,20 +2,23 @@
 
 use std::fmt::Write;
 
-use tarvek_core::access::{Need, Verdict};
-use tarvek_core::identity::Subject;
-use tarvek_core::library::Scan;
-use tarvek_core::object::Object;
-use tarvek_core::party::Party;
-use tarvek_core::remedy::Remedy;
-use tarvek_core::route::Evidence;
-use tarvek_core::site::Site;
-use tarvek_core::text::counted;
+use tarvek_core::judge::everyone::Party;
+use tarvek_core::judge::verdict::{Answer, Need};
+use tarvek_core::kernel::object::Object;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::scan::read::Scan;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::evidence::Evidence;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::place::Place;
+use tarvek_core::words::remedy::Remedy;
+use tarvek_core::words::text::counted;
+use tarvek_core::words::word::Word;
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{allowed, dim, strong};
 use super::wrap::wrap;
-use super::{Stage, Volume};
+use super::{Screen, Volume};
 
 /// The whole answer of `access`.
 pub(crate) fn text(
@@ -23,8 +26,8 @@ pub(crate) fn text(
     entry: Option<&str>,
     subject: &Subject,
     remark: Option<&str>,
-    verdicts: &[Verdict],
-    stage: &Stage,
+    answers: &[Answer],
+    screen: &Screen,
 ) -> String {
     let mut out = String::new();
     let entry = entry.map(|entry| format!("   {entry}")).unwrap_or_default();
@@ -32,27 +35,26 @@ pub(crate) fn text(
     let remark = remark.map(|remark| format!("   ({remark})")).unwrap_or_default();
     let _ = writeln!(out, "as {subject}{}", dim(remark));
     out.push('\n');
-    for verdict in verdicts {
-        if stage.volume() == Volume::Quiet {
-            let _ = writeln!(out, "  {:7} {}", verdict.need.word(), allowed(verdict.allowed));
+    for answer in answers {
+        if screen.volume() == Volume::Quiet {
+            let _ = writeln!(out, "  {:7} {}", answer.need.word(), allowed(answer.allowed()));
             continue;
         }
-        let _ = write!(out, "  {:7} {:8}", verdict.need.word(), allowed(verdict.allowed));
-        let (host, place) = &verdict.decided_at;
+        let _ = write!(out, "  {:7} {:8}", answer.need.word(), allowed(answer.allowed()));
         let indent = " ".repeat(20);
-        let place = place.to_string();
-        let tried = (verdict.evidence == Evidence::Proven).then_some("tried");
-        let marks: Vec<&str> = verdict.errno.into_iter().chain(tried).collect();
+        let tried = (answer.evidence == Evidence::Proven).then_some("tried");
+        let marks: Vec<&str> = answer.errno().map(Word::word).into_iter().chain(tried).collect();
         let errno =
             if marks.is_empty() { String::new() } else { format!(" ({})", marks.join(", ")) };
-        let words = format!("{place} on {host}: {}{errno}", verdict.reason);
-        let _ = writeln!(out, "  {}", wrap(&words, &[place], stage.width() - 20, &indent));
+        let words = format!("{}: {}{errno}", answer.decided_at.on(), answer.reason());
+        let whole = answer.decided_at.path.to_string();
+        let _ = writeln!(out, "  {}", wrap(&words, &[whole], screen.width() - 20, &indent));
     }
     out
 }
 
 /// What of a whole tree can't be read, by what decides.
-pub(crate) fn below(scan: &Scan, stage: &Stage) -> String {
+pub(crate) fn below(scan: &Scan, screen: &Screen) -> String {
     let all = counted(scan.entries, "entry");
     let mut out = String::new();
     let answer = match scan.unreadable {
@@ -63,7 +65,7 @@ pub(crate) fn below(scan: &Scan, stage: &Stage) -> String {
     for cause in &scan.causes {
         let words =
             format!("{} on {}: {}", counted(cause.count, "entry"), cause.host, cause.reason);
-        let _ = writeln!(out, "  {}", wrap(&words, &[], stage.width() - 2, "    "));
+        let _ = writeln!(out, "  {}", wrap(&words, &[], screen.width() - 2, "    "));
         for example in &cause.examples {
             let _ = writeln!(out, "      {}", dim(example.to_string()));
         }
@@ -78,74 +80,53 @@ pub(crate) fn below(scan: &Scan, stage: &Stage) -> String {
 }
 
 /// What would give what is refused, a command in a line.
-pub(crate) fn remedy(remedy: &Remedy, needs: &[Need], below: bool, stage: &Stage) -> String {
+pub(crate) fn remedy(remedy: &Remedy, needs: &[Need], below: bool, screen: &Screen) -> String {
     let words: Vec<&str> = needs.iter().map(|need| need.word()).collect();
     let below = if below { ", here and below" } else { "" };
     let mut out =
         format!("\n{}\n", strong(format!("this would allow it ({}{below}):", words.join(", "))));
     for step in &remedy.steps {
-        let place = step.host.as_ref().map(|host| format!("on {host}: ")).unwrap_or_default();
-        let _ = writeln!(out, "  {}{}", dim(place), step.command);
+        let place = step.host().map(|host| format!("on {host}: ")).unwrap_or_default();
+        let _ = writeln!(out, "  {}{step}", dim(place));
     }
     if remedy.effects.is_empty() {
         let _ = writeln!(out, "  {}", dim("it changes nothing for anyone else who is known here"));
     }
     for effect in &remedy.effects {
-        let _ = writeln!(out, "  {}", dim(wrap(effect, &[], stage.width() - 2, "    ")));
+        let _ = writeln!(out, "  {}", dim(wrap(effect, &[], screen.width() - 2, "    ")));
     }
     out
 }
 
-/// One of everyone, and what he may do.
+/// One of everyone, and what they may do.
 pub(crate) struct Row {
     pub(crate) party: Party,
-    /// `None` if he does not see the place.
-    pub(crate) verdicts: Option<Vec<Verdict>>,
+    /// `None` if they do not see the place.
+    pub(crate) answers: Option<Vec<Answer>>,
 }
 
 impl Row {
-    /// Who he is where the place is.
-    pub(crate) fn arrives_as(&self) -> &Subject {
-        arrives_as(&self.party)
-    }
-
     /// The first refusal, in words.
     fn why(&self) -> String {
-        let refused = self.verdicts.iter().flatten().find(|verdict| verdict.allowed != Some(true));
-        refused.map_or_else(String::new, |verdict| {
-            format!(
-                "{}: {} on {}: {}",
-                verdict.need.word(),
-                verdict.decided_at.1,
-                verdict.decided_at.0,
-                verdict.reason
-            )
+        let refused = self.answers.iter().flatten().find(|answer| !answer.is_allowed());
+        refused.map_or_else(String::new, |answer| {
+            format!("{}: {}: {}", answer.need.word(), answer.decided_at.on(), answer.reason())
         })
     }
 }
 
-fn arrives_as(party: &Party) -> &Subject {
-    let step = party.route.as_ref().and_then(|route| route.trail.last());
-    step.map_or(&party.subject, |step| &step.subject)
-}
-
 /// Everyone against one place.
-pub(crate) fn table(place: &str, needs: &[Need], rows: &[Row], stage: &Stage) -> String {
+pub(crate) fn table(place: &Place, needs: &[Need], rows: &[Row], screen: &Screen) -> String {
     let mut out = format!("{}\n\n", strong(place));
-    let cells = rows.iter().map(|row| {
-        let verdicts = row.verdicts.as_ref();
-        let answers = verdicts.map(|all| all.iter().map(|verdict| verdict.allowed).collect());
-        (row.party.name.as_str(), row.arrives_as(), answers, row.why())
-    });
-    grid(&mut out, needs, cells.collect(), stage);
+    grid(&mut out, needs, rows.iter().map(|row| (row, row.why())).collect(), screen);
     out
 }
 
-type Cells<'a> = (&'a str, &'a Subject, Option<Vec<Option<bool>>>, String);
-
-fn grid(out: &mut String, needs: &[Need], rows: Vec<Cells>, stage: &Stage) {
-    let widest = rows.iter().map(|(name, ..)| name.width()).max().unwrap_or(0).clamp(3, 28);
-    let identities = rows.iter().map(|(_, subject, ..)| subject.to_string().width());
+/// A line for each of them, and under it why, where that is said.
+fn grid(out: &mut String, needs: &[Need], rows: Vec<(&Row, String)>, screen: &Screen) {
+    let names = rows.iter().map(|(row, _)| row.party.name.width());
+    let widest = names.max().unwrap_or(0).clamp(3, 28);
+    let identities = rows.iter().map(|(row, _)| row.party.arrives_as().to_string().width());
     let wide = identities.max().unwrap_or(0).clamp(10, 30);
     let _ = write!(out, "  {:widest$}  {:wide$}", dim("who"), dim("arrives as"));
     for (n, need) in needs.iter().enumerate() {
@@ -153,21 +134,23 @@ fn grid(out: &mut String, needs: &[Need], rows: Vec<Cells>, stage: &Stage) {
         let _ = write!(out, "  {:width$}", dim(need.word()));
     }
     out.push('\n');
-    for (name, subject, answers, why) in rows {
-        let who = if answers.is_some() { subject.to_string() } else { "–".to_owned() };
+    for (row, why) in rows {
+        let (name, answers) = (&row.party.name, &row.answers);
+        let who =
+            if answers.is_some() { row.party.arrives_as().to_string() } else { "–".to_owned() };
         let _ = write!(out, "  {name:widest$}  {who:wide$}");
         match &answers {
             Some(answers) => answers.iter().enumerate().for_each(|(n, answer)| {
                 let width = if n + 1 < answers.len() { 8 } else { 0 };
-                let _ = write!(out, "  {:width$}", allowed(*answer));
+                let _ = write!(out, "  {:width$}", allowed(answer.allowed()));
             }),
             None => {
                 let _ = write!(out, "  {}", dim("does not see it"));
             }
         }
         out.push('\n');
-        if !why.is_empty() && stage.volume() != Volume::Quiet {
-            let _ = writeln!(out, "    {}", dim(wrap(&why, &[], stage.width() - 4, "    ")));
+        if !why.is_empty() && screen.volume() != Volume::Quiet {
+            let _ = writeln!(out, "    {}", dim(wrap(&why, &[], screen.width() - 4, "    ")));
         }
     }
 }
@@ -175,7 +158,7 @@ fn grid(out: &mut String, needs: &[Need], rows: Vec<Cells>, stage: &Stage) {
 /// Something that would be made, and what everyone could do with it.
 pub(crate) struct Made<'a> {
     pub(crate) object: Object<'a>,
-    pub(crate) users: Vec<(Party, Option<Vec<Verdict>>)>,
+    pub(crate) users: Vec<Row>,
 }
 
 /// What new entries will be like.
@@ -183,24 +166,21 @@ pub(crate) struct Made<'a> {
 pub(crate) fn new_entries(
     site: &Site,
     typed: &str,
-    host: &str,
+    host: &Name,
     subject: &Subject,
     umask: u16,
-    add: &Verdict,
+    add: &Answer,
     made: &[Made],
-    stage: &Stage,
+    screen: &Screen,
 ) -> String {
     let mut out = format!("{}\nas {subject}, umask {umask:04o}\n", strong(typed));
-    if add.allowed != Some(true) {
-        let words = format!(
-            "it can't be made: {} on {}: {}",
-            add.decided_at.1, add.decided_at.0, add.reason
-        );
+    if !add.is_allowed() {
+        let words = format!("it can't be made: {}: {}", add.decided_at.on(), add.reason());
         let _ = writeln!(
             out,
             "  {} {}",
-            allowed(add.allowed),
-            wrap(&words, &[], stage.width() - 10, "          ")
+            allowed(add.allowed()),
+            wrap(&words, &[], screen.width() - 10, "          ")
         );
     }
     for made in made {
@@ -223,14 +203,11 @@ pub(crate) fn new_entries(
             let _ = writeln!(
                 out,
                 "  {what}: {}",
-                dim(wrap(&text, &[], stage.width() - 4 - what.len(), "    "))
+                dim(wrap(&text, &[], screen.width() - 4 - what.len(), "    "))
             );
         }
-        let rows = made.users.iter().map(|(party, verdicts)| {
-            let answers = verdicts.as_ref().map(|all| all.iter().map(|v| v.allowed).collect());
-            (party.name.as_str(), arrives_as(party), answers, String::new())
-        });
-        grid(&mut out, Need::of_made(object), rows.collect(), stage);
+        let rows = made.users.iter().map(|row| (row, String::new()));
+        grid(&mut out, Need::of_made(object), rows.collect(), screen);
     }
     out
 }

@@ -2,36 +2,39 @@
 
 use std::fmt::Write;
 
-use tarvek_core::check::{Finding, Report, Row};
-use tarvek_core::facts::Source;
-use tarvek_core::rules::Severity;
-use tarvek_core::text::{ago, counted, shown};
+use tarvek_core::check::board::Row;
+use tarvek_core::check::report::Report;
+use tarvek_core::facts::host::Source;
+use tarvek_core::words::about::Affected;
+use tarvek_core::words::finding::Finding;
+use tarvek_core::words::rule::Severity;
+use tarvek_core::words::text::{ago, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{dim, severity, stage, strong, verdict};
 use super::wrap::wrap;
-use super::{Stage, Volume};
+use super::{Screen, Volume};
 
 /// The whole answer of `check`.
-pub(crate) fn text(report: &Report, stage: &Stage, layout: &str) -> String {
+pub(crate) fn text(report: &Report, screen: &Screen, layout: &str) -> String {
     let mut out = String::new();
     headline(&mut out, report);
-    if stage.volume() == Volume::Quiet {
+    if screen.volume() == Volume::Quiet {
         return out;
     }
     if !report.board.is_empty() {
         out.push('\n');
-        board(&mut out, &report.board, stage.width());
+        board(&mut out, &report.board, screen.width());
     }
-    findings(&mut out, report, stage, layout);
-    hosts(&mut out, report, stage);
+    findings(&mut out, report, screen, layout);
+    hosts(&mut out, report, screen);
     out
 }
 
 fn headline(out: &mut String, report: &Report) {
     let ready = report.board.iter().filter(|row| row.ready).count();
     let all = report.board.len() as u64;
-    let site = strong(shown(report.site.as_bytes()));
+    let site = strong(&report.site);
     let libraries = match (ready as u64, all) {
         (_, 0) => "the layout declares no library".to_owned(),
         (ready, all) if ready == all => format!("every library is ready ({all})"),
@@ -49,22 +52,22 @@ fn headline(out: &mut String, report: &Report) {
 }
 
 fn board(out: &mut String, rows: &[Row], width: usize) {
-    let name = |row: &Row| shown(row.name.as_bytes());
-    let widest = rows.iter().map(|row| name(row).width()).max().unwrap_or(0).clamp(7, 24);
+    let widest =
+        rows.iter().map(|row| row.name.to_string().width()).max().unwrap_or(0).clamp(7, 24);
     let head = ["mapped", "mounted", "exists", "readable"];
     let _ = write!(out, "  {:widest$}", dim("library"));
-    for stage in head {
-        let _ = write!(out, "  {:8}", dim(stage));
+    for title in head {
+        let _ = write!(out, "  {:8}", dim(title));
     }
     let _ = writeln!(out, "  {}  {}", dim("titles"), dim("verdict"));
     let used = 2 + widest + 4 * 10 + 2 + 6 + 2;
     let mut service = None;
     for row in rows {
         if service != Some(&row.service) {
-            let _ = writeln!(out, "{}", strong(shown(row.service.as_bytes())));
+            let _ = writeln!(out, "{}", strong(&row.service));
             service = Some(&row.service);
         }
-        let shown_name = name(row);
+        let shown_name = row.name.to_string();
         let s = &row.stages;
         if shown_name.width() > widest {
             // A name that is too long for its column gets a line of its own.
@@ -86,7 +89,7 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
 }
 
 /// Findings under what they block; those that block nothing stand last, under what they are about.
-fn findings(out: &mut String, report: &Report, stage: &Stage, layout: &str) {
+fn findings(out: &mut String, report: &Report, screen: &Screen, layout: &str) {
     let mut groups: Vec<(String, Vec<&Finding>)> = Vec::new();
     for finding in &report.findings {
         let title = group_title(finding);
@@ -98,7 +101,7 @@ fn findings(out: &mut String, report: &Report, stage: &Stage, layout: &str) {
     for (title, findings) in &groups {
         let _ = writeln!(out, "\n{}", strong(title.as_str()));
         for finding in findings {
-            one(out, finding, stage, layout);
+            one(out, finding, screen, layout);
         }
     }
     if report.silenced > 0 {
@@ -109,12 +112,12 @@ fn findings(out: &mut String, report: &Report, stage: &Stage, layout: &str) {
 
 fn group_title(finding: &Finding) -> String {
     if finding.affects.is_empty() {
-        return format!("About {}", finding.subject.replace(':', " "));
+        return format!("About {}", finding.about.words());
     }
     // A library goes by its name alone, as in the board.
-    let name = |name: &String| match name.strip_prefix("library:") {
-        Some(library) => library.to_owned(),
-        None => name.replacen(':', " ", 1),
+    let name = |affected: &Affected| match affected {
+        Affected::Library(name) => name.to_string(),
+        Affected::Intake(name) => format!("intake {name}"),
     };
     let names: Vec<String> = finding.affects.iter().map(name).collect();
     let word = match finding.severity {
@@ -124,7 +127,7 @@ fn group_title(finding: &Finding) -> String {
     format!("{word} {}", names.join(", "))
 }
 
-fn one(out: &mut String, finding: &Finding, stage: &Stage, layout: &str) {
+fn one(out: &mut String, finding: &Finding, screen: &Screen, layout: &str) {
     if let Some(cause) = finding.because {
         let words = format!("{}, because of {cause}", finding.rule.id);
         let _ = writeln!(out, "  {:9}  {}", severity(finding.severity), words);
@@ -140,17 +143,17 @@ fn one(out: &mut String, finding: &Finding, stage: &Stage, layout: &str) {
     let mut part = |label: &str, text: &str, fold: bool| {
         let indent = " ".repeat(13);
         let text =
-            if fold { wrap(text, &whole, stage.width() - 13, &indent) } else { text.to_owned() };
+            if fold { wrap(text, &whole, screen.width() - 13, &indent) } else { text.to_owned() };
         let _ = writeln!(out, "    {:7}  {text}", dim(label));
     };
     part("why", &finding.message, true);
-    part("remedy", &finding.remedy, false);
-    for effect in &finding.effects {
+    part("remedy", &finding.remedy.to_string(), false);
+    for effect in &finding.remedy.effects {
         part("then", effect, true);
     }
-    if stage.volume() == Volume::Verbose {
+    if screen.volume() == Volume::Verbose {
         let place = &finding.place;
-        let host = place.host.as_ref().map(|host| shown(host.as_bytes()));
+        let host = place.host.as_ref().map(ToString::to_string);
         let path = place.path.as_ref().map(ToString::to_string);
         let line = place.line.map(|line| format!("{layout}:{line}"));
         let parts: Vec<String> = [host, path].into_iter().flatten().collect();
@@ -162,13 +165,13 @@ fn one(out: &mut String, finding: &Finding, stage: &Stage, layout: &str) {
     }
 }
 
-fn hosts(out: &mut String, report: &Report, stage: &Stage) {
+fn hosts(out: &mut String, report: &Report, screen: &Screen) {
     if report.hosts.is_empty() {
         return;
     }
     out.push('\n');
     for host in &report.hosts {
-        let name = shown(host.host.as_bytes());
+        let name = &host.host;
         let seen = match &host.seen {
             None => "not looked at: only the layout speaks of it".to_owned(),
             Some((_, Source::Live)) => "looked at just now".to_owned(),
@@ -186,7 +189,7 @@ fn hosts(out: &mut String, report: &Report, stage: &Stage) {
             count => format!("; {} could not be looked into", counted(count, "place")),
         };
         let _ = writeln!(out, "{}", dim(format!("{name}: {seen}{gaps}")));
-        let most = if stage.volume() == Volume::Verbose { usize::MAX } else { 3 };
+        let most = if screen.volume() == Volume::Verbose { usize::MAX } else { 3 };
         for gap in host.gaps.iter().take(most) {
             let _ = writeln!(out, "{}", dim(format!("    {}: {}", gap.path, gap.why)));
         }

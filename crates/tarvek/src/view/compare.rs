@@ -2,18 +2,18 @@
 
 use std::fmt::Write;
 
-use tarvek_core::compare::Differences;
-use tarvek_core::path::AbsPath;
-use tarvek_core::text::{counted, shown};
+use tarvek_core::facts::compare::Differences;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::{counted, shown};
 
 use super::style::{dim, strong};
-use super::{Stage, Volume};
+use super::{Screen, Volume};
 
 /// More than these are counted only, unless everything is asked for.
 const MOST: usize = 20;
 
 /// The whole answer of `compare`.
-pub(crate) fn text(differences: &Differences, stage: &Stage) -> String {
+pub(crate) fn text(differences: &Differences, screen: &Screen) -> String {
     let mut out = String::new();
     let sums = [
         (differences.appeared.len(), "appeared"),
@@ -35,10 +35,10 @@ pub(crate) fn text(differences: &Differences, stage: &Stage) -> String {
         .collect();
     let answer = if said.is_empty() { "nothing differs".to_owned() } else { said.join(", ") };
     let _ = writeln!(out, "{}", strong(answer));
-    if stage.volume() == Volume::Quiet {
+    if screen.volume() == Volume::Quiet {
         return out;
     }
-    let most = if stage.volume() == Volume::Verbose { usize::MAX } else { MOST };
+    let most = if screen.volume() == Volume::Verbose { usize::MAX } else { MOST };
     bunch(&mut out, "appeared", "+", &differences.appeared, most);
     bunch(&mut out, "vanished", "-", &differences.vanished, most);
     if !differences.changed.is_empty() {
@@ -52,7 +52,7 @@ pub(crate) fn text(differences: &Differences, stage: &Stage) -> String {
         rest(&mut out, differences.changed.len(), most);
     }
     for table in &differences.tables {
-        let _ = writeln!(out, "\n{}", strong(shown(table.table.as_bytes())));
+        let _ = writeln!(out, "\n{}", strong(&table.table));
         let lines = table
             .removed
             .iter()

@@ -1,20 +1,26 @@
 //! A drafted layout as a picture: hosts, datasets and folders with their owners and rights, and the reasons beside it.
 
 use tarvek_core::draft::{Draft, Reason};
-use tarvek_core::layout::{Folder, Host, Layout, MapSource, Right, RunAs, Service, ServiceRole};
-use tarvek_core::path::AbsPath;
+use tarvek_core::layout::folder::{Folder, Right};
+use tarvek_core::layout::host::Host;
+use tarvek_core::layout::mapping::MapSource;
+use tarvek_core::layout::service::{RunAs, Service, ServiceRole};
+use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::shown;
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{dim, strong};
 use super::wrap::wrap;
-use super::{Stage, Volume};
+use super::{Screen, Volume};
 
-pub(crate) fn text(draft: &Draft, stage: &Stage) -> String {
+pub(crate) fn text(draft: &Draft, screen: &Screen) -> String {
     let mut out = format!("{}\n", strong(&draft.layout.site));
     for host in &draft.layout.hosts {
-        out += &self::host(&draft.layout, host, stage.width());
+        out += &self::host(&draft.layout, host, screen.width());
     }
-    if stage.volume() == Volume::Quiet {
+    if screen.volume() == Volume::Quiet {
         return out;
     }
     out += &format!("\n{}\n", strong("Why"));
@@ -24,7 +30,7 @@ pub(crate) fn text(draft: &Draft, stage: &Stage) -> String {
             out += &format!("  {about}\n");
             last = about;
         }
-        out += &format!("    · {}\n", wrap(why, &[], stage.width() - 6, "      "));
+        out += &format!("    · {}\n", wrap(why, &[], screen.width() - 6, "      "));
     }
     out
 }
@@ -44,14 +50,14 @@ fn host(layout: &Layout, host: &Host, width: usize) -> String {
         lines.push(Line {
             tree: at,
             beside: vec![
-                format!("{} from {}", mount.protocol.word(), mount.from.written(layout)),
-                mount.mode().word().to_owned(),
+                format!("{} from {}", mount.protocol.word(), layout.source(&mount.from)),
+                mount.options.access().word().to_owned(),
                 mount.user.iter().map(|user| format!("as {user}")).collect(),
             ],
         });
     }
     for service in layout.services.iter().filter(|service| service.host == host.name) {
-        lines.push(Line { tree: service.name.clone(), beside: service_words(service) });
+        lines.push(Line { tree: service.name.to_string(), beside: service_words(service) });
     }
     let roles: Vec<&str> = host.roles.iter().map(|role| role.word()).collect();
     let column = lines.iter().map(|line| line.tree.width()).max().unwrap_or(0) + 2;
@@ -123,7 +129,7 @@ fn below(
     let inner: Vec<&AbsPath> = places.iter().filter(|p| above(p).as_ref() == Some(top)).collect();
     for (n, path) in inner.iter().enumerate() {
         let last = n + 1 == inner.len();
-        let name = tarvek_core::text::shown(path.below(top).unwrap_or_default());
+        let name = shown(path.below(top).unwrap_or_default());
         let name = name.trim_start_matches('/');
         place(
             layout,
@@ -141,14 +147,14 @@ fn place(layout: &Layout, host: &Host, path: &AbsPath, tree: &str, lines: &mut V
     let mut beside = Vec::new();
     let folder = layout.folders.iter().find(|f| f.host == host.name && f.path == *path);
     if let Some(folder) = folder {
-        let owner = folder.owner.as_deref().unwrap_or("?");
-        let group = folder.group.as_deref().unwrap_or(owner);
+        let owner = folder.owner.as_ref().map_or("?".to_owned(), Name::to_string);
+        let group = folder.group.as_ref().map_or(owner.clone(), Name::to_string);
         let mode = folder.mode.map_or_else(String::new, |mode| format!("{mode:04o}"));
         beside.push(format!("{owner}:{group} {mode}"));
         beside.push(rights(folder));
     }
     for dataset in host.datasets.iter().filter(|dataset| dataset.at == *path) {
-        let kind = dataset.filesystem.as_deref().unwrap_or("filesystem");
+        let kind = dataset.filesystem.as_ref().map_or("filesystem".to_owned(), Name::to_string);
         beside.push(format!("[{kind} {}]", dataset.name));
     }
     for share in layout.shares.iter().filter(|s| s.host == host.name && s.path == *path) {
@@ -163,11 +169,11 @@ fn place(layout: &Layout, host: &Host, path: &AbsPath, tree: &str, lines: &mut V
 fn rights(folder: &Folder) -> String {
     let mut words = Vec::new();
     for right in [Right::Change, Right::Add, Right::Read, Right::None] {
-        let who: Vec<&str> = folder
+        let who: Vec<String> = folder
             .rights
             .iter()
             .filter(|(_, r)| *r == right)
-            .map(|(who, _)| who.as_str())
+            .map(|(who, _)| who.to_string())
             .collect();
         if !who.is_empty() {
             words.push(format!("{} {}", who.join(" "), right.word()));

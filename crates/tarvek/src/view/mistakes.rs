@@ -2,7 +2,7 @@
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
-use tarvek_core::text::{counted, shown};
+use tarvek_core::words::text::{counted, shown};
 use tarvek_formats::mistake::{Mistake, Refused};
 use unicode_width::UnicodeWidthStr;
 

@@ -30,13 +30,13 @@ pub(crate) enum Volume {
 
 /// Where answers go: colours as asked, and as wide as there is room.
 #[derive(Debug)]
-pub(crate) struct Stage {
+pub(crate) struct Screen {
     choice: ColorChoice,
     width: usize,
     volume: Volume,
 }
 
-impl Stage {
+impl Screen {
     pub(crate) fn new(globals: &Globals) -> Self {
         let choice = match globals.color {
             When::Always => ColorChoice::Always,

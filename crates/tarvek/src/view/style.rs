@@ -3,8 +3,8 @@
 use std::fmt;
 
 use anstyle::{AnsiColor, Style};
-use tarvek_core::check::Stage;
-use tarvek_core::rules::Severity;
+use tarvek_core::check::board::State;
+use tarvek_core::words::rule::Severity;
 use unicode_width::UnicodeWidthStr;
 
 const GOOD: Style = AnsiColor::Green.on_default();
@@ -28,26 +28,26 @@ impl fmt::Display for Styled {
     }
 }
 
-fn styled(text: impl Into<String>, style: Style) -> Styled {
-    Styled { text: text.into(), style }
+fn styled(text: impl fmt::Display, style: Style) -> Styled {
+    Styled { text: text.to_string(), style }
 }
 
-pub(crate) fn strong(text: impl Into<String>) -> Styled {
+pub(crate) fn strong(text: impl fmt::Display) -> Styled {
     styled(text, STRONG)
 }
 
-pub(crate) fn dim(text: impl Into<String>) -> Styled {
+pub(crate) fn dim(text: impl fmt::Display) -> Styled {
     styled(text, DIM)
 }
 
 /// One cell of the board.
-pub(crate) fn stage(stage: Stage) -> Styled {
+pub(crate) fn stage(stage: State) -> Styled {
     match stage {
-        Stage::Ok => styled("✓ yes", GOOD),
-        Stage::Part => styled("◐ part", DOUBTFUL),
-        Stage::Fail => styled("✗ no", BAD),
-        Stage::Unknown => styled("? unseen", REMARK),
-        Stage::Skipped => styled("· –", DIM),
+        State::Ok => styled("✓ yes", GOOD),
+        State::Part => styled("◐ part", DOUBTFUL),
+        State::Fail => styled("✗ no", BAD),
+        State::Unknown => styled("? unseen", REMARK),
+        State::Skipped => styled("· –", DIM),
     }
 }
 
@@ -71,7 +71,7 @@ pub(crate) fn sign(good: Option<bool>, doubtful: bool) -> Styled {
 }
 
 /// A remark that deserves a second look.
-pub(crate) fn doubt(text: impl Into<String>) -> Styled {
+pub(crate) fn doubt(text: impl fmt::Display) -> Styled {
     styled(text, DOUBTFUL)
 }
 
@@ -90,6 +90,6 @@ pub(crate) fn verdict(text: &str, ready: bool) -> Styled {
 }
 
 /// A place where the way is broken.
-pub(crate) fn broken(text: impl Into<String>) -> Styled {
+pub(crate) fn broken(text: impl fmt::Display) -> Styled {
     styled(text, BAD)
 }

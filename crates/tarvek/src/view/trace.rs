@@ -2,46 +2,42 @@
 
 use std::fmt::Write;
 
-use tarvek_core::identity::Subject;
-use tarvek_core::route::{End, Hop, HopKind, Route};
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::route::end::End;
+use tarvek_core::route::hops::{Hop, HopKind, Route};
 
 use super::style::{broken, dim, doubt, sign, strong};
 use super::wrap::wrap;
-use super::{Stage, Volume};
+use super::{Screen, Volume};
 
 /// The whole answer of `trace`.
-pub(crate) fn text(route: &Route, remark: Option<&str>, stage: &Stage) -> String {
+pub(crate) fn text(route: &Route, remark: Option<&str>, screen: &Screen) -> String {
     let mut out = String::new();
-    let (host, path) = route.here();
     let doubtful = route.hops.iter().any(|hop| hop.doubt.is_some());
     let answer = if route.complete() {
-        format!("{} leads to {host}:{path}", route.asked)
+        format!("{} leads to {}", route.asked, route.here())
     } else if let Some(absent) = route.not_mounted.first() {
-        format!("{} leads nowhere it should: {} is not mounted", route.asked, absent.point)
+        format!("{} leads nowhere it should: {} is not mounted", route.asked, absent.at.path)
     } else {
         format!("{} leads nowhere: {}", route.asked, route.end.words())
     };
     let unseen = matches!(route.end, End::Unseen { .. });
     let mark = sign(if unseen { None } else { Some(route.complete()) }, doubtful);
     let _ = writeln!(out, "{mark} {}", strong(answer));
-    if stage.volume() == Volume::Quiet {
+    if screen.volume() == Volume::Quiet {
         return out;
     }
-    let _ = writeln!(out, "\n{}, as {}", route.view, who(&route.subject));
+    let _ = writeln!(out, "\n{}, as {}", route.view, route.subject);
     if let Some(remark) = remark {
         let _ = writeln!(out, "{}", dim(format!("({remark})")));
     }
     let mut subject = &route.subject;
     for (n, hop) in route.hops.iter().enumerate() {
         let last = n + 1 == route.hops.len();
-        hop_lines(&mut out, hop, subject, last, stage.width());
+        hop_lines(&mut out, hop, subject, last, screen.width());
         subject = &hop.subject;
     }
     out
-}
-
-fn who(subject: &Subject) -> String {
-    subject.to_string()
 }
 
 fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: usize) {
@@ -58,13 +54,13 @@ fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: u
     let knot = if hop.broken { broken(knot) } else { dim(knot) };
     let mode = match hop.kind {
         HopKind::Entry | HopKind::Symlink | HopKind::Volume => "  ",
-        _ => hop.mode.word(),
+        _ => hop.access.word(),
     };
     let same = hop.kind == HopKind::Dataset;
-    let place = if same { String::new() } else { format!("{}:{}", hop.host_out, hop.path_out) };
+    let place = if same { String::new() } else { hop.to.to_string() };
     let _ = writeln!(out, "{knot} {:8} {mode}  {:8}  {place}", strong(kind), hop.evidence.word());
     let indent = format!("{line}{}", " ".repeat(24));
-    let whole = [hop.path_in.to_string(), hop.path_out.to_string()];
+    let whole = [hop.from.path.to_string(), hop.to.path.to_string()];
     let note = wrap(&hop.note, &whole, width.saturating_sub(25), &indent);
     // The notes of the kinds that show no place of their own stand in the first line.
     if same {
@@ -81,13 +77,13 @@ fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: u
         let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), doubt(format!("▲ {words}")));
     }
     // Capabilities that stay behind without a change of numbers are not worth a line.
-    if who(&hop.subject) != who(before) || hop.subject.doubt != before.doubt {
+    if hop.subject.to_string() != before.to_string() || hop.subject.doubt != before.doubt {
         let by = hop.changed_by.as_ref().map(|by| format!(" ({by})")).unwrap_or_default();
         let after = match &hop.subject.doubt {
             Some(_) => "somebody unknown".to_owned(),
-            None => who(&hop.subject),
+            None => hop.subject.to_string(),
         };
-        let changed = format!("{} becomes {after}{by}", who(before));
+        let changed = format!("{before} becomes {after}{by}");
         let changed = wrap(&changed, &[], width.saturating_sub(25), &indent);
         for piece in changed.split('\n') {
             let piece = piece.strip_prefix(&indent).unwrap_or(piece);

@@ -38,7 +38,7 @@ mod tests {
 
     #[test]
     fn paths_stay_whole() {
-        let path = "/silo/The Salt Orchard (2011)".to_owned();
+        let path = "/loft/The Salt Orchard (2011)".to_owned();
         let text = format!("nothing can read {path} there");
         let lines = wrap(&text, std::slice::from_ref(&path), 24, "  ");
         assert_eq!(lines, format!("nothing can read\n  {path}\n  there"));

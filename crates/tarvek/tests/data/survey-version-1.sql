@@ -29,7 +29,7 @@ CREATE TABLE entry (
 
 CREATE TABLE extras (
   id INTEGER PRIMARY KEY,
-  acl TEXT,               -- user::rwx,user:972:r-x,…
+  acl TEXT,               -- user::rwx,user:840:r-x,…
   default_acl TEXT,
   nfs4_acl BLOB,          -- XDR, as the filesystem hands it out
   label BLOB              -- SELinux

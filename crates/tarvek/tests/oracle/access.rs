@@ -10,12 +10,16 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use nix::mount::{MsFlags, mount};
-use tarvek_core::access::{Need, judge};
-use tarvek_core::identity::{IdMap, Subject};
-use tarvek_core::layout::{IdRange, Layout, UserNs};
-use tarvek_core::path::AbsPath;
-use tarvek_core::route::{View, follow};
-use tarvek_core::site::Site;
+use tarvek_core::judge::along::judge;
+use tarvek_core::judge::verdict::Need;
+use tarvek_core::kernel::subject::IdRange;
+use tarvek_core::kernel::subject::{IdMap, Subject};
+use tarvek_core::layout::service::UserNs;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::View;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::path::AbsPath;
 use tarvek_host::observe::{Depth, Look, observe};
 use tarvek_host::walk::Watch;
 

@@ -6,7 +6,8 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
-use tarvek_core::layout::{Layout, Right};
+use tarvek_core::layout::folder::Right;
+use tarvek_core::layout::site::Layout;
 
 use crate::kernel;
 use crate::survey::{ZfsPool, tool};
@@ -393,7 +394,7 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
     );
     // The fetcher finishes a download, the sorter links it into the library.
     as_account(
-        973,
+        841,
         helpers,
         "",
         &format!(
@@ -404,7 +405,7 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
     // ZFS through FUSE lets nobody link a file but its owner, other than ZFS on Linux.
     let file = if links { "ln" } else { "mv" };
     as_account(
-        974,
+        842,
         helpers,
         "",
         &format!(
@@ -417,7 +418,7 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
     let viewers = group("viewers");
     let (uid, gid, groups) =
         if acls { (1102, 1102, viewers.to_string()) } else { (1102, 1102, String::new()) };
-    for (uid, gid, groups) in [(uid, gid, groups), (972, 972, String::new())] {
+    for (uid, gid, groups) in [(uid, gid, groups), (840, 840, String::new())] {
         as_account(
             uid,
             gid,

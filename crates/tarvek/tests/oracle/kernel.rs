@@ -8,8 +8,8 @@ use std::process::{Child, Command, Stdio};
 
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
-use tarvek_core::identity::IdMap;
-use tarvek_core::layout::IdRange;
+use tarvek_core::kernel::subject::IdMap;
+use tarvek_core::kernel::subject::IdRange;
 
 /// Moves this thread, and what it starts, into mounts of its own.
 pub fn private_mounts() {

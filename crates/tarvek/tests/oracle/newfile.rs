@@ -5,12 +5,14 @@ use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use nix::sys::stat::Mode;
-use tarvek_core::facts::tree::{EntryKind, Lookup};
-use tarvek_core::identity::Subject;
-use tarvek_core::newfile::Making;
-use tarvek_core::object::Object;
-use tarvek_core::route::{View, follow};
-use tarvek_core::site::Site;
+use tarvek_core::facts::tree::Lookup;
+use tarvek_core::kernel::entry::EntryKind;
+use tarvek_core::kernel::new_entry::Making;
+use tarvek_core::kernel::object::Object;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::View;
+use tarvek_core::site::join::Site;
 
 use crate::access::{self, Place};
 use crate::kernel::{self, Space, Who};

@@ -16,10 +16,12 @@ use nfs3_client::nfs3_types::rpc::{auth_unix, opaque_auth};
 use nfs3_client::nfs3_types::xdr_codec::Opaque;
 use nfs3_client::tokio::{TokioConnector, TokioIo};
 use nfs3_client::{Nfs3Client, Nfs3ConnectionBuilder};
-use tarvek_core::access::{Need, judge};
-use tarvek_core::identity::{AUTH_SYS_GROUPS, Subject};
-use tarvek_core::layout::Layout;
-use tarvek_core::route::{View, follow};
+use tarvek_core::judge::along::judge;
+use tarvek_core::judge::verdict::Need;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::View;
 use tokio::net::TcpStream;
 
 use crate::access::{self, Place};

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use tarvek_core::facts::HostFacts;
+use tarvek_core::facts::host::HostFacts;
 
 use crate::kernel::{self, Who};
 use crate::random::{GIDS, UIDS};

@@ -4,12 +4,13 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use tarvek_core::access::Need;
-use tarvek_core::identity::Subject;
-use tarvek_core::layout::Layout;
-use tarvek_core::library::below;
-use tarvek_core::remedy::{Wish, remedy};
-use tarvek_core::route::{View, follow};
+use tarvek_core::judge::verdict::Need;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::remedy::wish::{Wish, remedy};
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::View;
+use tarvek_core::scan::read::below;
 
 use crate::access::{self, Place, Tried};
 use crate::kernel::{self, Who};

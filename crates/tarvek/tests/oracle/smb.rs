@@ -6,14 +6,18 @@ use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use tarvek_core::access::{Need, R, W, decide, judge};
 use tarvek_core::facts::tree::Lookup;
-use tarvek_core::identity::Subject;
-use tarvek_core::layout::Layout;
-use tarvek_core::newfile::Making;
-use tarvek_core::object::Object;
-use tarvek_core::route::{End, Route, View, follow};
-use tarvek_core::site::Site;
+use tarvek_core::judge::along::judge;
+use tarvek_core::judge::verdict::Need;
+use tarvek_core::kernel::decide::{R, W, decide};
+use tarvek_core::kernel::new_entry::Making;
+use tarvek_core::kernel::object::Object;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::route::end::End;
+use tarvek_core::route::follow;
+use tarvek_core::route::hops::{Route, View};
+use tarvek_core::site::join::Site;
 
 use crate::access::{self, Place};
 use crate::kernel::{self, Who};

@@ -1,0 +1,201 @@
+//! The readiness board: how each library stands, stage by stage.
+
+use crate::judge::along::judge;
+use crate::judge::verdict::Need;
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::evidence::Evidence;
+use crate::words::name::Name;
+use crate::words::terms::Kind;
+use crate::words::text::counted;
+use crate::words::word::words;
+
+words! {
+    /// How one stage of a row stands, the worst last.
+    #[derive(PartialOrd, Ord)]
+    pub enum State {
+        /// In order.
+        Ok = "ok",
+        /// An earlier stage failed, so there is nothing to say.
+        Skipped = "skipped",
+        /// It can't be told.
+        Unknown = "unknown",
+        /// In part.
+        Part = "part",
+        /// Not in order.
+        Fail = "fail",
+    }
+}
+
+/// The stages of a row, in their order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stages {
+    /// A mapping covers the root.
+    pub mapped: State,
+    /// Every mount on the way is in place.
+    pub mounted: State,
+    /// The root is a folder that is there.
+    pub exists: State,
+    /// The service can read it and everything below.
+    pub readable: State,
+    /// How many titles a scan would find, if that can be told.
+    pub titles: Option<u64>,
+}
+
+/// One row of the board: one library.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Row {
+    /// The serving service.
+    pub service: Name,
+    /// The library.
+    pub name: Name,
+    /// What it holds.
+    pub kind: Kind,
+    /// How it stands.
+    pub stages: Stages,
+    /// In one line.
+    pub verdict: String,
+    /// Whether a scan started now would find what is meant.
+    pub ready: bool,
+    /// Entries below the roots that were seen.
+    pub entries: u64,
+    /// Of those, the ones that the service can't read.
+    pub unreadable: u64,
+}
+
+/// Puts the roots of each library together into its row.
+pub(super) fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
+    let mut rows: Vec<Row> = Vec::new();
+    let mut start = 0;
+    while start < cases.len() {
+        let same = |case: &&Case| std::ptr::eq(case.library, cases[start].library);
+        let count = cases[start..].iter().take_while(same).count();
+        rows.push(row(site, &cases[start..start + count]));
+        start += count;
+    }
+    rows
+}
+
+fn row(site: &Site, roots: &[Case]) -> Row {
+    let (first, kind) = (&roots[0], roots[0].library.kind);
+    let scans = || roots.iter().filter_map(|case| case.scan.as_ref());
+    let each: Vec<(Stages, String)> = roots.iter().map(|case| stages(site, case)).collect();
+    let worst = |stage: fn(&Stages) -> State| {
+        each.iter().map(|(stages, _)| stage(stages)).max().expect("a library has a root")
+    };
+    let titles = each.iter().map(|(stages, _)| stages.titles).sum::<Option<u64>>();
+    let stages = Stages {
+        mapped: worst(|s| s.mapped),
+        mounted: worst(|s| s.mounted),
+        exists: worst(|s| s.exists),
+        readable: worst(|s| s.readable),
+        titles,
+    };
+    let all_ok = [stages.mapped, stages.mounted, stages.exists, stages.readable]
+        .iter()
+        .all(|stage| *stage == State::Ok);
+    let ready = all_ok && titles.is_some_and(|titles| titles > 0);
+    // The first root that has something to say speaks for the library.
+    let verdict = if ready {
+        "ready".to_owned()
+    } else {
+        each.into_iter().map(|(_, verdict)| verdict).find(|v| v != "ready").unwrap_or_default()
+    };
+    Row {
+        service: first.service.name.clone(),
+        name: first.library.name.clone(),
+        kind,
+        stages,
+        verdict,
+        ready,
+        entries: scans().map(|scan| scan.entries).sum(),
+        unreadable: scans().map(|scan| scan.unreadable).sum(),
+    }
+}
+
+fn stages(site: &Site, case: &Case) -> (Stages, String) {
+    use State::{Fail, Ok, Part, Skipped, Unknown};
+    let mut stages =
+        Stages { mapped: Ok, mounted: Ok, exists: Ok, readable: Skipped, titles: Some(0) };
+    let Some(route) = &case.route else {
+        stages = Stages { mapped: Fail, mounted: Skipped, exists: Skipped, ..stages };
+        let fault = case.root.path.as_ref().err().map(ToString::to_string).unwrap_or_default();
+        return (stages, format!("{} {fault}", case.root.written));
+    };
+    if let End::Uncovered { .. } = route.end {
+        stages = Stages { mapped: Fail, mounted: Skipped, exists: Skipped, ..stages };
+        return (stages, format!("no mapping covers {}", route.asked));
+    }
+    let absent = route.not_mounted.first();
+    if absent.is_some() {
+        stages.mounted = Fail;
+    } else if route.entry().is_none()
+        && !matches!(route.end, End::Missing(_) | End::NotAFolder { .. })
+    {
+        stages.mounted = if route.evidence() == Evidence::Observed { Ok } else { Unknown };
+    }
+    let fails = |stages: Stages, verdict: String| match absent {
+        Some(absent) => {
+            let stages = Stages { exists: Skipped, ..stages };
+            (stages, format!("{} is not mounted", absent.at.path))
+        }
+        None => (stages, verdict),
+    };
+    let unknown = |stages: Stages, verdict: String| {
+        (Stages { exists: Unknown, readable: Unknown, titles: None, ..stages }, verdict)
+    };
+    match &route.end {
+        End::Reached if route.entry().is_none() => {
+            return unknown(stages, format!("nobody has looked at {}", route.here().host));
+        }
+        End::Reached if case.scan.is_some() => {}
+        End::Reached => {
+            return fails(
+                Stages { exists: Fail, ..stages },
+                format!("{} is not a folder", route.asked),
+            );
+        }
+        End::Volume { name } => {
+            let verdict = format!("lies in the engine's volume {name}");
+            return unknown(stages, verdict);
+        }
+        End::Unseen { at, .. } => return unknown(stages, format!("{} was not seen", at.path)),
+        End::Missing(m) => {
+            let verdict = match &m.other_case {
+                Some(other) => format!("it is spelled {other:?}"),
+                None => format!("{} is missing in {}", m.name, m.folder.path),
+            };
+            return fails(Stages { exists: Fail, ..stages }, verdict);
+        }
+        end => return fails(Stages { exists: Fail, ..stages }, end.words()),
+    }
+    let scan = case.scan.as_ref().expect("matched above");
+    match case.root_readable(site) {
+        Some(false) => {
+            stages.readable = Fail;
+            let read = judge(site, route, Need::Read);
+            let verdict = format!("refused at {}", read.decided_at.path);
+            return fails(stages, verdict);
+        }
+        None => {
+            return unknown(stages, judge(site, route, Need::Read).reason().to_owned());
+        }
+        Some(true) if scan.unreadable > 0 => stages.readable = Part,
+        Some(true) if scan.unseen > 0 => stages.readable = Unknown,
+        Some(true) => stages.readable = Ok,
+    }
+    stages.titles = if scan.unseen > 0 && scan.titles == 0 { None } else { Some(scan.titles) };
+    let verdict = if let Some(absent) = absent {
+        format!("{} is not mounted; this is what lies beneath", absent.at.path)
+    } else if scan.unreadable > 0 {
+        format!("{} of {} can't be read", scan.unreadable, counted(scan.entries, "entry"))
+    } else if scan.unseen > 0 {
+        format!("{} could not be looked into", counted(scan.unseen, "folder"))
+    } else if scan.titles == 0 {
+        format!("nothing of kind {} in it", case.library.kind.word())
+    } else {
+        "ready".to_owned()
+    };
+    (stages, verdict)
+}

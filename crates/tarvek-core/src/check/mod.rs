@@ -1,0 +1,4 @@
+//! The readiness board and the findings.
+
+pub mod board;
+pub mod report;

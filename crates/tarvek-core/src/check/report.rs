@@ -1,0 +1,94 @@
+//! The whole answer: the board, the findings, and what they rest on.
+
+use crate::check::board::{Row, rows};
+use crate::facts::host::{Gap, Source};
+use crate::rules::case::cases;
+use crate::rules::registry;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::rule::Severity;
+
+/// What was known of a host when it was judged.
+#[derive(Clone, Debug, PartialEq)]
+pub struct HostSeen {
+    pub host: Name,
+    /// When it was looked at (seconds since 1970 UTC) and from where that is known; `None` if only the layout speaks of it.
+    pub seen: Option<(i64, Source)>,
+    /// How long ago that was, in seconds.
+    pub age: i64,
+    /// What could not be seen there.
+    pub gaps: Vec<Gap>,
+}
+
+/// The whole answer.
+#[derive(Debug, PartialEq)]
+pub struct Report {
+    /// The site's name.
+    pub site: Name,
+    /// A row per library, in the order of the layout.
+    pub board: Vec<Row>,
+    /// The gravest first.
+    pub findings: Vec<Finding>,
+    /// What is known of each host.
+    pub hosts: Vec<HostSeen>,
+    /// Findings that the layout silences.
+    pub silenced: usize,
+}
+
+impl Report {
+    /// How many findings have a severity.
+    pub fn count(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|finding| finding.severity == severity).count()
+    }
+
+    /// Whether any finding is at or above a severity.
+    pub fn any_from(&self, severity: Severity) -> bool {
+        self.findings.iter().any(|finding| finding.severity >= severity)
+    }
+}
+
+/// Judges the whole site.
+pub fn check(site: &Site) -> Report {
+    let cases = cases(site);
+    let mut findings = registry::find(site, &cases);
+    let silenced = settle(site, &mut findings);
+    let board = rows(site, &cases);
+    let declared = site.layout.hosts.iter().map(|host| &host.name);
+    let extra =
+        site.observed().map(|(name, _)| name).filter(|name| site.layout.host(name).is_none());
+    let hosts = declared
+        .chain(extra)
+        .map(|host| {
+            let facts = site.facts(host);
+            HostSeen {
+                host: host.clone(),
+                seen: facts.map(|facts| (facts.taken, facts.source.clone())),
+                age: facts.map_or(0, |facts| site.now.saturating_sub(facts.taken).max(0)),
+                gaps: facts.map(|facts| facts.gaps.clone()).unwrap_or_default(),
+            }
+        })
+        .collect();
+    Report { site: site.layout.site.clone(), board, findings, hosts, silenced }
+}
+
+/// Applies the layout's severities and silences, and puts findings in order. Returns how many were silenced.
+fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
+    let settings = &site.layout.rules;
+    for finding in findings.iter_mut() {
+        let changed = settings.severity.iter().find(|(rule, _)| *rule == finding.rule);
+        finding.severity = changed.map_or(finding.severity, |(_, severity)| *severity);
+    }
+    let before = findings.len();
+    findings.retain(|finding| {
+        !settings.silence.iter().any(|silence| {
+            silence.rule == finding.rule
+                && silence.below.as_ref().is_none_or(|below| {
+                    finding.place.path.as_ref().is_some_and(|path| path.within(below))
+                })
+        })
+    });
+    // What follows from another finding stands after it.
+    findings.sort_by_key(|f| (std::cmp::Reverse(f.severity), f.because.is_some()));
+    before - findings.len()
+}

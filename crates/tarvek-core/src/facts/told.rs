@@ -1,0 +1,77 @@
+//! What a host says of itself, in terms: `tarvek-formats` reads them from the host's documents.
+
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+
+/// What a host says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Told {
+    /// How full each filesystem is (`df(1)`).
+    pub capacities: Vec<Capacity>,
+    /// Properties of ZFS datasets (`zfs-get(8)`).
+    pub properties: Vec<Property>,
+    /// What the SMB server offers (`smb.conf(5)`, as `testparm(1)` prints it).
+    pub smb_shares: Vec<SmbShare>,
+    /// `subuid(5)`.
+    pub subordinate_uids: Vec<Subordinate>,
+    /// `subgid(5)`.
+    pub subordinate_gids: Vec<Subordinate>,
+    /// What was not collected that others collect (`acl`, `mounts`, `zfs`, `btrfs`, `xfs`, or `marks`: inode flags, projects,
+    /// labels and NFSv4 ACLs), and why.
+    pub lacking: Vec<(String, Name)>,
+}
+
+/// How full a filesystem is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Capacity {
+    /// Where it is mounted.
+    pub point: AbsPath,
+    /// Bytes.
+    pub used: u64,
+    /// Bytes.
+    pub available: u64,
+}
+
+/// A property of a dataset.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Property {
+    pub dataset: Name,
+    pub name: String,
+    pub value: Name,
+}
+
+/// A share of an SMB server.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SmbShare {
+    pub name: Name,
+    /// The folder, as the configuration writes it.
+    pub path: Name,
+}
+
+/// A run of ids that an account may use in namespaces of its own.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Subordinate {
+    /// The account's name, or its uid.
+    pub owner: Name,
+    pub first: u32,
+    pub count: u32,
+}
+
+impl Told {
+    /// What a property of a dataset is.
+    pub fn property(&self, dataset: &Name, property: &str) -> Option<&Name> {
+        let here = |told: &&Property| told.dataset == *dataset && told.name == property;
+        self.properties.iter().find(here).map(|told| &told.value)
+    }
+
+    /// The filesystem on which a path lies, as far as its fill is known.
+    pub fn capacity(&self, path: &AbsPath) -> Option<&Capacity> {
+        let above = self.capacities.iter().filter(|capacity| path.within(&capacity.point));
+        above.max_by_key(|capacity| capacity.point.components().count())
+    }
+
+    /// Why something was not collected that others collect.
+    pub fn lacks(&self, what: &str) -> Option<&Name> {
+        self.lacking.iter().find(|(known, _)| known == what).map(|(_, why)| why)
+    }
+}

@@ -1,0 +1,111 @@
+//! Everyone of a site who may come to one place, each by a way of their own.
+
+use crate::judge::along::judge;
+use crate::judge::made::judge_within;
+use crate::judge::verdict::{Answer, Need};
+use crate::kernel::object::Object;
+use crate::kernel::subject::{NOBODY, Subject};
+use crate::layout::host::HostRole;
+use crate::route::follow;
+use crate::route::hops::{Route, View};
+use crate::route::seen_as::seen_as;
+use crate::site::join::Site;
+use crate::words::name::Name;
+use crate::words::place::Place;
+use crate::words::terms::Account;
+
+/// One who may ask.
+#[derive(Clone, Debug)]
+pub struct Party {
+    /// `service:lantern`, `account:mira` of the host that holds the place, `account:mira@millrace` of another,
+    /// `client:parlour`.
+    pub name: String,
+    /// Who that is where their way begins.
+    pub subject: Subject,
+    /// What had to be assumed of them.
+    pub remark: Option<String>,
+    /// Their way to the place; `None` if they do not see it.
+    pub route: Option<Route>,
+}
+
+impl Party {
+    /// What they may do at the place; `None` if they do not see it.
+    pub fn may(&self, site: &Site, needs: &[Need]) -> Option<Vec<Answer>> {
+        let route = self.route.as_ref()?;
+        Some(needs.iter().map(|need| judge(site, route, *need)).collect())
+    }
+
+    /// What they could do with an entry that was made in the place; `None` if they do not see it.
+    pub fn could(&self, site: &Site, made: &Object) -> Option<Vec<Answer>> {
+        let route = self.route.as_ref()?;
+        let needs = Need::of_made(made).iter();
+        Some(needs.map(|need| judge_within(site, route, made, *need)).collect())
+    }
+
+    /// Who they are where the place is, as far as they come.
+    pub fn arrives_as(&self) -> &Subject {
+        self.route.as_ref().map_or(&self.subject, Route::arrived)
+    }
+}
+
+/// Everyone of the site: the services, the accounts of the host that holds the place, those of other hosts that see it, and the
+/// mounts of clients. Of the accounts those that are the system's own are left out, unless `system` says otherwise.
+pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
+    let host = &place.host;
+    let mut parties = Vec::new();
+    for service in &site.layout.services {
+        let view = View::service(&service.name);
+        let (subject, remark) = site.subject_of(service);
+        let found = party(site, format!("service:{}", service.name), &view, subject, place);
+        parties.push(Party { remark, ..found });
+    }
+    let mut seen = Vec::new();
+    for account in site.accounts(host) {
+        if seen.contains(&account.name) || !system && !is_somebody(site, host, account) {
+            continue;
+        }
+        seen.push(account.name.clone());
+        let name = format!("account:{}", account.name);
+        let subject = site.login(host, account);
+        let route = Some(follow(site, &View::host(host), &place.path, &subject));
+        parties.push(Party { name, subject, remark: None, route });
+    }
+    for other in site.layout.hosts.iter().map(|other| &other.name).filter(|other| *other != host) {
+        let view = View::host(other);
+        let mut seen = Vec::new();
+        for account in site.accounts(other) {
+            if seen.contains(&account.uid) || !system && !is_somebody(site, other, account) {
+                continue;
+            }
+            seen.push(account.uid);
+            let name = format!("account:{}@{other}", account.name);
+            let party = party(site, name, &view, site.login(other, account), place);
+            // Most accounts of most hosts never come near.
+            if party.route.is_none() {
+                break;
+            }
+            parties.push(party);
+        }
+    }
+    for client in site.layout.hosts.iter().filter(|h| h.roles.contains(&HostRole::Client)) {
+        let view = View::host(&client.name);
+        let name = format!("client:{}", client.name);
+        parties.push(party(site, name, &view, Subject::new(0, 0, []), place));
+    }
+    parties
+}
+
+fn party(site: &Site, name: String, view: &View, subject: Subject, place: &Place) -> Party {
+    let path = seen_as(site, view, &subject, place);
+    let route = path.map(|path| follow(site, view, &path, &subject));
+    Party { name, subject, remark: None, route }
+}
+
+/// Root, people, and whoever the layout speaks of.
+fn is_somebody(site: &Site, host: &Name, account: &Account) -> bool {
+    let declared = site
+        .layout
+        .host(host)
+        .is_some_and(|host| host.accounts.iter().any(|declared| declared.name == account.name));
+    declared || account.uid == 0 || (1000..NOBODY - 1).contains(&account.uid)
+}

@@ -1,0 +1,178 @@
+//! The kernel's check of one request on the permissions of one entry (`path_resolution(7)`, `acl(5)`).
+
+use crate::kernel::acl::{Acl, AclEntry, Tag, perm_text};
+use crate::kernel::entry::Meta;
+use crate::kernel::nfs4::{self, Nfs4Acl, Settled};
+use crate::kernel::object::Object;
+use crate::kernel::subject::{Subject, Token};
+
+/// Read permission.
+pub const R: u8 = 4;
+
+/// Write permission.
+pub const W: u8 = 2;
+
+/// Execute or search permission.
+pub const X: u8 = 1;
+
+/// What decided on one object.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Decider {
+    /// A capability.
+    Capability(&'static str),
+    /// The owner's bits.
+    Owner,
+    /// An ACL entry for this user.
+    NamedUser(u32),
+    /// A group's bits or ACL entry, for membership in this group.
+    Group(u32),
+    /// The bits of everyone else.
+    Other,
+    /// No x bit is set at all, which even root needs to execute a file.
+    NoExecuteBit,
+    /// An entry of the NFSv4 ACL, by its place in it.
+    Ace(usize),
+    /// No entry of the NFSv4 ACL allows all of it.
+    NoAce,
+}
+
+/// The outcome on one object.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Decision {
+    /// Whether all that was asked is granted.
+    pub allowed: bool,
+    /// What decided.
+    pub by: Decider,
+    /// The permission that the deciding entry has, mask applied.
+    pub perm: u8,
+}
+
+/// The kernel's check of `want` (bits [`R`], [`W`], [`X`]) on one object: the class that matches first decides alone;
+/// among matching group entries of an ACL one must grant everything; an NFSv4 ACL settles bit by bit; capabilities come last,
+/// where they hold.
+pub fn decide(object: &Object, subject: &Subject, want: u8) -> Decision {
+    let meta = &object.meta;
+    let plain = match &object.nfs4 {
+        Some(acl) => by_nfs4(acl, meta, subject, nfs4_bits(want), want),
+        None => match without_capabilities(object, subject, want) {
+            // What is read, written or made in a folder the server checks as well; passing through it leaves to the kernel.
+            plain if plain.allowed && subject.token != Token::default() => {
+                let asked = want & (R | W);
+                Decision { allowed: granted_together(object, subject) & asked == asked, ..plain }
+            }
+            plain => plain,
+        },
+    };
+    if plain.allowed || !subject.rules_over(meta.uid, meta.gid) {
+        return plain;
+    }
+    let caps = subject.capabilities;
+    let by = |name| Decision { allowed: true, by: Decider::Capability(name), perm: want };
+    let folder = object.is_folder();
+    if caps.dac_read_search && (want == R || folder && want & W == 0) {
+        return by("CAP_DAC_READ_SEARCH");
+    }
+    if caps.dac_override {
+        if folder || want & X == 0 || meta.mode & 0o111 != 0 {
+            return by("CAP_DAC_OVERRIDE");
+        }
+        return Decision { allowed: false, by: Decider::NoExecuteBit, perm: R | W };
+    }
+    plain
+}
+
+fn without_capabilities(object: &Object, subject: &Subject, want: u8) -> Decision {
+    let meta = &object.meta;
+    let class = |shift: u16| ((meta.mode >> shift) & 7) as u8;
+    let outcome = |by, perm: u8| Decision { allowed: perm & want == want, by, perm };
+    if subject.uid == meta.uid {
+        return outcome(Decider::Owner, class(6));
+    }
+    // With an ACL the mode's group bits are its mask, and where they are all zero Linux never looks at the ACL
+    // (fs/namei.c, acl_permission_check): members of the owning group get nothing, all others the other bits.
+    if let Some(acl) = object.acl.as_deref().filter(|_| class(3) != 0) {
+        return by_acl(acl, meta, subject, want);
+    }
+    if subject.is_in(meta.gid) {
+        return outcome(Decider::Group(meta.gid), class(3));
+    }
+    outcome(Decider::Other, class(0))
+}
+
+/// What somebody is granted by all entries that speak of him together, as an SMB server counts it by the SIDs of his token.
+pub(crate) fn granted_together(object: &Object, subject: &Subject) -> u8 {
+    let acl = object.full_acl();
+    let mask = acl.mask();
+    let token = subject.token;
+    let member = |gid| subject.is_in(gid) && token.without_group != Some(gid);
+    let grants = |entry: &AclEntry| match entry.tag {
+        Tag::UserObj if subject.uid == object.meta.uid => entry.perm,
+        Tag::User(uid) if subject.uid == uid => entry.perm & mask,
+        Tag::GroupObj if member(object.meta.gid) => entry.perm & mask,
+        Tag::Group(gid) if member(gid) => entry.perm & mask,
+        Tag::Other if !token.without_everyone => entry.perm,
+        _ => 0,
+    };
+    acl.entries().iter().fold(0, |all, entry| all | grants(entry))
+}
+
+/// The bits of an NFSv4 ACL that a request needs (RFC 8881, section 6.2.1.3.2).
+fn nfs4_bits(want: u8) -> u32 {
+    [(R, nfs4::READ), (W, nfs4::WRITE), (X, nfs4::EXECUTE)]
+        .into_iter()
+        .filter(|(bit, _)| want & bit != 0)
+        .fold(0, |all, (_, bit)| all | bit)
+}
+
+fn by_nfs4(acl: &Nfs4Acl, meta: &Meta, subject: &Subject, bits: u32, want: u8) -> Decision {
+    match acl.settle(meta, subject, bits) {
+        Settled::Allowed(n) => Decision { allowed: true, by: Decider::Ace(n), perm: want },
+        Settled::Denied(n) => Decision { allowed: false, by: Decider::Ace(n), perm: 0 },
+        Settled::Open => Decision { allowed: false, by: Decider::NoAce, perm: 0 },
+    }
+}
+
+fn by_acl(acl: &Acl, meta: &Meta, subject: &Subject, want: u8) -> Decision {
+    let mask = acl.mask();
+    let mut denied_group = None;
+    for entry in acl.entries() {
+        let (by, perm) = match entry.tag {
+            Tag::User(uid) if uid == subject.uid => (Decider::NamedUser(uid), entry.perm & mask),
+            Tag::GroupObj if subject.is_in(meta.gid) => {
+                (Decider::Group(meta.gid), entry.perm & mask)
+            }
+            Tag::Group(gid) if subject.is_in(gid) => (Decider::Group(gid), entry.perm & mask),
+            _ => continue,
+        };
+        let decision = Decision { allowed: perm & want == want, by, perm };
+        if decision.allowed || matches!(by, Decider::NamedUser(_)) {
+            return decision;
+        }
+        denied_group.get_or_insert(decision);
+    }
+    denied_group.unwrap_or_else(|| {
+        let perm = acl.perm(Tag::Other).unwrap_or(0);
+        Decision { allowed: perm & want == want, by: Decider::Other, perm }
+    })
+}
+
+impl Decision {
+    /// The deciding entry in the notation of `acl(5)`: `group::r-x via gid 2100`.
+    pub fn entry(&self, object: &Object) -> String {
+        let (meta, perm) = (&object.meta, perm_text(self.perm));
+        match self.by {
+            Decider::Capability(name) => name.to_owned(),
+            Decider::Owner => format!("user::{perm} as the owner, uid {}", meta.uid),
+            Decider::NamedUser(uid) => format!("user:{uid}:{perm}"),
+            Decider::Group(gid) if gid == meta.gid => format!("group::{perm} via gid {gid}"),
+            Decider::Group(gid) => format!("group:{gid}:{perm} via gid {gid}"),
+            Decider::Other => format!("other::{perm}"),
+            Decider::NoExecuteBit => "no execute bit is set".to_owned(),
+            Decider::Ace(n) => {
+                let entry = object.nfs4.as_ref().and_then(|acl| acl.entries().get(n));
+                entry.map(ToString::to_string).unwrap_or_default()
+            }
+            Decider::NoAce => "no entry of the NFSv4 ACL".to_owned(),
+        }
+    }
+}

@@ -1,0 +1,68 @@
+//! What a service sees of its host, under paths of its own.
+
+use crate::words::name::Name;
+use crate::words::options::MountOptions;
+use crate::words::path::{AbsPath, PathFault};
+use crate::words::terms::{Access, Origin, Protocol};
+use crate::words::word::words;
+
+/// A path that was written where only an absolute one works; a bad one is a finding, not a refusal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Declared {
+    pub written: Name,
+    /// What it means.
+    pub path: Result<AbsPath, PathFault>,
+    pub origin: Origin,
+}
+
+/// What a mapping attaches.
+#[derive(Clone, Debug, PartialEq)]
+pub enum MapSource {
+    /// A folder of the host.
+    Folder(Declared),
+    /// A share, mounted by the engine.
+    Share {
+        share: Name,
+        /// NFS or SMB.
+        protocol: Protocol,
+        options: MountOptions,
+        /// The SMB user.
+        user: Option<Name>,
+    },
+    /// Storage that the engine keeps, by its name.
+    Volume(Name),
+}
+
+/// A host path that a service sees under another path.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Mapping {
+    pub source: MapSource,
+    /// Where the service sees it.
+    pub to: Declared,
+    pub access: Access,
+    pub label: Option<Label>,
+    /// Mount propagation, as the engine names it.
+    pub propagation: Option<String>,
+    /// Whether it is mounted with the ids of the user namespace (`mount_setattr(2)`, MOUNT_ATTR_IDMAP), so that files look as
+    /// if they were numbered from the inside.
+    pub idmap: bool,
+    pub origin: Origin,
+}
+
+impl Mapping {
+    /// The host's folder that it shows and where, if both are absolute.
+    pub fn folder(&self) -> Option<(&AbsPath, &AbsPath)> {
+        let MapSource::Folder(Declared { path: Ok(from), .. }) = &self.source else { return None };
+        Some((from, self.to.path.as_ref().ok()?))
+    }
+}
+
+words! {
+    /// SELinux relabelling of a mapping.
+    pub enum Label {
+        /// `z`: other containers may use it too.
+        Shared = "shared",
+        /// `Z`: this container only.
+        Private = "private",
+    }
+}

@@ -1,0 +1,437 @@
+//! Changes that are supposed and judged again, until nothing refuses any more.
+
+use crate::facts::mounts::MountEntry;
+use crate::facts::tree::{Lookup, NodeId};
+use crate::judge::along::judge;
+use crate::judge::verdict::{Answer, Need, Refusal};
+use crate::kernel::acl::{Tag, perm_text};
+use crate::kernel::decide::{R, W, X};
+use crate::kernel::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
+use crate::kernel::object::{Edit, Grant, Object};
+use crate::kernel::sticky::STICKY;
+use crate::kernel::subject::Subject;
+use crate::route::follow;
+use crate::route::hops::{Route, View};
+use crate::route::seen_as::seen_as;
+use crate::scan::read::below;
+use crate::site::join::Site;
+use crate::site::layer::{Layer, LayerKind};
+use crate::site::suppose::Change;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::remedy::{Command, Step};
+use crate::words::terms::{Access, Protocol};
+
+/// How many changes a remedy may have before it is none.
+const MOST_STEPS: usize = 16;
+
+/// How much may have to be lifted for one change.
+const MOST_OBSTACLES: usize = 4;
+
+/// How the rights of an entry can be told more finely than by its mode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Style {
+    Posix,
+    Nfs4,
+    /// Mode bits only.
+    Bits,
+}
+
+/// Changes on their way to a remedy.
+pub(super) struct Plan<'a> {
+    /// The site with the changes made.
+    pub(super) site: Site,
+    view: &'a View,
+    path: &'a AbsPath,
+    asker: &'a Subject,
+    needs: &'a [Need],
+    below: bool,
+    pub(super) steps: Vec<Step>,
+    /// The changes of entries.
+    pub(super) changes: Vec<Change>,
+    /// Groups that the asker is supposed to have joined.
+    pub(super) joined: Vec<u32>,
+}
+
+impl<'a> Plan<'a> {
+    /// A plan after which nothing is refused. `None` if nothing is refused now, or if nothing helps.
+    pub(super) fn made(
+        site: &Site,
+        view: &'a View,
+        path: &'a AbsPath,
+        asker: &'a Subject,
+        needs: &'a [Need],
+        below: bool,
+    ) -> Option<Self> {
+        let (steps, changes, joined) = (Vec::new(), Vec::new(), Vec::new());
+        let site = site.clone();
+        let mut plan = Self { site, view, path, asker, needs, below, steps, changes, joined };
+        while !plan.advance()? {
+            if plan.steps.len() > MOST_STEPS {
+                return None;
+            }
+        }
+        (!plan.steps.is_empty()).then_some(plan)
+    }
+
+    /// Clears the next refusal; whether there is none any more.
+    fn advance(&mut self) -> Option<bool> {
+        let route = follow(&self.site, self.view, self.path, &self.subject());
+        let mut answers = self.needs.iter().map(|need| judge(&self.site, &route, *need));
+        match answers.find(|answer| !answer.is_allowed()) {
+            Some(answer) => self.clear(&route, &answer).map(|()| false),
+            None if self.below => self.clear_below(&route),
+            None => Some(true),
+        }
+    }
+
+    /// Who asks, with the groups that they are supposed to have joined.
+    fn subject(&self) -> Subject {
+        let mut subject = self.asker.clone();
+        subject.groups.extend(self.joined.iter().copied());
+        subject
+    }
+
+    /// Supposes that whoever asks joins a group, where they are somebody by name; whether that could help.
+    fn join(&mut self, host: &Name, gid: u32) -> bool {
+        // Root's group is nobody's to join, and a group that did not arrive the first time will not the second.
+        if gid == 0 || self.joined.contains(&gid) {
+            return false;
+        }
+        let step = match self.view {
+            View::Service(name) => Step::words(format!(
+                "add \"{gid}\" to the groups of service {name} in the layout, and start it anew"
+            )),
+            View::Host(own) => {
+                let mut accounts = self.site.accounts(own);
+                let Some(account) = accounts.find(|account| account.uid == self.asker.uid) else {
+                    return false;
+                };
+                let group = self.site.group_text(host, gid);
+                Step::run(own, Command::new("usermod -a -G").arg(group).arg(account.name.raw()))
+            }
+        };
+        self.joined.push(gid);
+        self.steps.push(step);
+        true
+    }
+
+    /// Clears one refusal; `None` if nothing does.
+    fn clear(&mut self, route: &Route, answer: &Answer) -> Option<()> {
+        match answer.refusal()? {
+            Refusal::Permission { of, subject, want } => {
+                let end = route.entry();
+                let at_end =
+                    end.is_some_and(|(end, node)| end.seen_on == of.host && node == of.node);
+                let wide = at_end && self.below;
+                let mut perm = *want;
+                if at_end {
+                    perm |= self.needs.iter().fold(0, |all, need| all | self.bits(*need, route));
+                }
+                if wide {
+                    perm |= R | X;
+                }
+                self.grant(&of.host, of.node, subject, perm, wide)
+            }
+            Refusal::ReadOnly(layer) => {
+                let opened = open(layer);
+                if let LayerKind::Filesystem(..) = &layer.kind {
+                    // What a change before has opened and closed again stays open.
+                    let closed = set_layer(layer, Access::ReadOnly);
+                    self.steps
+                        .retain(|earlier| !opened.contains(earlier) && !closed.contains(earlier));
+                    self.steps.splice(0..0, opened);
+                } else {
+                    self.steps.extend(opened);
+                }
+                self.site = self.site.supposing_writable(layer);
+                Some(())
+            }
+            Refusal::Flag(of) => {
+                let flags = self.site.object(&of.host, of.node)?.meta.flags?;
+                let command = Command::new("chattr").arg(format!("-{}", flags.letters()));
+                self.change(&of.host, of.node, false, Edit::NoFlags, command)
+            }
+            Refusal::Sticky(of) => {
+                let command = Command::new("chmod -t");
+                self.change(&of.host, of.node, false, Edit::Without(STICKY), command)
+            }
+            // The options of a mount are not changed by halves: the whole line is the mount's, and a finding of its own.
+            Refusal::Options(_) | Refusal::Other => None,
+        }
+    }
+
+    /// What a need asks of the entry at the end of the way.
+    fn bits(&self, need: Need, route: &Route) -> u8 {
+        let end = route.entry().and_then(|(end, node)| self.site.object(&end.seen_on, node));
+        let folder = end.is_some_and(|object| object.is_folder());
+        match need {
+            Need::Read if folder => R | X,
+            Need::Read => R,
+            Need::Write if !folder => W,
+            Need::Write | Need::Add => W | X,
+            Need::Enter => X,
+            Need::Remove => 0,
+        }
+    }
+
+    /// Clears what is refused below; whether nothing is any more.
+    fn clear_below(&mut self, route: &Route) -> Option<bool> {
+        let scan = below(&self.site, route);
+        let Some(cause) = scan.causes.first() else { return Some(true) };
+        let (end, root) = route.entry()?;
+        let tree = self.site.tree(&cause.host)?;
+        let Lookup::Found(node) = tree.find(cause.examples.first()?) else { return None };
+        let object = self.site.object(&cause.host, node)?;
+        let (folder, owner) = (object.is_folder(), object.meta.uid);
+        let few = scan.unreadable <= 3 || end.seen_on != cause.host;
+        let perm = if folder { R | X } else { R };
+        let subject = self.subject_at(route, &cause.host, node)?;
+        let before = self.steps.len();
+        // Few are repaired by themselves, and so are those that a wider grant has not helped.
+        let granted = self.changes.iter().any(|change| change.below && change.at == root);
+        if few || granted || subject.uid == owner {
+            let below = folder && !granted && subject.uid != owner;
+            self.grant(&cause.host, node, &subject, perm, below)?;
+        } else {
+            self.grant(&end.seen_on, root, &end.subject, R | X, true)?;
+        }
+        (self.steps.len() > before).then_some(false)
+    }
+
+    /// Who arrives at an entry below the end of the way.
+    fn subject_at(&self, route: &Route, host: &Name, node: NodeId) -> Option<Subject> {
+        let (end, _) = route.entry()?;
+        if end.seen_on == *host {
+            return Some(end.subject.clone());
+        }
+        let place = Place::new(host, self.site.tree(host)?.path(node));
+        let path = seen_as(&self.site, self.view, self.asker, &place)?;
+        let route = follow(&self.site, self.view, &path, self.asker);
+        route.entry().map(|(end, _)| end.subject.clone())
+    }
+
+    /// Takes up a change of entries, with what has to be out of its way while it is made. The entry's path ends the command.
+    fn change(
+        &mut self,
+        host: &Name,
+        at: NodeId,
+        below: bool,
+        edit: Edit,
+        command: Command,
+    ) -> Option<()> {
+        let obstacles = self.obstacles(host, at, below, &edit)?;
+        let place = self.site.tree(host)?.path(at);
+        let change = Change { host: host.clone(), at, below, edit };
+        // The same change twice would be no progress.
+        if self.changes.contains(&change) {
+            return None;
+        }
+        self.site = self.site.supposing(change.clone());
+        self.changes.push(change);
+        let step = |command| Step::run(host, command);
+        let (before, after): (Vec<Command>, Vec<Command>) = obstacles.into_iter().unzip();
+        let after: Vec<Step> = after.into_iter().rev().map(step).collect();
+        // What the change before has put back for this one to lift again stays lifted.
+        if !after.is_empty() && self.steps.ends_with(&after) {
+            self.steps.truncate(self.steps.len() - after.len());
+        } else {
+            self.steps.extend(before.into_iter().map(step));
+        }
+        self.steps.push(step(command.arg(place)));
+        self.steps.extend(after);
+        Some(())
+    }
+
+    /// What keeps even root from changing entries, as the commands that lift it and put it back: inode flags, and read-only
+    /// mounts. `None` if that is too much to be asked.
+    fn obstacles(
+        &self,
+        host: &Name,
+        at: NodeId,
+        below: bool,
+        edit: &Edit,
+    ) -> Option<Vec<(Command, Command)>> {
+        let objects = self.site.objects(host)?;
+        let mut obstacles = Vec::new();
+        let place = objects.tree.path(at);
+        if let Some(table) = self.site.mounts(host) {
+            let mount = table.at(&place)?;
+            let opened = self.site.writable_layers().iter().any(|layer| {
+                matches!(layer.kind, LayerKind::Filesystem(..))
+                    && layer.at.host == *host
+                    && layer.at.path == mount.point
+            });
+            // Where it is opened for good, that is part of what is needed.
+            if !opened && mount.access() == Access::ReadOnly {
+                let whole = mount.super_options.read_only();
+                let set = |access| {
+                    set_access(&mount.filesystem, &mount.source, &mount.point, whole, access)
+                };
+                obstacles.push((set(Access::ReadWrite), set(Access::ReadOnly)));
+            }
+            let inside =
+                |entry: &MountEntry| below && entry.point != place && entry.point.within(&place);
+            let closed = |entry: &MountEntry| inside(entry) && entry.access() == Access::ReadOnly;
+            if table.entries().iter().any(closed) {
+                return None;
+            }
+        }
+        let reach = objects.tree.below_but(at, |_| !below).filter(|_| *edit != Edit::NoFlags);
+        for node in reach {
+            let letters = objects.of(node).meta.flags.unwrap_or_default().letters();
+            if !letters.is_empty() {
+                let place = objects.tree.path(node);
+                let set = |sign| Command::new("chattr").arg(format!("{sign}{letters}")).arg(&place);
+                obstacles.push((set('-'), set('+')));
+            }
+        }
+        (obstacles.len() <= MOST_OBSTACLES).then_some(obstacles)
+    }
+
+    /// Gives a subject permissions on an entry, in the finest way that the filesystem has.
+    fn grant(
+        &mut self,
+        host: &Name,
+        node: NodeId,
+        subject: &Subject,
+        perm: u8,
+        below: bool,
+    ) -> Option<()> {
+        let object = self.site.object(host, node)?;
+        let grant = if below { Grant::below(perm) } else { Grant::exactly(perm) };
+        let command = |name: &str| {
+            let command = Command::new(name);
+            if below { command.arg("-R") } else { command }
+        };
+        let (owner, group, mode) = (object.meta.uid, object.meta.gid, object.meta.mode);
+        let style = self.style(host, node, &object);
+        // The owner's bits decide for the owner alone, whatever an ACL says of them (acl(5)).
+        if style != Style::Nfs4 && subject.uid == owner {
+            let command = command("chmod").arg(format!("u+{}", grant.text()));
+            return self.change(host, node, below, Edit::Class { shift: 6, grant }, command);
+        }
+        match style {
+            Style::Posix => {
+                let (edit, entries) = self.acl_entry(host, subject, &object, grant, below);
+                let command = command("setfacl").arg("-m").arg(entries);
+                self.change(host, node, below, edit, command)
+            }
+            Style::Nfs4 => {
+                let bits = [(R, nfs4::READ), (W, nfs4::WRITE | nfs4::APPEND), (X, nfs4::EXECUTE)];
+                let mask =
+                    bits.iter().filter(|(bit, _)| perm & bit != 0).fold(0, |all, (_, b)| all | b);
+                let flags = if below { FILE_INHERIT | FOLDER_INHERIT } else { 0 };
+                let entry = Ace { kind: AceType::Allow, flags, mask, who: Who::Uid(subject.uid) };
+                let command = command("nfs4_setfacl").arg("-a").arg(entry.to_string());
+                self.change(host, node, below, Edit::Ace { entry }, command)
+            }
+            Style::Bits => {
+                let member = subject.is_in(group);
+                let of_group = (mode >> 3) as u8 & 7;
+                // To join the group that has it already gives one account more, and not everyone.
+                if !member && of_group & perm == perm && self.join(host, group) {
+                    return Some(());
+                }
+                let (class, shift) = if member { ('g', 3) } else { ('o', 0) };
+                let command = command("chmod").arg(format!("{class}+{}", grant.text()));
+                self.change(host, node, below, Edit::Class { shift, grant }, command)
+            }
+        }
+    }
+
+    /// An entry of a POSIX ACL for one user, and how `setfacl(1)` writes it.
+    fn acl_entry(
+        &self,
+        host: &Name,
+        subject: &Subject,
+        object: &Object,
+        grant: Grant,
+        below: bool,
+    ) -> (Edit, String) {
+        // A name that only the layout knows may not be known to the host's tools.
+        let known = self.site.facts(host).and_then(|facts| facts.account_of(subject.uid));
+        let who =
+            known.map_or_else(|| subject.uid.to_string(), |account| account.name.raw().to_owned());
+        let tag = Tag::User(subject.uid);
+        let acl = object.full_acl();
+        let sum = Grant { perm: grant.perm | acl.perm(tag).unwrap_or(0), ..grant };
+        // A mask that cuts what others were given stays as narrow as it can.
+        let cut = |tag| !matches!(tag, Tag::UserObj | Tag::Other | Tag::Mask);
+        let named = acl.entries().iter().filter(|entry| cut(entry.tag));
+        let union = named.fold(0, |all, entry| all | entry.perm);
+        let mask = acl.perm(Tag::Mask).filter(|mask| !below && union & !mask != 0);
+        let mask = mask.map(|mask| mask | grant.perm);
+        let mut entries = format!("u:{who}:{}", sum.text());
+        if let Some(mask) = mask {
+            entries += &format!(",m::{}", perm_text(mask));
+        }
+        if below {
+            entries += &format!(",d:{entries}");
+        }
+        (Edit::Entry { tag, grant: sum, mask, inherit: below }, entries)
+    }
+
+    fn style(&self, host: &Name, node: NodeId, object: &Object) -> Style {
+        if object.nfs4.is_some() {
+            return Style::Nfs4;
+        }
+        if object.acl.is_some() || object.default_acl.is_some() {
+            return Style::Posix;
+        }
+        let place = self.site.tree(host).map(|tree| tree.path(node)).unwrap_or_else(AbsPath::root);
+        let Some(mount) = self.site.mounts(host).and_then(|table| table.at(&place)) else {
+            return Style::Posix;
+        };
+        let posix = match mount.filesystem.raw() {
+            "zfs" => mount.super_options.has("posixacl"),
+            "vfat" | "exfat" | "msdos" | "ntfs" | "ntfs3" | "hfsplus" | "iso9660" | "udf" => false,
+            other => !other.starts_with("fuse") && !mount.super_options.has("noacl"),
+        };
+        if posix { Style::Posix } else { Style::Bits }
+    }
+}
+
+/// What makes a layer writable.
+fn open(layer: &Layer) -> Vec<Step> {
+    let host = &layer.at.host;
+    match &layer.kind {
+        LayerKind::Mapping(line) => vec![Step::words(format!(
+            "set access = \"rw\" for the mapping in line {line} of the layout"
+        ))],
+        LayerKind::Mount(_) => {
+            let remount = Command::new("mount -o remount,rw").arg(&layer.at.path);
+            vec![Step::run(host, remount), Step::on(host, "write rw into its line of fstab")]
+        }
+        LayerKind::Share(name, Protocol::Nfs) => vec![Step::words(format!(
+            "set access = \"rw\" for this client in the nfs of share {name}, and put `tarvek emit exports` in place"
+        ))],
+        LayerKind::Share(name, _) => vec![Step::words(format!(
+            "add the user to write in the smb of share {name}, and put `tarvek emit smb` in place"
+        ))],
+        LayerKind::Filesystem(..) => set_layer(layer, Access::ReadWrite),
+    }
+}
+
+/// What makes a mounted filesystem writable or read-only; nothing for other layers.
+fn set_layer(layer: &Layer, access: Access) -> Vec<Step> {
+    let LayerKind::Filesystem(kind, source) = &layer.kind else { return Vec::new() };
+    let Place { host, path } = &layer.at;
+    let source = source.raw().as_bytes();
+    vec![Step::run(host, set_access(kind, source, path, layer.filesystem, access))]
+}
+
+/// The command that makes a mounted filesystem, or only this mount of it, writable or read-only.
+fn set_access(kind: &Name, source: &[u8], point: &AbsPath, whole: bool, access: Access) -> Command {
+    let remount =
+        |how: &str| Command::new("mount -o").arg(format!("{how},{}", access.word())).arg(point);
+    match (kind.raw(), whole) {
+        ("zfs", true) => {
+            let value = if access == Access::ReadOnly { "on" } else { "off" };
+            Command::new("zfs set").arg(format!("readonly={value}")).arg(source)
+        }
+        (_, true) => remount("remount"),
+        (_, false) => remount("remount,bind"),
+    }
+}

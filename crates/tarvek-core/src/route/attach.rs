@@ -1,0 +1,270 @@
+//! What is attached at a place of a walk: mappings, observed and declared mounts, and the servers behind them.
+
+use crate::facts::mounts::{MountEntry, network_protocol};
+use crate::facts::tree::Lookup;
+use crate::kernel::subject::Subject;
+use crate::layout::mapping::{MapSource, Mapping};
+use crate::route::arrive::{outside_of, smb_user};
+use crate::route::end::End;
+use crate::route::hops::{View, Waypoint};
+use crate::route::source::Remote;
+use crate::route::spot::{Entrance, Last, MappingVia, MountVia, Spot, Via, host_of};
+use crate::route::walk::{Walked, Walker};
+use crate::route::{nfs, smb};
+use crate::words::name::Name;
+use crate::words::place::Place;
+use crate::words::terms::{Access, Protocol};
+use crate::words::text::shown;
+
+impl Walker<'_> {
+    pub(super) fn attach_mapping(
+        &self,
+        mut spot: Spot,
+        k: usize,
+        index: usize,
+        mapping: &Mapping,
+    ) -> Walked {
+        spot.cut(k);
+        spot.trail.clear();
+        if k == 0 && matches!(spot.frames[0].level, View::Service(_)) {
+            spot.mapping = Some(index);
+        }
+        let outer = &spot.frames[k];
+        let host = match &outer.level {
+            View::Service(_) => host_of(self.site, &outer.level),
+            // The folders of a system container come from the host that it is inside of.
+            View::Host(name) => {
+                let inside = self.site.layout.host(name).and_then(|host| host.inside.clone());
+                inside.unwrap_or_else(|| name.clone())
+            }
+        };
+        let (subject, changed_by) =
+            match outside_of(self.site, &outer.level, &outer.subject, mapping) {
+                Ok(outside) => outside,
+                Err(why) => {
+                    let at = Place::new(&host, &outer.path);
+                    return (spot, End::Unmapped { at, why });
+                }
+            };
+        match &mapping.source {
+            MapSource::Folder(from) => {
+                let Ok(from) = &from.path else {
+                    return (spot, End::Uncovered { mapped: Vec::new() });
+                };
+                let via = Via::Mapping(MappingVia {
+                    to: outer.path.clone(),
+                    access: mapping.access,
+                    line: mapping.origin.line,
+                    seen: false,
+                    changed_by,
+                });
+                self.append(spot, &host, from.as_bytes(), &subject, via, Entrance::Root)
+            }
+            MapSource::Volume(name) => {
+                spot.volume = Some(name.clone());
+                (spot, End::Volume { name: name.clone() })
+            }
+            MapSource::Share { share, protocol, options, user } => {
+                let Some(remote) = Remote::of_share(self.site, share, *protocol) else {
+                    return (spot, End::Uncovered { mapped: Vec::new() });
+                };
+                let read_only = mapping.access == Access::ReadOnly || options.read_only();
+                let access = if read_only { Access::ReadOnly } else { Access::ReadWrite };
+                let mount = MountVia {
+                    user: user.clone(),
+                    sent: changed_by.map(|by| (subject.clone(), by)),
+                    ..MountVia::new(*protocol, &outer.path, share.to_string(), access, options)
+                };
+                self.attach_remote(spot, k, &host, remote, mount)
+            }
+        }
+    }
+
+    pub(super) fn attach_observed(
+        &self,
+        mut spot: Spot,
+        k: usize,
+        host: &Name,
+        mount: &MountEntry,
+    ) -> Walked {
+        if let Some(end) = self.hidden_child(&spot, k, host) {
+            return (spot, end);
+        }
+        spot.cut(k);
+        spot.frames[k].mount = Some(mount.id);
+        if let Some(protocol) = mount.network() {
+            let source = shown(&mount.source);
+            let options = &mount.super_options;
+            let via = MountVia {
+                observed: true,
+                ..MountVia::new(protocol, &mount.point, source, mount.access(), options)
+            };
+            match Remote::parse(self.site, &mount.source, protocol) {
+                Some(remote) if remote.is_known() => {
+                    return self.attach_remote(spot, k, host, remote, via);
+                }
+                _ => spot.frames[k].foreign = Some(via),
+            }
+        }
+        let (mut spot, end) = self.look(spot);
+        if let (End::Reached, Some(last)) = (&end, spot.trail.last_mut()) {
+            last.attached = true;
+        }
+        // What a bind shows may have been looked at under its source only.
+        if let End::Unseen { .. } = end
+            && let Some(source) = self.site.mounts(host).and_then(|table| table.bind_source(mount))
+            && let Some(tree) = self.site.tree(host)
+            && let Lookup::Found(node) = tree.find(&source)
+        {
+            spot.frames[k].node = Some(node);
+            let at = Place::new(host, source);
+            let waypoint = Waypoint { at, ..self.waypoint(&spot, true) };
+            spot.trail.push(waypoint);
+            return (spot, End::Reached);
+        }
+        (spot, end)
+    }
+
+    /// A dataset below an NFS export that is neither exported itself nor included by `crossmnt`.
+    fn hidden_child(&self, spot: &Spot, k: usize, host: &Name) -> Option<End> {
+        let frame = &spot.frames[k];
+        let via = frame.via.mount().filter(|via| via.protocol == Protocol::Nfs)?;
+        let share = self.site.layout.share(via.share()?)?;
+        let crossed = share.nfs.iter().any(|export| export.crossmnt);
+        let exported =
+            self.site.layout.shares.iter().any(|other| {
+                other.host == *host && !other.nfs.is_empty() && other.path == frame.path
+            });
+        (!crossed && !exported).then(|| End::HiddenChild {
+            at: Place::new(host, &frame.path),
+            share: share.name.clone(),
+        })
+    }
+
+    /// Attaches what the layout declares at the path of a frame, where no mount table says otherwise.
+    pub(super) fn attach_declared(
+        &self,
+        spot: &Spot,
+        k: usize,
+        host: &Name,
+        on_demand: bool,
+    ) -> Option<Walked> {
+        let path = &spot.frames[k].path;
+        let declared = self.site.layout.mounts.iter().find(|m| m.host == *host && m.at == *path);
+        let datasets = self.site.layout.host(host).map_or(&[][..], |host| &host.datasets);
+        if declared.is_none()
+            && datasets.iter().any(|dataset| dataset.at == *path)
+            && let Some(end) = self.hidden_child(spot, k, host)
+        {
+            return Some((spot.clone(), end));
+        }
+        let fstab = self.site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
+        let (protocol, source, remote, options) = if let Some(mount) = declared {
+            let source = self.site.layout.source_name(&mount.from);
+            (mount.protocol, source, Remote::of_mount(self.site, mount), &mount.options)
+        } else {
+            let line = fstab.into_iter().find(|line| line.point == *path)?;
+            let protocol = network_protocol(&line.filesystem)?;
+            let remote = Remote::parse(self.site, line.source.raw().as_bytes(), protocol);
+            (protocol, &line.source, remote, &line.options)
+        };
+        let mut spot = spot.clone();
+        spot.cut(k);
+        let note = if on_demand { " (mounted on demand)" } else { "" };
+        let shown = format!("{source}{note}");
+        let via = MountVia {
+            user: declared.and_then(|mount| mount.user.clone()),
+            ..MountVia::new(protocol, path, shown, options.access(), options)
+        };
+        match (protocol, remote) {
+            (_, Some(remote)) if remote.is_known() => {
+                Some(self.attach_remote(spot, k, host, remote, via))
+            }
+            (Protocol::Bind, _) => {
+                let subject = spot.frames[k].subject.clone();
+                let (from, via) = (source.raw().as_bytes(), Via::Mount(Box::new(via)));
+                Some(self.append(spot, host, from, &subject, via, Entrance::Last))
+            }
+            (Protocol::Disk, _) => None,
+            _ => {
+                spot.frames[k].foreign = Some(via);
+                Some(self.look(spot))
+            }
+        }
+    }
+
+    /// Steps from a mount point onto a server of the site.
+    fn attach_remote(
+        &self,
+        mut spot: Spot,
+        k: usize,
+        client: &Name,
+        remote: Remote,
+        mut via: MountVia,
+    ) -> Walked {
+        let (Some(server), Some(path)) = (remote.host, remote.path) else {
+            let at = spot.inner().at(self.site);
+            let why = Some(format!("{} is not in the layout", remote.server));
+            return (spot, End::Unseen { at, why });
+        };
+        let local = match &via.sent {
+            Some((shifted, _)) => shifted.clone(),
+            None => spot.frames[k].subject.clone(),
+        };
+        let share = remote.share.as_ref().and_then(|name| self.site.layout.share(name));
+        let arrival = match remote.protocol {
+            Protocol::Nfs => Ok(nfs::arrive(self.site, client, &server, share, &local, &mut via)),
+            _ => {
+                let user = smb_user(self.site, &spot.frames[k].level, &via).cloned();
+                let user = user.as_ref();
+                smb::arrive(self.site, client, &server, share, user, &local, &mut via)
+            }
+        };
+        spot.frames.truncate(k + 1);
+        let arrival = match arrival {
+            Ok(arrival) => arrival,
+            Err(why) => {
+                return (spot, End::NotAdmitted { at: Place { host: server, path }, why });
+            }
+        };
+        via.offer = Some(arrival.offer);
+        // An NFS server does not check the folders above an export; an SMB server does check those above a share.
+        let entrance = if via.protocol == Protocol::Smb { Entrance::All } else { Entrance::Last };
+        let via = Via::Mount(Box::new(via));
+        self.append(spot, &server, path.as_bytes(), &arrival.subject, via, entrance)
+    }
+
+    /// Appends the frames of a path on a host, resolved there, to a spot.
+    fn append(
+        &self,
+        mut spot: Spot,
+        host: &Name,
+        path: &[u8],
+        subject: &Subject,
+        via: Via,
+        entrance: Entrance,
+    ) -> Walked {
+        if !self.turn() {
+            return (spot, End::Loop);
+        }
+        let mut links = Vec::new();
+        let (mut inner, end) =
+            self.walk(self.host_top(host, subject), path, Last::Followed, &mut links);
+        let seen = inner.frames[0].node.is_some();
+        inner.frames[0].via = match via {
+            Via::Mapping(mapping) => Via::Mapping(MappingVia { seen, ..mapping }),
+            via => via,
+        };
+        inner.frames[0].links = links;
+        let depth = spot.frames.len();
+        spot.frames.append(&mut inner.frames);
+        spot.not_mounted.extend(inner.not_mounted.into_iter().map(|(k, m)| (k + depth, m)));
+        let last = inner.trail.pop().map(|last| Waypoint { attached: true, ..last });
+        match entrance {
+            Entrance::Root => spot.trail = last.into_iter().collect(),
+            Entrance::Last => spot.trail.extend(last),
+            Entrance::All => spot.trail.extend(inner.trail.into_iter().chain(last)),
+        }
+        (spot, end)
+    }
+}

@@ -1,0 +1,283 @@
+//! What a walk makes of where it came: hops for people, layers and a trail for the decision.
+
+use crate::facts::mounts::{MountEntry, MountTable};
+use crate::facts::tree::{Listing, NodeId, Tree};
+use crate::layout::host::HostRole;
+use crate::route::end::{End, NotMounted};
+use crate::route::hops::{Hop, HopKind, Route, View};
+use crate::route::spot::{Frame, MappingVia, MountVia, Spot, Via};
+use crate::site::join::Site;
+use crate::site::layer::{Layer, LayerKind};
+use crate::words::evidence::Evidence;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::terms::Access;
+use crate::words::text::{counted, shown};
+
+/// Turns a walked spot into a route.
+pub(super) struct Finish<'a> {
+    pub(super) site: &'a Site,
+    pub(super) spot: &'a Spot,
+    pub(super) end: &'a End,
+}
+
+impl Finish<'_> {
+    pub(super) fn route(&self, view: &View, asked: &AbsPath, links: Vec<Hop>) -> Route {
+        let mut hops = links;
+        let mut layers = Vec::new();
+        let frames = &self.spot.frames;
+        for (k, frame) in frames.iter().enumerate() {
+            if k > 0 {
+                self.enter(&frames[k - 1], frame, &mut hops, &mut layers);
+            }
+            for (_, absent) in self.spot.not_mounted.iter().filter(|(at, _)| *at == k) {
+                hops.push(self.absent_hop(frame, absent));
+            }
+            if let Some(via) = &frame.foreign {
+                hops.push(self.foreign_hop(frame, via));
+                layers.push(mount_layer(frame.at(self.site).host, via));
+            }
+            if let Some((table, mount)) = self.local_mount(frame) {
+                let source = Name::from(shown(&mount.source));
+                layers.push(Layer {
+                    kind: LayerKind::Filesystem(mount.filesystem.clone(), source),
+                    at: Place { path: mount.point.clone(), ..frame.at(self.site) },
+                    access: mount.access(),
+                    filesystem: mount.super_options.read_only(),
+                });
+                if let Some(source) = table.bind_source(mount) {
+                    hops.push(self.bind_hop(frame, mount, &source));
+                }
+            }
+        }
+        for layer in &mut layers {
+            if self.site.is_supposed_writable(layer) {
+                layer.access = Access::ReadWrite;
+            }
+        }
+        let here = self.ending(&hops);
+        self.end_hops(&here, &mut hops);
+        let takes_umask = |frame: &Frame| frame.via.mount().is_some_and(MountVia::takes_umask);
+        Route {
+            view: view.clone(),
+            asked: asked.clone(),
+            subject: frames[0].subject.clone(),
+            hops,
+            trail: self.spot.trail.clone(),
+            layers,
+            levels: frames.iter().map(|f| (f.level.clone(), f.path.clone())).collect(),
+            not_mounted: self.spot.not_mounted.iter().map(|(_, m)| m.clone()).collect(),
+            mapping: self.spot.mapping,
+            umask_always: frames.iter().any(takes_umask),
+            end: self.end.clone(),
+            here,
+        }
+    }
+
+    fn local_mount(&self, frame: &Frame) -> Option<(&MountTable, &MountEntry)> {
+        let View::Host(host) = &frame.level else { return None };
+        let table = self.site.mounts(host)?;
+        let mount = table.entry(frame.mount?)?;
+        (mount.network().is_none()).then_some((table, mount))
+    }
+
+    /// Where the innermost frame ends, after a last bind.
+    fn ending(&self, hops: &[Hop]) -> Place {
+        let frame = self.spot.inner();
+        match (hops.last(), &frame.level) {
+            (Some(hop), View::Host(host)) if hop.kind == HopKind::Mount && hop.to.host == *host => {
+                hop.to.clone()
+            }
+            _ => frame.at(self.site),
+        }
+    }
+
+    fn enter(&self, outer: &Frame, inner: &Frame, hops: &mut Vec<Hop>, layers: &mut Vec<Layer>) {
+        match &inner.via {
+            Via::Top => {}
+            Via::Mapping(via) => {
+                hops.push(self.mapping_hop(outer, inner, via));
+                layers.push(Layer {
+                    kind: LayerKind::Mapping(via.line),
+                    at: Place { path: via.to.clone(), ..outer.at(self.site) },
+                    access: via.access,
+                    filesystem: false,
+                });
+            }
+            Via::Mount(via) => {
+                hops.push(self.mount_hop(outer, inner, via));
+                layers.push(mount_layer(outer.at(self.site).host, via));
+                self.offer(inner, via, hops, layers);
+            }
+        }
+        hops.extend(inner.links.iter().cloned());
+    }
+
+    fn mapping_hop(&self, outer: &Frame, inner: &Frame, via: &MappingVia) -> Hop {
+        let (from, to) = (outer.at(self.site), inner.at(self.site));
+        Hop {
+            access: via.access,
+            changed_by: via.changed_by.clone(),
+            evidence: if via.seen { Evidence::Observed } else { Evidence::Declared },
+            note: format!("mapped to {} in line {} of the layout", via.to, via.line),
+            ..Hop::new(HopKind::Mapping, from, to, &inner.subject)
+        }
+    }
+
+    fn mount_hop(&self, outer: &Frame, inner: &Frame, via: &MountVia) -> Hop {
+        let (sent, by) = match &via.sent {
+            Some((sent, by)) => (sent, Some(by.clone())),
+            None => (&outer.subject, None),
+        };
+        let (from, to) = (outer.at(self.site), inner.at(self.site));
+        Hop {
+            access: via.access,
+            changed_by: by,
+            evidence: if via.observed { Evidence::Observed } else { Evidence::Declared },
+            note: format!("{} {} mounted at {}", via.protocol.word(), via.source, via.point),
+            ..Hop::new(HopKind::Mount, from, to, sent)
+        }
+    }
+
+    /// What the server makes of whoever comes through a mount.
+    fn offer(&self, inner: &Frame, via: &MountVia, hops: &mut Vec<Hop>, layers: &mut Vec<Layer>) {
+        let Some(offer) = &via.offer else { return };
+        let at = inner.at(self.site);
+        let note = match &offer.share {
+            None => offer.remark.clone(),
+            Some(name) => {
+                layers.push(Layer {
+                    kind: LayerKind::Share(name.clone(), via.protocol),
+                    at: at.clone(),
+                    access: offer.access,
+                    filesystem: false,
+                });
+                format!("share {name}, {}", offer.remark)
+            }
+        };
+        hops.push(Hop {
+            access: offer.access,
+            changed_by: offer.changed_by.clone(),
+            share: Some((via.protocol, offer.share.clone())),
+            evidence: Evidence::Declared,
+            note,
+            ..Hop::new(HopKind::Share, at.clone(), at, &inner.subject)
+        });
+    }
+
+    fn here_hop(&self, frame: &Frame, kind: HopKind) -> Hop {
+        let at = frame.at(self.site);
+        Hop::new(kind, at.clone(), at, &frame.subject)
+    }
+
+    fn absent_hop(&self, frame: &Frame, absent: &NotMounted) -> Hop {
+        let by = if absent.origin.is_some() { "the layout" } else { "fstab" };
+        let note = format!(
+            "{} is not mounted at {}, though {by} says so: what lies beneath is seen",
+            absent.source, absent.at.path
+        );
+        Hop { note, broken: true, ..self.here_hop(frame, HopKind::Mount) }
+    }
+
+    fn foreign_hop(&self, frame: &Frame, via: &MountVia) -> Hop {
+        let evidence = if via.observed { Evidence::Observed } else { Evidence::Declared };
+        let note = format!(
+            "{} {} mounted at {}; its server is not in the layout, so this host's view of it counts",
+            via.protocol.word(),
+            via.source,
+            via.point
+        );
+        Hop { access: via.access, evidence, note, ..self.here_hop(frame, HopKind::Mount) }
+    }
+
+    fn bind_hop(&self, frame: &Frame, mount: &MountEntry, source: &AbsPath) -> Hop {
+        let rest = frame.path.below(&mount.point).unwrap_or_default();
+        let mut hop = self.here_hop(frame, HopKind::Mount);
+        hop.to.path = source.join(rest);
+        hop.access = mount.access();
+        hop.note = format!("bind of {source} at {}", mount.point);
+        hop
+    }
+
+    fn end_hops(&self, here: &Place, hops: &mut Vec<Hop>) {
+        let frame = self.spot.inner();
+        let base = |kind| Hop::new(kind, here.clone(), here.clone(), &frame.subject);
+        if let Some(name) = &self.spot.volume {
+            let note = format!("the engine's volume {name}");
+            hops.push(Hop { evidence: Evidence::Declared, note, ..base(HopKind::Volume) });
+            return;
+        }
+        if matches!(frame.level, View::Service(_)) {
+            let (evidence, note) = (Evidence::Declared, self.end.words());
+            hops.push(Hop { evidence, note, broken: true, ..base(HopKind::Entry) });
+            return;
+        }
+        hops.extend(self.dataset_hop(here, base(HopKind::Dataset)));
+        let last = self.spot.trail.last().filter(|_| *self.end == End::Reached);
+        let entry = last.and_then(|last| Some((self.site.tree(&last.seen_on)?, last, last.node?)));
+        let (evidence, note) = match (self.end, entry) {
+            (End::Reached, Some((tree, last, node))) => {
+                (Evidence::Observed, self.entry_note(tree, &last.seen_on, node))
+            }
+            (End::Reached, None) => {
+                (Evidence::Declared, format!("nobody has looked at {}", here.host))
+            }
+            (End::Unseen { .. }, _) => (Evidence::Declared, self.end.words()),
+            (end, _) => (Evidence::Observed, end.words()),
+        };
+        let broken = !matches!(self.end, End::Reached | End::Unseen { .. });
+        let doubt = self.role_doubt(&here.host);
+        hops.push(Hop { evidence, note, doubt, broken, ..base(HopKind::Entry) });
+    }
+
+    /// `folder 2775 mira:keepers with an ACL, 8 entries`.
+    fn entry_note(&self, tree: &Tree, host: &Name, node: NodeId) -> String {
+        let meta = tree.meta(node);
+        let owner = self.site.owner_text(host, &meta);
+        let acl = match tree.extras(node).map(|extras| (&extras.acl, &extras.nfs4_acl)) {
+            Some((_, Some(_))) => " with an NFSv4 ACL",
+            Some((Some(_), _)) => " with an ACL",
+            _ => "",
+        };
+        let holds = match (meta.is_folder(), tree.listing(node), tree.children(node).len()) {
+            (true, Listing::Complete, 0) => ", empty".to_owned(),
+            (true, Listing::Complete, n) => format!(", {}", counted(n as u64, "entry")),
+            _ => String::new(),
+        };
+        format!("{} {:04o} {owner}{acl}{holds}", meta.kind.word(), meta.mode)
+    }
+
+    /// Media on a host that is not there to hold any is worth a second look.
+    fn role_doubt(&self, host: &Name) -> Option<String> {
+        let declared = self.site.layout.host(host)?;
+        let storage = declared.roles.contains(&HostRole::Storage);
+        (!storage).then(|| format!("{host} is not a storage host"))
+    }
+
+    fn dataset_hop(&self, here: &Place, base: Hop) -> Option<Hop> {
+        let declared = self.site.layout.host(&here.host).into_iter().flat_map(|h| &h.datasets);
+        let declared = declared
+            .filter(|dataset| here.path.within(&dataset.at))
+            .max_by_key(|dataset| dataset.at.as_bytes().len());
+        let mount = self.site.mounts(&here.host).and_then(|table| table.at(&here.path));
+        if let Some(mount) = mount {
+            let source = shown(&mount.source);
+            let note = format!("{} {source} at {}", mount.filesystem, mount.point);
+            return Some(Hop { access: mount.access(), note, ..base });
+        }
+        let dataset = declared?;
+        let filesystem = dataset.filesystem.clone().unwrap_or_else(|| "dataset".into());
+        let note = format!("{filesystem} {} at {}", dataset.name, dataset.at);
+        Some(Hop { evidence: Evidence::Declared, note, ..base })
+    }
+}
+
+fn mount_layer(host: Name, via: &MountVia) -> Layer {
+    Layer {
+        kind: LayerKind::Mount(via.protocol),
+        at: Place::new(host, &via.point),
+        access: via.access,
+        filesystem: false,
+    }
+}

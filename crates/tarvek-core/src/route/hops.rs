@@ -1,0 +1,194 @@
+//! What a route is: the viewpoint, the hops, and the entries that are checked on the way.
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::facts::tree::NodeId;
+use crate::kernel::gate::Gate;
+use crate::kernel::subject::Subject;
+use crate::route::end::{End, NotMounted};
+use crate::site::layer::Layer;
+use crate::words::evidence::Evidence;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::terms::{Access, Protocol};
+use crate::words::word::words;
+
+/// From where a path is seen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum View {
+    /// Inside a service, through its mappings.
+    Service(Name),
+    /// On a host itself.
+    Host(Name),
+}
+
+impl View {
+    /// Inside a service.
+    pub fn service(name: impl Into<Name>) -> Self {
+        Self::Service(name.into())
+    }
+
+    /// On a host.
+    pub fn host(name: impl Into<Name>) -> Self {
+        Self::Host(name.into())
+    }
+}
+
+impl fmt::Display for View {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Service(name) => write!(f, "service:{name}"),
+            Self::Host(name) => write!(f, "host:{name}"),
+        }
+    }
+}
+
+words! {
+    /// What a hop is.
+    pub enum HopKind {
+        /// A symlink that the walk followed.
+        Symlink = "symlink",
+        /// From the inside of a service to its host.
+        Mapping = "mapping",
+        /// Into storage that the engine keeps.
+        Volume = "volume",
+        /// From a mount point to its source.
+        Mount = "mount",
+        /// The offer of a host that a mount reaches.
+        Share = "share",
+        /// The filesystem that holds the folder.
+        Dataset = "dataset",
+        /// The folder or file at the end.
+        Entry = "folder",
+    }
+}
+
+/// One step of a route.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Hop {
+    pub kind: HopKind,
+    /// The place before it, as seen there.
+    pub from: Place,
+    /// The place after it.
+    pub to: Place,
+    /// Whether it can be written through.
+    pub access: Access,
+    /// Who arrives after it.
+    pub subject: Subject,
+    /// What made them somebody else there.
+    pub changed_by: Option<String>,
+    /// The protocol of the share that it is, and the share's name, if the layout has one.
+    pub share: Option<(Protocol, Option<Name>)>,
+    pub evidence: Evidence,
+    /// What is worth knowing about it, in words.
+    pub note: String,
+    /// Why it may not be what is meant, although nothing is broken.
+    pub doubt: Option<String>,
+    /// Whether the way is broken here.
+    pub broken: bool,
+}
+
+impl Hop {
+    /// A hop that changes nothing but the place, and that somebody saw.
+    pub(super) fn new(kind: HopKind, from: Place, to: Place, subject: &Subject) -> Self {
+        Self {
+            kind,
+            from,
+            to,
+            access: Access::ReadWrite,
+            subject: subject.clone(),
+            changed_by: None,
+            share: None,
+            evidence: Evidence::Observed,
+            note: String::new(),
+            doubt: None,
+            broken: false,
+        }
+    }
+}
+
+/// One entry that the kernel checks on the way; the last one is the end itself.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Waypoint {
+    /// Where the host that decides has it.
+    pub at: Place,
+    /// The host whose facts show the entry: the same, or a client that sees it through a mount.
+    pub seen_on: Name,
+    /// The entry in those facts.
+    pub node: Option<NodeId>,
+    /// Who asks, as this host sees it.
+    pub subject: Subject,
+    /// Whether something is mounted or mapped exactly here.
+    pub attached: bool,
+    /// The checks that clients make by themselves at SMB mounts on the way.
+    pub gates: Vec<Arc<Gate>>,
+}
+
+/// A followed path.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Route {
+    /// From where it was seen.
+    pub view: View,
+    /// The path that was asked for.
+    pub asked: AbsPath,
+    /// Who asked, before any hop changed it.
+    pub subject: Subject,
+    /// Outermost first.
+    pub hops: Vec<Hop>,
+    /// The entries that are checked on the way, the end last.
+    pub trail: Vec<Waypoint>,
+    /// Layers that can be read-only.
+    pub layers: Vec<Layer>,
+    /// Mounts on the way that are missing; the route then leads to what lies beneath.
+    pub not_mounted: Vec<NotMounted>,
+    /// The path on every level that it passes, outermost first: how far the walk came, if it did not reach its end.
+    pub levels: Vec<(View, AbsPath)>,
+    /// Index into the service's mappings of the one that was taken.
+    pub mapping: Option<usize>,
+    /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there is: all versions of NFSv4
+    /// before 4.2 do (RFC 8275, section 2).
+    pub umask_always: bool,
+    pub end: End,
+    pub(super) here: Place,
+}
+
+impl Route {
+    /// The innermost place that was reached.
+    pub fn here(&self) -> &Place {
+        &self.here
+    }
+
+    /// Whether it ends at an entry, with every mount on the way in place.
+    pub fn complete(&self) -> bool {
+        self.end == End::Reached && self.not_mounted.is_empty()
+    }
+
+    /// The entry at the end, if it was seen.
+    pub fn entry(&self) -> Option<(&Waypoint, NodeId)> {
+        let last = self.trail.last().filter(|_| self.end == End::Reached)?;
+        Some((last, last.node?))
+    }
+
+    /// Who arrives at the end.
+    pub fn arrived(&self) -> &Subject {
+        self.trail.last().map_or(&self.subject, |last| &last.subject)
+    }
+
+    /// Whether a layer on the way is read-only.
+    pub fn read_only(&self) -> bool {
+        self.layers.iter().any(|layer| layer.access == Access::ReadOnly)
+    }
+
+    /// How the end is known: the weakest evidence that it rests on.
+    pub fn evidence(&self) -> Evidence {
+        let seen = match &self.end {
+            End::Reached => self.entry().is_some(),
+            End::Missing(_) | End::NotAFolder { .. } | End::Loop | End::LeavesShare { .. } => true,
+            End::Uncovered { .. } | End::Volume { .. } | End::Unseen { .. } => false,
+            End::HiddenChild { .. } | End::NotAdmitted { .. } | End::Unmapped { .. } => false,
+        };
+        if seen { Evidence::Observed } else { Evidence::Declared }
+    }
+}

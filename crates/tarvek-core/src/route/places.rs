@@ -1,0 +1,100 @@
+//! Which places of a host have to be looked at, so that a question can be answered.
+
+use crate::kernel::subject::Subject;
+use crate::layout::service::Service;
+use crate::route::attached::attached_below;
+use crate::route::follow;
+use crate::route::hops::{Route, View};
+use crate::site::join::Site;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+
+/// The places of a host that the libraries of the site lead to, by what is known without having looked there.
+pub fn for_libraries(site: &Site, host: &Name) -> Vec<AbsPath> {
+    let site = &site.without_namespaces();
+    let mut places = Vec::new();
+    for service in &site.layout.services {
+        let view = View::service(&service.name);
+        let (subject, _) = site.subject_of(service);
+        for root in service.libraries.iter().flat_map(|library| &library.roots) {
+            let Ok(path) = &root.path else { continue };
+            let route = follow(site, &view, path, &subject);
+            let below = attached_below(site, &route);
+            places.extend(on_host(&route, host));
+            for place in below {
+                places.extend(on_host(&follow(site, &view, &place, &subject), host));
+            }
+        }
+    }
+    places.sort();
+    places.dedup();
+    places
+}
+
+/// The places of a host that its survey should cover: what it offers, what services see of it, and what libraries lead to.
+/// Of places inside each other only the outer one is named; shares of other hosts are theirs to survey.
+pub fn for_survey(site: &Site, host: &Name) -> Vec<AbsPath> {
+    let site = &site.without_namespaces();
+    let layout = &site.layout;
+    let mut places = for_libraries(site, host);
+    let declared = layout.host(host).into_iter().flat_map(|host| &host.datasets);
+    places.extend(declared.map(|dataset| dataset.at.clone()));
+    let offered = layout.shares.iter().filter(|share| share.host == *host);
+    places.extend(offered.map(|share| share.path.clone()));
+    let folders = layout.folders.iter().filter(|folder| folder.host == *host);
+    places.extend(folders.map(|folder| folder.path.clone()));
+    for service in layout.services.iter().filter(|service| service.host == *host) {
+        let view = View::service(&service.name);
+        let (subject, _) = site.subject_of(service);
+        for to in service.maps().iter().filter_map(|map| map.to.path.as_ref().ok()) {
+            places.extend(on_host(&follow(site, &view, to, &subject), host));
+        }
+        places.extend(service.config.clone());
+    }
+    let network = layout.mounts.iter().filter(|m| m.host == *host && m.protocol.is_network());
+    let points: Vec<&AbsPath> = network.map(|mount| &mount.at).collect();
+    places.retain(|place| !points.iter().any(|point| place.within(point)));
+    outermost(places)
+}
+
+/// Of places inside each other the outer ones, in order, each once.
+pub fn outermost(mut places: Vec<AbsPath>) -> Vec<AbsPath> {
+    places.sort();
+    places.dedup();
+    let all = places.clone();
+    places.retain(|place| !all.iter().any(|other| place != other && place.within(other)));
+    places
+}
+
+/// What a service uses, as it sees it: its libraries, and its part of intakes.
+pub fn of_service(site: &Site, service: &Service) -> Vec<AbsPath> {
+    let libraries = service.libraries.iter().flat_map(|library| &library.roots);
+    let mut places: Vec<_> = libraries.filter_map(|root| root.path.clone().ok()).collect();
+    for intake in &site.layout.intakes {
+        if let Some(fetch) = intake.fetch.as_ref().filter(|fetch| fetch.service == service.name) {
+            places.extend(fetch.partial.clone().into_iter().chain([fetch.done.clone()]));
+        }
+        if let Some(sort) = intake.sort.as_ref().filter(|sort| sort.service == service.name) {
+            places.extend([sort.reads.clone(), sort.files_into.clone()]);
+        }
+    }
+    places
+}
+
+/// The mount points that the layout declares on a host.
+pub fn mount_points(site: &Site, host: &Name) -> Vec<AbsPath> {
+    site.layout.mounts.iter().filter(|m| m.host == *host).map(|m| m.at.clone()).collect()
+}
+
+/// The places of a host on the way of one path.
+pub fn for_path(site: &Site, host: &Name, view: &View, path: &AbsPath) -> Vec<AbsPath> {
+    let subject = Subject::new(0, 0, []);
+    on_host(&follow(&site.without_namespaces(), view, path, &subject), host).collect()
+}
+
+fn on_host<'a>(route: &'a Route, host: &'a Name) -> impl Iterator<Item = AbsPath> + 'a {
+    route.levels.iter().filter_map(move |(view, path)| match view {
+        View::Host(name) if name == host => Some(path.clone()),
+        _ => None,
+    })
+}

@@ -1,0 +1,238 @@
+//! A place in a view, on the way. It holds a *frame* for every level on which the place has a path: the service, its host,
+//! the server behind a mount, and so on.
+
+use std::sync::Arc;
+
+use crate::facts::tree::{Lookup, NodeId};
+use crate::kernel::gate::Gate;
+use crate::kernel::subject::Subject;
+use crate::layout::mapping::Mapping;
+use crate::route::end::NotMounted;
+use crate::route::hops::{Hop, View, Waypoint};
+use crate::site::join::Site;
+use crate::words::name::Name;
+use crate::words::options::MountOptions;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::terms::{Access, Protocol};
+
+/// How a frame is entered from the one outside it.
+#[derive(Clone, Debug)]
+pub(super) enum Via {
+    Top,
+    Mapping(MappingVia),
+    Mount(Box<MountVia>),
+}
+
+impl Via {
+    pub(super) fn mount(&self) -> Option<&MountVia> {
+        match self {
+            Self::Mount(via) => Some(via),
+            _ => None,
+        }
+    }
+}
+
+/// A mapping that is passed.
+#[derive(Clone, Debug)]
+pub(super) struct MappingVia {
+    pub(super) to: AbsPath,
+    pub(super) access: Access,
+    /// The line of the layout.
+    pub(super) line: u32,
+    /// Whether its source was seen.
+    pub(super) seen: bool,
+    /// What made whoever asks somebody else outside.
+    pub(super) changed_by: Option<String>,
+}
+
+/// A mount that is passed.
+#[derive(Clone, Debug)]
+pub(super) struct MountVia {
+    pub(super) protocol: Protocol,
+    pub(super) point: AbsPath,
+    /// As it is shown.
+    pub(super) source: String,
+    pub(super) access: Access,
+    pub(super) observed: bool,
+    pub(super) options: MountOptions,
+    /// The SMB user that connects, where the layout says so.
+    pub(super) user: Option<Name>,
+    /// Who of those that ask is sent to the server, and what changed them.
+    pub(super) sent: Option<(Subject, String)>,
+    /// The check that the client makes by itself.
+    pub(super) gate: Option<Arc<Gate>>,
+    /// What the server offers it as.
+    pub(super) offer: Option<OfferVia>,
+}
+
+/// The offer of a server behind a mount.
+#[derive(Clone, Debug)]
+pub(super) struct OfferVia {
+    /// The share, if the layout has one.
+    pub(super) share: Option<Name>,
+    /// Whether this client may write.
+    pub(super) access: Access,
+    /// What is worth knowing of it, in words.
+    pub(super) remark: String,
+    /// What made whoever asks somebody else on the server.
+    pub(super) changed_by: Option<String>,
+}
+
+impl MountVia {
+    pub(super) fn new(
+        protocol: Protocol,
+        point: &AbsPath,
+        source: String,
+        access: Access,
+        options: &MountOptions,
+    ) -> Self {
+        Self {
+            protocol,
+            point: point.clone(),
+            source,
+            access,
+            observed: false,
+            options: options.clone(),
+            user: None,
+            sent: None,
+            gate: None,
+            offer: None,
+        }
+    }
+
+    /// Whether it is NFSv4.0 or 4.1, whose clients take the umask off before they ask.
+    pub(super) fn takes_umask(&self) -> bool {
+        let old = |key| matches!(self.options.value(key), Some("4.0" | "4.1"));
+        let minor = matches!(self.options.value("minorversion"), Some("0" | "1"));
+        self.protocol == Protocol::Nfs && (old("vers") || old("nfsvers") || minor)
+    }
+
+    /// The share that it reaches, if the layout has one.
+    pub(super) fn share(&self) -> Option<&Name> {
+        self.offer.as_ref()?.share.as_ref()
+    }
+}
+
+/// Who arrives on a server through a mount, and how they may use the share.
+pub(super) struct Arrival {
+    pub(super) subject: Subject,
+    pub(super) offer: OfferVia,
+}
+
+/// One level of a spot.
+#[derive(Clone, Debug)]
+pub(super) struct Frame {
+    pub(super) level: View,
+    pub(super) path: AbsPath,
+    /// The entry in the facts of this host.
+    pub(super) node: Option<NodeId>,
+    /// The folder that the last step started from, and what it found there.
+    pub(super) stepped: Option<(NodeId, Lookup)>,
+    /// The observed mount that the path is on.
+    pub(super) mount: Option<u64>,
+    pub(super) via: Via,
+    /// Symlinks followed on the way to the start of this frame.
+    pub(super) links: Vec<Hop>,
+    /// Who acts on this level.
+    pub(super) subject: Subject,
+    /// A network mount whose server the site does not know; what is seen is what this host sees.
+    pub(super) foreign: Option<MountVia>,
+}
+
+impl Frame {
+    pub(super) fn new(level: View, subject: &Subject) -> Self {
+        Self {
+            level,
+            path: AbsPath::root(),
+            node: None,
+            stepped: None,
+            mount: None,
+            via: Via::Top,
+            links: Vec::new(),
+            subject: subject.clone(),
+            foreign: None,
+        }
+    }
+
+    /// The place on the host that this level is on.
+    pub(super) fn at(&self, site: &Site) -> Place {
+        Place::new(host_of(site, &self.level), &self.path)
+    }
+}
+
+/// The host that a level is on.
+pub(super) fn host_of(site: &Site, level: &View) -> Name {
+    match level {
+        View::Host(name) => name.clone(),
+        View::Service(name) => {
+            site.layout.service(name).map(|service| service.host.clone()).unwrap_or_default()
+        }
+    }
+}
+
+/// The mappings that are attached inside a level.
+pub(super) fn maps_of<'a>(site: &'a Site, level: &View) -> &'a [Mapping] {
+    match level {
+        View::Service(name) => site.layout.service(name).map_or(&[], |service| service.maps()),
+        View::Host(name) => site.layout.host(name).map_or(&[], |host| &host.map),
+    }
+}
+
+/// A place in a view.
+#[derive(Clone, Debug)]
+pub(super) struct Spot {
+    pub(super) frames: Vec<Frame>,
+    pub(super) trail: Vec<Waypoint>,
+    pub(super) not_mounted: Vec<(usize, NotMounted)>,
+    pub(super) mapping: Option<usize>,
+    pub(super) volume: Option<Name>,
+}
+
+impl Spot {
+    /// Where a level begins.
+    pub(super) fn top(level: View, subject: &Subject) -> Self {
+        Self {
+            frames: vec![Frame::new(level, subject)],
+            trail: Vec::new(),
+            not_mounted: Vec::new(),
+            mapping: None,
+            volume: None,
+        }
+    }
+
+    /// The innermost level.
+    pub(super) fn inner(&self) -> &Frame {
+        self.frames.last().expect("a spot has frames")
+    }
+
+    /// Leaves what is inside of a frame.
+    pub(super) fn cut(&mut self, k: usize) {
+        self.frames.truncate(k + 1);
+        self.not_mounted.retain(|(frame, _)| *frame <= k);
+    }
+
+    pub(super) fn on_smb_server(&self) -> bool {
+        self.inner().via.mount().is_some_and(|via| via.protocol == Protocol::Smb)
+    }
+}
+
+/// What is done with a symlink at the very end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Last {
+    /// It is followed.
+    Followed,
+    /// It is what was asked for.
+    Itself,
+}
+
+/// Which entries of an appended path are checked.
+#[derive(Clone, Copy)]
+pub(super) enum Entrance {
+    /// Only the attached folder, which is where the view starts.
+    Root,
+    /// Those above the mount point, and the attached folder.
+    Last,
+    /// Those above the mount point, and all on the server.
+    All,
+}

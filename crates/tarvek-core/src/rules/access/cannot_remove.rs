@@ -1,0 +1,90 @@
+//! `access/cannot-remove`.
+
+use crate::judge::made::judge_within;
+use crate::judge::verdict::{Need, Refusal};
+use crate::rules::access::intakes::ways;
+use crate::rules::case::Case;
+use crate::rules::repaired;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+
+/// A folder that has to be emptied, and can't be.
+pub static RULE: Rule = Rule {
+    id: "access/cannot-remove",
+    severity: Severity::Risk,
+    title: "A sorting service can't remove from the done folder",
+    means: "Removing and renaming need write and search on the folder that holds the name; in a sticky folder also ownership.",
+    hurts: "What was filed stays in the done folder too; an intake that should move files copies them.",
+    fix: "Give the account write and search at the done folder, and take its sticky bit away if it has one.",
+    example: "The done folder is mode 1777, and the files in it are drover's.",
+};
+
+/// Judges every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for ways in ways(site) {
+        let (Some(reads), Some(made)) = (&ways.reads, ways.fetched(site)) else { continue };
+        let answer = judge_within(site, &reads.route, &made, Need::Remove);
+        let finding = ways.refused(&RULE, reads, &answer, "remove from");
+        findings.extend(finding.map(|finding| match answer.refusal() {
+            Some(Refusal::Sticky(_)) => {
+                let command = Command::new("chmod -t").arg(&answer.decided_at.path);
+                finding.remedy(Step::run(&answer.decided_at.host, command))
+            }
+            _ => repaired::usable(site, &reads.route, &[Need::Add], finding),
+        }));
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::kernel::subject::{IdMap, IdRange};
+    use crate::layout::service::{RunAs, UserNs};
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_sticky_folder_keeps_what_others_have_made() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "d 3770 841:2100 /loft/media/intake/done");
+        let told = "joiner (842:2100) can't remove from /data/intake/done: /loft/media/intake/done on granary: the folder is sticky, and \
+                    842:2100 owns neither it nor the entry (uid 841) → on granary: chmod -t /loft/media/intake/done";
+        assert_eq!(scene.told(&RULE), told);
+    }
+
+    #[test]
+    fn root_of_a_namespace_is_kept_by_a_sticky_folder_of_others_too() {
+        let mut scene = Scene::local().with_intake();
+        scene.tree(
+            "granary",
+            "d 3777 841:2100 /loft/media/intake/done\nd 0777 0:0 /loft/media/intake",
+        );
+        let joiner = scene.service("joiner");
+        joiner.runs_as = RunAs::Numbers(0, Some(0));
+        let ranges = IdRange { inside: 0, outside: 100_000, count: 65_536 };
+        joiner.userns = Some(UserNs::Ranges(IdMap::both(vec![ranges])));
+        assert!(
+            scene.told(&RULE).contains("the folder is sticky, and 100000:100000 owns neither"),
+            "{}",
+            scene.told(&RULE)
+        );
+        scene.service("joiner").userns = None;
+        assert_eq!(scene.told(&RULE), "", "root of the host may");
+    }
+
+    #[test]
+    fn without_write_permission_nothing_can_be_taken_out() {
+        let mut scene = Scene::local().with_intake();
+        scene.tree("granary", "d 2750 841:2100 /loft/media/intake/done");
+        let told = scene.told(&RULE);
+        assert!(
+            told.contains("does not let 842:2100 remove from it (mode 2750 drover:keepers)"),
+            "{told}"
+        );
+        assert!(told.ends_with("setfacl -m u:joiner:wx /loft/media/intake/done"), "{told}");
+    }
+}

@@ -1,0 +1,101 @@
+//! `access/entries-unreadable`.
+
+use crate::rules::case::Case;
+use crate::rules::repaired;
+use crate::scan::read::Scan;
+use crate::site::join::Site;
+use crate::words::evidence::Evidence;
+use crate::words::finding::Finding;
+use crate::words::place::Place;
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// Entries below a root that the account can't read.
+pub static RULE: Rule = Rule {
+    id: "access/entries-unreadable",
+    severity: Severity::Blocker,
+    title: "The serving account can read the root, but not everything below",
+    means: "Some folders or files below the root refuse the account. They are counted, with what each folder hides, and \
+            grouped by the entry that decides. Below one in a hundred it is a risk, above a blocker.",
+    hurts: "Titles are missing or incomplete after a scan, without an error that anybody sees.",
+    fix: "Repair the entries that are there, and set a default ACL or setgid with umask 002, so that new ones stay right.",
+    example: "A film was copied in from a private folder and kept its mode 0600.",
+};
+
+/// Judges one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let (Some(route), Some(scan)) = (&case.route, &case.scan) else { return Vec::new() };
+    let Some(cause) = scan.causes.first().filter(|_| scan.unreadable > 0) else {
+        return Vec::new();
+    };
+    // Where the root itself refuses, or nobody can tell, that is the finding.
+    if case.root_readable(site) == Some(false) {
+        return Vec::new();
+    }
+    let few = scan.unreadable * 100 < scan.entries;
+    let finding = case
+        .finding(&RULE)
+        .line(case.service.origin.line)
+        .known(Evidence::Observed)
+        .weighs(if few { Severity::Risk } else { Severity::Blocker })
+        .says(words(case, scan));
+    let finding = match cause.examples.first() {
+        Some(example) => finding.at(&Place::new(&cause.host, example)),
+        None => finding.on(&cause.host),
+    };
+    vec![repaired::readable(site, route, finding)]
+}
+
+fn words(case: &Case, scan: &Scan) -> String {
+    let mut words = format!(
+        "{} ({}) can't read {} of {} below {}",
+        case.service.name,
+        case.subject,
+        scan.unreadable,
+        counted(scan.entries, "entry"),
+        case.route.as_ref().map(|route| route.asked.to_string()).unwrap_or_default()
+    );
+    for cause in &scan.causes {
+        let examples: Vec<String> = cause.examples.iter().map(ToString::to_string).collect();
+        words += &format!("; {} by {}, such as {}", cause.count, cause.reason, examples.join(", "));
+    }
+    words
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::rule::Severity;
+
+    #[test]
+    fn what_is_refused_below_is_counted_by_cause_and_repaired_where_it_is() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        let film = "/loft/media/films/Low Water (2003)/Low Water (2003).mkv";
+        scene.tree("granary", &format!("f 0600 1101:2100 {film}"));
+        let told = format!(
+            "lantern (840:840) can't read 1 of 2 entries below /media/films; 1 by other::--- on a file of mode 0600 mira:keepers, \
+             such as {film} → on granary: setfacl -m u:lantern:r '{film}'"
+        );
+        assert_eq!(scene.told(&RULE), told);
+        scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
+        assert_eq!(scene.told(&RULE), "", "the root is another rule's");
+    }
+
+    #[test]
+    fn less_than_one_in_a_hundred_is_a_risk() {
+        let mut scene = Scene::local();
+        for n in 0..200 {
+            scene.tree("granary", &format!("f 0644 1101:2100 /loft/media/films/{n}.mkv"));
+        }
+        let weight = |scene: &Scene| {
+            scene.findings().iter().find(|f| f.rule == &RULE).map(|finding| finding.severity)
+        };
+        scene.change("granary", "/loft/media/films/7.mkv", |meta| meta.mode = 0o600);
+        assert_eq!(weight(&scene), Some(Severity::Risk));
+        scene.change("granary", "/loft/media/films/8.mkv", |meta| meta.mode = 0o600);
+        scene.change("granary", "/loft/media/films/9.mkv", |meta| meta.mode = 0o600);
+        assert_eq!(weight(&scene), Some(Severity::Blocker));
+    }
+}

@@ -1,0 +1,72 @@
+//! `access/more-than-needed`.
+
+use crate::judge::along::judge;
+use crate::judge::verdict::Need;
+use crate::route::hops::Route;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// A serving account that can write.
+pub static RULE: Rule = Rule {
+    id: "access/more-than-needed",
+    severity: Severity::Risk,
+    title: "A serving account can write to a library that it only reads",
+    means: "The service only serves, and yet its account could add to the library, change it or remove from it.",
+    hurts: "A fault or a break-in in the program that faces the network can then delete or encrypt the collection.",
+    fix: "Make the mapping read-only; or mount the share read-only; or take the write permission from the account.",
+    example: "The container runs as root and its mapping has no access = \"ro\".",
+};
+
+/// Judges one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let (Some(route), Some(scan)) = (&case.route, &case.scan) else { return Vec::new() };
+    if !case.service.only_serves() || case.root_readable(site) == Some(false) {
+        return Vec::new();
+    }
+    let add = judge(site, route, Need::Add);
+    let what = match (add.is_allowed(), scan.writable) {
+        (false, 0) => return Vec::new(),
+        (true, _) => format!("add to {} ({})", route.asked, add.reason()),
+        (false, count) => format!("change {} below {}", counted(count, "entry"), route.asked),
+    };
+    let (service, subject) = (&case.service.name, &case.subject);
+    let finding = case.finding(&RULE).at(&add.decided_at).line(case.service.origin.line);
+    let message = format!("{service} ({subject}) only serves, but could {what}");
+    vec![finding.known(add.evidence).says(message).remedy(remedy(case, route))]
+}
+
+fn remedy(case: &Case, route: &Route) -> String {
+    match route.mapping.and_then(|index| case.service.maps().get(index)) {
+        Some(mapping) => {
+            let line = mapping.origin.line;
+            format!("add access = \"ro\" to the mapping in line {line} of the layout")
+        }
+        None => format!("run {} under an account that can only read", case.service.name),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::service::ServiceRole;
+    use crate::tests::Scene;
+    use crate::words::terms::Access;
+
+    #[test]
+    fn a_server_that_could_write_is_told_how() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0777 0:0 /loft/media/films");
+        assert_eq!(scene.told(&RULE), "", "its mapping is read-only");
+        scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
+        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → add access = \"ro\" to the mapping in \
+                    line 7 of the layout";
+        assert_eq!(scene.told(&RULE), told);
+        scene.tree("granary", "d 0755 0:0 /loft/media/films\nf 0666 0:0 /loft/media/films/list");
+        assert!(scene.told(&RULE).contains("could change 1 entry below /media/films"));
+        scene.service("lantern").roles.push(ServiceRole::Sort);
+        assert_eq!(scene.told(&RULE), "", "who sorts has to write");
+    }
+}

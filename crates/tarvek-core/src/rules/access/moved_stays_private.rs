@@ -1,0 +1,103 @@
+//! `access/moved-stays-private`.
+
+use crate::judge::along::judge;
+use crate::judge::verdict::Need;
+use crate::kernel::decide::{R, decide};
+use crate::kernel::entry::EntryKind;
+use crate::layout::intake::Want;
+use crate::rules::access::intakes::{Way, Ways, describe, inherited, ways};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// Files that bring their rights along.
+pub static RULE: Rule = Rule {
+    id: "access/moved-stays-private",
+    severity: Severity::Blocker,
+    title: "Files stay private when they are moved or linked into the library",
+    means: "Renaming and linking inherit nothing: a file keeps the owner, group, mode and ACL that it was made with. What the \
+            fetching service makes can't be read by the serving account, whatever the library's defaults say.",
+    hurts: "Every new title is in its place and can't be played.",
+    fix: "Let the fetching service make readable files: its umask, its own mode setting, or a default ACL on the folder where it \
+          makes them.",
+    example: "drover makes files with mode 0600; joiner links them into the library, and lantern can't read them.",
+};
+
+/// Judges every intake.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for ways in ways(site).filter(|ways| ways.intake.want != Want::Copy) {
+        let made = ways.fetched(site);
+        let Some(done) = &ways.done else { continue };
+        for server in ways.served(site, cases) {
+            let moved = ", linked or moved there,";
+            let private = made
+                .as_ref()
+                .and_then(|made| ways.unusable(site, &RULE, &server, made, done.service, moved));
+            // Whatever the umask says, some programs ask for less: what they have made is there to be seen.
+            findings.extend(private.or_else(|| waiting(site, &ways, done, &server)));
+        }
+    }
+    findings
+}
+
+/// Files that wait in a done folder, and that the serving account could not read in the library.
+fn waiting(site: &Site, ways: &Ways, done: &Way, server: &Way) -> Option<Finding> {
+    let ((end, folder), (reader, _)) = (done.route.entry()?, server.route.entry()?);
+    let entered = judge(site, &server.route, Need::Enter);
+    let objects = site.objects(&end.seen_on)?;
+    if !entered.is_allowed() || reader.seen_on != end.seen_on {
+        return None;
+    }
+    let private = objects.tree.below(folder).filter(|node| {
+        let object = objects.of(*node);
+        object.meta.kind == EntryKind::File && !decide(&object, &reader.subject, R).allowed
+    });
+    let (count, first) = private.fold((0, None), |(count, first), node| {
+        (count + 1, first.map_or(Some(node), |first| Some(node.min(first))))
+    });
+    let (object, place) = (objects.of(first?), objects.tree.path(first?));
+    let message = format!(
+        "{} in {}, such as {place} ({}), keep their rights when they are linked or moved into {}, and {} ({}) can't read them",
+        counted(count, "file"),
+        done.route.asked,
+        describe(site, server, &object),
+        server.route.asked,
+        server.service.name,
+        server.route.subject
+    );
+    let mut finding = ways.finding(&RULE, server, &entered).says(message);
+    finding.place.path = Some(place);
+    Some(finding.remedy(inherited(site, server, &done.service.name, &object)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::intake::Want;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_link_keeps_the_rights_of_the_download() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("drover").umask = Some(0o027);
+        let told = "a file that drover makes will be 0640 drover:keepers, linked or moved there, and lantern (840:840) can't read it in \
+                    /media/films → ";
+        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        scene.layout.intakes[0].want = Want::Copy;
+        assert_eq!(scene.told(&RULE), "", "a copy is made anew");
+    }
+
+    #[test]
+    fn what_waits_already_is_counted() {
+        let mut scene = Scene::local().with_intake();
+        scene.tree("granary", "f 0600 841:2100 /loft/media/intake/done/b.mkv\nf 0600 841:2100 /loft/media/intake/done/c/d.mkv");
+        let told = "2 files in /data/intake/done, such as /loft/media/intake/done/b.mkv (0600 drover:keepers), keep their rights";
+        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/b.mkv\nf 0644 841:2100 /loft/media/intake/done/c/d.mkv");
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

@@ -1,0 +1,58 @@
+//! `access/not-inherited`.
+
+use crate::rules::access::intakes::ways;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// New entries that others can't use.
+pub static RULE: Rule = Rule {
+    id: "access/not-inherited",
+    severity: Severity::Blocker,
+    title: "What one service makes, another can't use",
+    means: "A file that the fetching service makes in the done folder can't be read by the sorting one; or a folder that the \
+            sorting one makes in the library can't be read by the serving one.",
+    hurts: "What is there today works, and what comes tomorrow does not.",
+    fix: "A default ACL on the folder that names the reading account; or a setgid folder, one group for both, and umask 002.",
+    example: "drover's umask is 077, and the done folder has no default ACL.",
+};
+
+/// Judges every intake.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for ways in ways(site) {
+        if let (Some(reads), Some(done), Some(made)) = (&ways.reads, &ways.done, ways.fetched(site))
+        {
+            findings.extend(ways.unusable(site, &RULE, reads, &made, done.service, ""));
+        }
+        let Some(into) = &ways.files_into else { continue };
+        let Some(folder) = into.made(site, true) else { continue };
+        for server in ways.served(site, cases) {
+            findings.extend(ways.unusable(site, &RULE, &server, &folder, into.service, ""));
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn what_one_makes_the_next_has_to_read() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("joiner").umask = Some(0o027);
+        let told = "a folder that joiner makes will be 2750 joiner:keepers and lantern (840:840) can't read it in /media/films → on \
+                    granary: setfacl -m d:u:lantern:rX on the folder in which joiner makes it, and on those below; or put both \
+                    accounts into its group, with g+s on the folder and umask 002";
+        assert_eq!(scene.told(&RULE), told);
+        scene.service("joiner").umask = Some(0o002);
+        scene.service("drover").umask = Some(0o077);
+        let told = "a file that drover makes will be 0600 drover:keepers and joiner (842:2100) can't read it in /data/intake/done → set \
+                    umask = \"002\" for drover, in the layout and in its own settings";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

@@ -1,0 +1,71 @@
+//! `access/orphaned-owner`.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::rules::access::trees::{Alike, media, on_host};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// Owners without an account.
+pub static RULE: Rule = Rule {
+    id: "access/orphaned-owner",
+    severity: Severity::Note,
+    title: "Files belong to numbers without an account",
+    means: "Entries of a media share are owned by uids that the host has no account for.",
+    hurts: "Nobody knows whose they are; an account that gets the number one day owns them.",
+    fix: "Give them to an account (chown -R), or make the account that is missing.",
+    example: "140 files are owned by 1004, an account that was deleted.",
+};
+
+/// Judges the media of every host of which accounts are known.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
+}
+
+fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
+    let accounts: BTreeSet<u32> = site.accounts(host).map(|account| account.uid).collect();
+    let mut orphans: BTreeMap<u32, Alike> = BTreeMap::new();
+    for (node, object) in media(site, host, cases).filter(|_| !accounts.is_empty()) {
+        let uid = object.meta.uid;
+        if uid != 0 && !accounts.contains(&uid) {
+            orphans.entry(uid).or_default().add(node);
+        }
+    }
+    let examples =
+        orphans.iter().filter_map(|(uid, some)| Some((uid, some, some.example(site, host)?)));
+    let each: Vec<String> = examples
+        .clone()
+        .map(|(uid, some, at)| {
+            format!("{} by {uid}, such as {}", counted(some.count, "entry"), at.path)
+        })
+        .collect();
+    let (uid, _, example) = examples.into_iter().next()?;
+    let message = format!("owned on {host} by numbers without an account: {}", each.join("; "));
+    let find = Command::new("find").arg(&example.path).arg("-uid").arg(uid.to_string());
+    let remedy = Step::on(host, format!("{find} lists them; chown gives them to an account"));
+    Some(on_host(&RULE, &example).says(message).remedy(remedy))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn owners_without_an_account_are_told_by_number() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a\nf 0644 1004:0 /loft/media/films/b\nf 0644 1009:0 /loft/media/films/c");
+        let told = "owned on granary by numbers without an account: 2 entries by 1004, such as /loft/media/films/b; 1 entry by 1009, such \
+                    as /loft/media/films/c → on granary: find /loft/media/films/b -uid 1004 lists them; chown gives them to an account";
+        assert_eq!(scene.told(&RULE), told);
+        scene.facts("granary").accounts.clear();
+        scene.host("granary").accounts.clear();
+        assert_eq!(scene.told(&RULE), "", "nobody knows who has an account there");
+    }
+}

@@ -1,0 +1,114 @@
+//! `access/per-user-grants`.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::kernel::acl::{Tag, perm_text};
+use crate::rules::access::trees::{Alike, media, on_host};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// A grant per person.
+pub static RULE: Rule = Rule {
+    id: "access/per-user-grants",
+    severity: Severity::Note,
+    title: "Several people are granted one by one",
+    means: "An ACL names three or more users with the same permissions.",
+    hurts: "Whoever comes or goes has to be added or taken away on every folder, and is forgotten on some.",
+    fix: "Make a group of them, grant the group, and take the single entries away.",
+    example: "user:mira:rwx, user:oskar:rwx and user:ines:rwx on /loft/media.",
+};
+
+/// How many people have to be granted the same, so that a group would be better.
+const MANY: usize = 3;
+
+/// Judges the media of every host.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    // Services are no people, and each has a grant of its own for good reason.
+    let services: BTreeSet<u32> =
+        site.layout.services.iter().map(|service| site.subject_of(service).0.uid).collect();
+    let mut findings = Vec::new();
+    for (host, _) in site.observed() {
+        for ((perm, users), some) in grants(site, host, cases) {
+            let people = users.iter().filter(|uid| !services.contains(uid));
+            let names: Vec<String> = people.map(|uid| site.user_text(host, *uid)).collect();
+            if names.len() >= MANY {
+                findings.extend(told(site, host, perm, &names, &some));
+            }
+        }
+    }
+    findings
+}
+
+/// Which permission is granted to which users by name, wherever it is at least that many.
+fn grants(site: &Site, host: &Name, cases: &[Case]) -> BTreeMap<(u8, Vec<u32>), Alike> {
+    let mut grants: BTreeMap<(u8, Vec<u32>), Alike> = BTreeMap::new();
+    for (node, object) in media(site, host, cases) {
+        let Some(acl) = &object.acl else { continue };
+        let mut users: BTreeMap<u8, Vec<u32>> = BTreeMap::new();
+        for entry in acl.entries() {
+            if let Tag::User(uid) = entry.tag {
+                users.entry(entry.perm).or_default().push(uid);
+            }
+        }
+        for grant in users.into_iter().filter(|(_, users)| users.len() >= MANY) {
+            grants.entry(grant).or_default().add(node);
+        }
+    }
+    grants
+}
+
+fn told(site: &Site, host: &Name, perm: u8, names: &[String], some: &Alike) -> Option<Finding> {
+    let example = some.example(site, host)?;
+    let perm = perm_text(perm);
+    let message = format!(
+        "{} on {host}, such as {}, grant {perm} to {} one by one",
+        counted(some.count, "entry"),
+        example.path,
+        names.join(", ")
+    );
+    let without: Vec<String> = names.iter().map(|name| format!("u:{name}")).collect();
+    let setfacl = |how: &str, entries: String| {
+        Command::new("setfacl -R").arg(how).arg(entries).arg(&example.path)
+    };
+    let words = format!(
+        "put them into one group, then {} and {}",
+        setfacl("-m", format!("g:GROUP:{perm}")),
+        setfacl("-x", without.join(","))
+    );
+    Some(on_host(&RULE, &example).says(message).remedy(Step::on(host, words)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::kernel::acl::{Acl, AclEntry, Tag};
+    use crate::tests::{Scene, account};
+
+    #[test]
+    fn three_people_with_one_right_are_a_group() {
+        let mut scene = Scene::local();
+        scene
+            .facts("granary")
+            .accounts
+            .extend([account("oskar", 1102, &[]), account("ines", 1103, &[])]);
+        let acl = |uids: &[u32]| {
+            let base = [(Tag::UserObj, 7), (Tag::GroupObj, 5), (Tag::Mask, 7), (Tag::Other, 5)];
+            let users = uids.iter().map(|uid| (Tag::User(*uid), 7));
+            Acl::new(
+                base.into_iter().chain(users).map(|(tag, perm)| AclEntry { tag, perm }).collect(),
+            )
+        };
+        scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 840]));
+        assert_eq!(scene.told(&RULE), "", "a service is no person");
+        scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 1103]));
+        let told = "1 entry on granary, such as /loft/media/films, grant rwx to mira, oskar, ines one by one → on granary: put them into \
+                    one group, then setfacl -R -m g:GROUP:rwx /loft/media/films and setfacl -R -x u:mira,u:oskar,u:ines \
+                    /loft/media/films";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

@@ -1,0 +1,105 @@
+//! `access/root-unreadable`.
+
+use crate::judge::along::judge;
+use crate::judge::verdict::Need;
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::rules::identity::shifted;
+use crate::rules::repaired;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+
+/// A root that the account can't read.
+pub static RULE: Rule = Rule {
+    id: "access/root-unreadable",
+    severity: Severity::Blocker,
+    title: "The serving account can't read a library's root",
+    means: "On the way to the root, or at the root itself, the kernel refuses the account that the service runs as. The \
+            finding names the first folder that refuses, and the entry that decides.",
+    hurts: "The folder is there and its files are there, but the service shows nothing, or a folder that can't be opened.",
+    fix: "Give the account read and search at the folder named, and below it, by an ACL entry that new files inherit; or \
+          put it into a group that has them.",
+    example: "The photos belong to mira:keepers with mode 0750, and the service's account is not in keepers.",
+};
+
+/// Judges one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let Some(route) = &case.route else { return Vec::new() };
+    let not_admitted = match &route.end {
+        End::NotAdmitted { at, .. } => Some(at),
+        _ => None,
+    };
+    let read = judge(site, route, Need::Read);
+    if !read.is_refused() || route.entry().is_none() && not_admitted.is_none() {
+        return Vec::new();
+    }
+    let message = format!(
+        "{} ({}) can't read {}: {}: {}",
+        case.service.name,
+        case.subject,
+        route.asked,
+        read.decided_at.on(),
+        read.reason()
+    );
+    let finding = case
+        .finding(&RULE)
+        .at(&read.decided_at)
+        .line(case.service.origin.line)
+        .known(read.evidence)
+        .says(message)
+        .because(shifted::decides(site, route).then_some(&shifted::RULE));
+    vec![match not_admitted {
+        Some(at) => finding.remedy(Step::on(&at.host, "admit the user in the smb of the share")),
+        None => repaired::readable(site, route, finding),
+    }]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::kernel::subject::{IdMap, IdRange};
+    use crate::layout::service::UserNs;
+    use crate::rules::identity::shifted;
+    use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn the_first_folder_that_refuses_is_named_with_the_entry_that_opens_it() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
+        let told = "lantern (840:840) can't read /media/films: /loft/media/films on granary: other::--- does not let 840:840 enter it \
+                    (mode 0750 mira:keepers) → on granary: setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/films";
+        assert_eq!(scene.told(&RULE), told);
+        scene.tree("granary", "d 0700 0:0 /loft/media");
+        let told = scene.told(&RULE);
+        assert!(
+            told.contains("/loft/media on granary: other::--- does not let 840:840 search it"),
+            "{told}"
+        );
+        assert!(told.contains("setfacl -m u:lantern:x /loft/media; setfacl -R -m"), "{told}");
+    }
+
+    #[test]
+    fn a_share_that_does_not_admit_the_mounts_user_refuses_everything() {
+        let mut scene = Scene::over(Protocol::Smb);
+        assert_eq!(scene.told(&RULE), "");
+        scene.layout.shares[0].smb.as_mut().unwrap().only.push("@keepers".into());
+        let told = "lantern (840:840) can't read /media/films: /mnt on millrace: the share does not admit lantern → on granary: admit \
+                    the user in the smb of the share";
+        assert_eq!(scene.told(&RULE), told);
+    }
+
+    #[test]
+    fn a_shifted_namespace_brings_it_about() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0750 840:840 /loft/media/films");
+        let range = IdRange { inside: 0, outside: 100_000, count: 65_536 };
+        scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
+        let findings = scene.findings();
+        let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
+        assert_eq!(finding.because, Some(&shifted::RULE));
+    }
+}

@@ -1,0 +1,63 @@
+//! `access/world-writable`.
+
+use crate::kernel::decide::{W, decide};
+use crate::kernel::sticky::STICKY;
+use crate::kernel::subject::{NOBODY, Subject};
+use crate::rules::access::trees::{Alike, media, on_host};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// Anyone may write.
+pub static RULE: Rule = Rule {
+    id: "access/world-writable",
+    severity: Severity::Risk,
+    title: "Anyone may write",
+    means: "Files or folders of a media share grant writing to everyone: by the mode's last digit, or by an ACL entry for all.",
+    hurts: "Every account and every program on every host that reaches the share can change and delete them.",
+    fix: "Take the permission away (chmod -R o-w), and give it to the group that needs it.",
+    example: "/loft/media/incoming has mode 0777.",
+};
+
+/// Judges the media of every host.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
+}
+
+fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
+    // What anyone may do is what a stranger may; in a sticky folder they can't touch what others have.
+    let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
+    let mut open = Alike::default();
+    for (node, object) in media(site, host, cases) {
+        let sticky = object.is_folder() && object.meta.mode & STICKY != 0;
+        let strange = object.meta.uid != stranger.uid && object.meta.gid != stranger.gid;
+        if strange && !sticky && decide(&object, &stranger, W).allowed {
+            open.add(node);
+        }
+    }
+    let example = open.example(site, host)?;
+    let count = counted(open.count, "entry");
+    let message = format!("anyone may write {count} on {host}, such as {}", example.path);
+    let command = Command::new("chmod -R o-w").arg(&example.path);
+    Some(on_host(&RULE, &example).says(message).remedy(Step::run(host, command)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn what_a_stranger_may_write_is_counted() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 1777 0:0 /loft/media/films/upload\nf 0666 0:0 /srv/elsewhere");
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x");
+        let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on granary: chmod -R o-w /loft/media/films/in";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

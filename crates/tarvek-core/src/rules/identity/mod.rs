@@ -1,0 +1,36 @@
+//! `identity/*`: who a service is when it arrives at the files.
+
+pub mod number_mismatch;
+pub mod run_as_unset;
+pub mod runs_as_root;
+pub mod shared_account;
+pub mod shifted;
+pub mod squashed;
+pub mod too_many_groups;
+pub mod unknown_account;
+
+use crate::layout::service::Service;
+use crate::route::follow;
+use crate::route::hops::{Route, View};
+use crate::route::places;
+use crate::site::join::Site;
+use crate::words::about::{About, Affected};
+use crate::words::finding::Finding;
+use crate::words::rule::RuleId;
+
+/// A finding about a service, which affects what it serves.
+fn of_service(rule: RuleId, service: &Service) -> Finding {
+    let libraries = service.libraries.iter();
+    rule.finding(About::Service(service.name.clone()))
+        .on(&service.host)
+        .line(service.origin.line)
+        .affects(libraries.map(|library| Affected::Library(library.name.clone())))
+}
+
+/// The ways of a service to everything that it uses.
+fn ways<'a>(site: &'a Site, service: &Service) -> impl Iterator<Item = Route> + 'a {
+    let view = View::service(&service.name);
+    let (subject, _) = site.subject_of(service);
+    let places = places::of_service(site, service);
+    places.into_iter().map(move |path| follow(site, &view, &path, &subject))
+}

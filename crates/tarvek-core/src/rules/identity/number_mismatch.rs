@@ -1,0 +1,136 @@
+//! `identity/number-mismatch`.
+
+use std::collections::BTreeMap;
+
+use crate::kernel::subject::{NOBODY, Subject};
+use crate::layout::host::Host;
+use crate::route::follow;
+use crate::route::hops::View;
+use crate::route::seen_as::seen_as;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::place::Place;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Protocol;
+
+/// One name with two numbers.
+pub static RULE: Rule = Rule {
+    id: "identity/number-mismatch",
+    severity: Severity::Risk,
+    title: "One name has different numbers on two hosts that share over NFS",
+    means: "NFS with AUTH_SYS sends numbers. A name that means one number on the client and another on the server is two \
+            accounts, however alike a listing may look.",
+    hurts: "Files belong to somebody else than they seem to, and access goes by the number.",
+    fix: "Give the account or group the same number on both hosts, and its files the new one (chown on what it owns).",
+    example: "keepers is 2100 on granary and 1005 on millrace.",
+};
+
+/// What a name is of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Of {
+    Account,
+    Group,
+}
+
+/// Judges every two hosts that share over NFS.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (client, server) in nfs_pairs(site) {
+        let on_server = numbers(site, &server);
+        for ((of, name), number) in numbers(site, &client) {
+            let Some(&other) = on_server.get(&(of, name)).filter(|other| **other != number) else {
+                continue;
+            };
+            // The system's own accounts differ everywhere, and hold no media.
+            let meant = number.max(other) >= 1000 || is_declared(site, [&client, &server], name);
+            if !meant || number.min(other) == 0 || other == NOBODY {
+                continue;
+            }
+            let (about, what, command) = match of {
+                Of::Account => (About::Account(name.clone()), "account", "usermod -u"),
+                Of::Group => (About::Group(name.clone()), "group", "groupmod -g"),
+            };
+            let message = format!(
+                "the {what} {name} is {number} on {client} and {other} on {server}, which {client} mounts from over NFS"
+            );
+            let command = Command::new(command).arg(other.to_string()).arg(name.raw());
+            let finding = RULE.finding(about).on(&client).says(message);
+            findings.push(finding.remedy(Step::run(&client, command)));
+        }
+    }
+    findings
+}
+
+/// The numbers of accounts and groups. What was seen counts before what is declared.
+fn numbers<'a>(site: &'a Site, host: &Name) -> BTreeMap<(Of, &'a Name), u32> {
+    let accounts = site.accounts(host).map(|a| ((Of::Account, &a.name), a.uid));
+    let groups = site.groups(host).map(|group| ((Of::Group, &group.name), group.gid));
+    let mut numbers = BTreeMap::new();
+    for (name, number) in accounts.chain(groups) {
+        numbers.entry(name).or_insert(number);
+    }
+    numbers
+}
+
+/// Whether the layout speaks of an account, group or service of that name.
+fn is_declared(site: &Site, hosts: [&Name; 2], name: &Name) -> bool {
+    let on_host = |host: &Host| {
+        host.accounts.iter().any(|account| account.name == *name)
+            || host.groups.iter().any(|group| group.name == *name)
+    };
+    hosts.into_iter().filter_map(|host| site.layout.host(host)).any(on_host)
+        || site.layout.service(name).is_some()
+}
+
+/// Which hosts mount from which over NFS.
+fn nfs_pairs(site: &Site) -> Vec<(Name, Name)> {
+    let root = Subject::new(0, 0, []);
+    let mut pairs = Vec::new();
+    for mount in site.layout.mounts.iter().filter(|mount| mount.protocol == Protocol::Nfs) {
+        let route = follow(site, &View::host(&mount.host), &mount.at, &root);
+        if route.here().host != mount.host {
+            pairs.push((mount.host.clone(), route.here().host.clone()));
+        }
+    }
+    for share in site.layout.shares.iter().filter(|share| !share.nfs.is_empty()) {
+        let place = Place::new(&share.host, &share.path);
+        let others = site.layout.hosts.iter().filter(|host| host.name != share.host);
+        for host in others.filter(|host| site.facts(&host.name).is_some()) {
+            if seen_as(site, &View::host(&host.name), &root, &place).is_some() {
+                pairs.push((host.name.clone(), share.host.clone()));
+            }
+        }
+    }
+    pairs.sort();
+    pairs.dedup();
+    pairs
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::{Scene, account, group};
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn numbers_have_to_agree_where_they_travel() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        assert_eq!(scene.told(&RULE), "");
+        let facts = scene.facts("millrace");
+        facts.accounts = vec![account("lantern", 999, &[]), account("daemon", 5, &[])];
+        facts.groups = vec![group("keepers", 1005)];
+        scene.facts("granary").accounts.push(account("daemon", 6, &[]));
+        let told = "the account lantern is 999 on millrace and 840 on granary, which millrace mounts from over NFS → on millrace: \
+                    usermod -u 840 lantern\n\
+                    the group keepers is 1005 on millrace and 2100 on granary, which millrace mounts from over NFS → on millrace: \
+                    groupmod -g 2100 keepers";
+        assert_eq!(scene.told(&RULE), told);
+        let mut scene = Scene::over(Protocol::Smb);
+        scene.facts("millrace").groups = vec![group("keepers", 1005)];
+        assert_eq!(scene.told(&RULE), "", "over SMB no number travels");
+    }
+}

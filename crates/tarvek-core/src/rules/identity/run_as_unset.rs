@@ -1,0 +1,54 @@
+//! `identity/run-as-unset`.
+
+use crate::layout::service::{RunAs, Service};
+use crate::rules::case::Case;
+use crate::rules::identity::of_service;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A container whose account nobody has set.
+pub static RULE: Rule = Rule {
+    id: "identity/run-as-unset",
+    severity: Severity::Risk,
+    title: "Nobody says whom a service runs as",
+    means: "The service runs in a container, and no account is set for it. Then the image decides, which is root with most; \
+            others take the account from variables such as PUID and PGID.",
+    hurts: "What it makes belongs to root, or to an account that nobody chose, and other services can't use it.",
+    fix: "Set runs_as; for an image that takes its account from the environment, set its variables to the same numbers.",
+    example: "joiner has a map and no runs_as.",
+};
+
+/// Judges the services.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let unset = |service: &&Service| service.runs_as == RunAs::Unset && service.map.is_some();
+    let services = site.layout.services.iter().filter(unset);
+    let told = |service: &Service| {
+        let name = &service.name;
+        of_service(&RULE, service)
+            .says(format!("no account is set for {name}, so that its image decides: root, with most"))
+            .remedy("set runs_as = \"UID:GID\"; for an image that takes it from the environment, PUID and PGID to the same")
+    };
+    services.map(told).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::service::RunAs;
+    use crate::tests::Scene;
+
+    #[test]
+    fn an_image_decides_where_nobody_says_anything() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("lantern").runs_as = RunAs::Unset;
+        assert!(
+            scene
+                .told(&RULE)
+                .starts_with("no account is set for lantern, so that its image decides")
+        );
+        scene.service("lantern").map = None;
+        assert_eq!(scene.told(&RULE), "", "a program on its host has the account of its name");
+    }
+}

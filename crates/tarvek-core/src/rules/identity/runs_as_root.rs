@@ -1,0 +1,58 @@
+//! `identity/runs-as-root`.
+
+use crate::layout::service::{RunAs, UserNs};
+use crate::rules::case::Case;
+use crate::rules::identity::of_service;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A service that is root without need.
+pub static RULE: Rule = Rule {
+    id: "identity/runs-as-root",
+    severity: Severity::Risk,
+    title: "A service runs as root",
+    means: "The service's account is uid 0 on its host. No media service needs that for its files.",
+    hurts: "Rights mean nothing to root: a fault in the program can read, change and delete everything that is mapped into it.",
+    fix: "Give the service an account of its own, and set runs_as to it.",
+    example: "drover has runs_as = \"0:0\".",
+};
+
+/// Judges the services.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for service in &site.layout.services {
+        let root = match &service.runs_as {
+            RunAs::Numbers(uid, _) => *uid == 0,
+            RunAs::Account(account) => *account == "root",
+            RunAs::Unset => false,
+        };
+        if root && service.userns.as_ref().is_none_or(|ns| *ns == UserNs::Host) {
+            let name = &service.name;
+            let message = format!("{name} runs as root on {}", service.host);
+            let remedy = format!("make an account for {name}, and set runs_as to its UID:GID");
+            findings.push(of_service(&RULE, service).says(message).remedy(remedy));
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::service::{RunAs, UserNs};
+    use crate::tests::Scene;
+
+    #[test]
+    fn root_is_told_by_number_and_by_name_but_not_inside_a_namespace() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        for root in [RunAs::Numbers(0, None), RunAs::Account("root".into())] {
+            scene.service("lantern").runs_as = root;
+            let told = "lantern runs as root on granary → make an account for lantern, and set runs_as to its UID:GID";
+            assert_eq!(scene.told(&RULE), told);
+        }
+        scene.service("lantern").userns = Some(UserNs::Rootless("mira".into()));
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

@@ -1,0 +1,80 @@
+//! `identity/shared-account`.
+
+use std::collections::BTreeMap;
+
+use crate::kernel::subject::NOBODY;
+use crate::layout::service::{RunAs, Service, ServiceRole};
+use crate::rules::case::Case;
+use crate::rules::identity::of_service;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::rule::{Rule, Severity};
+
+/// One account for two jobs.
+pub static RULE: Rule = Rule {
+    id: "identity/shared-account",
+    severity: Severity::Note,
+    title: "One account does two jobs",
+    means: "Two services run under one account, or a serving one under the account of a person.",
+    hurts: "What one of them needs, all of them may do, and nobody can tell who did it.",
+    fix: "Give each service an account of its own, with a group where they have to share files.",
+    example: "lantern serves as 1101, which is mira, who may change everything.",
+};
+
+/// Judges the services.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut users: BTreeMap<(&Name, u32), Vec<&Service>> = BTreeMap::new();
+    for service in &site.layout.services {
+        // Root is a finding of its own, and so is nobody knows whom.
+        let (subject, _) = site.subject_of(service);
+        if service.runs_as == RunAs::Unset && service.map.is_some() || subject.uid == 0 {
+            continue;
+        }
+        users.entry((&service.host, subject.uid)).or_default().push(service);
+    }
+    let told = |((host, uid), services): ((&Name, u32), Vec<&Service>)| {
+        let finding = of_service(&RULE, services[0]);
+        let name = &services[0].name;
+        if services.len() > 1 {
+            let names: Vec<String> = services.iter().map(|s| s.name.to_string()).collect();
+            let message = format!("{} all run as uid {uid} on {host}", names.join(" and "));
+            let remedy = "give each an account of its own, in one group where they share files";
+            return Some(finding.says(message).remedy(remedy));
+        }
+        let serves = services[0].roles.contains(&ServiceRole::Serve);
+        let person = person(site, host, uid).filter(|_| serves)?;
+        let remedy = format!("make an account for {name}, and set runs_as to it");
+        let message = format!("{name} serves as {person}, the account of a person");
+        Some(finding.says(message).remedy(remedy))
+    };
+    users.into_iter().filter_map(told).collect()
+}
+
+/// The person whose account has a number.
+fn person<'a>(site: &'a Site, host: &Name, uid: u32) -> Option<&'a Name> {
+    let own = |name: &Name| site.layout.services.iter().any(|service| service.name == *name);
+    let mut accounts = site.accounts(host);
+    let account = accounts.find(|account| account.uid == uid && !own(&account.name))?;
+    (1000..NOBODY).contains(&uid).then_some(&account.name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::service::RunAs;
+    use crate::tests::Scene;
+
+    #[test]
+    fn two_services_or_a_service_and_a_person_are_two_jobs() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("lantern").runs_as = RunAs::Account("mira".into());
+        let told = "lantern serves as mira, the account of a person → make an account for lantern, and set runs_as to it";
+        assert_eq!(scene.told(&RULE), told);
+        scene.service("lantern").runs_as = RunAs::Numbers(841, None);
+        let told = "lantern and drover all run as uid 841 on granary → give each an account of its own, in one group where they \
+                    share files";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

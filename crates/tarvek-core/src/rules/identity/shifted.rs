@@ -1,0 +1,93 @@
+//! `identity/shifted`.
+
+use crate::judge::along::judge;
+use crate::judge::verdict::Need;
+use crate::route::end::End;
+use crate::route::follow;
+use crate::route::hops::{Hop, HopKind, Route};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A namespace that makes files nobody's.
+pub static RULE: Rule = Rule {
+    id: "identity/shifted",
+    severity: Severity::Blocker,
+    title: "A user namespace shifts the ids away from the files' owners",
+    means: "Inside its user namespace the service has the right numbers; outside, where the files are, they are others. \
+            Without the shift the account could read the library.",
+    hurts: "All files look as if they belonged to nobody, and only what everyone may do is possible.",
+    fix: "Give the shifted number what it needs; or map the account's own number into the namespace (a range of one id); or let \
+          the engine mount the folder with the namespace's ids (an idmapped mount).",
+    example: "kelp is a system container whose ids start at 100000: 840 in it is 100840 on millrace.",
+};
+
+/// Judges one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let Some(route) = &case.route else { return Vec::new() };
+    let service = &case.service.name;
+    let finding = || case.finding_at_end(&RULE, route).line(case.service.origin.line);
+    if let End::Unmapped { why, .. } = &route.end {
+        let message = format!("{service} can't run as {}: {why}", case.subject);
+        let remedy = "set runs_as to an id that the namespace maps, or widen its ranges";
+        return vec![finding().says(message).remedy(remedy)];
+    }
+    if !judge(site, route, Need::Read).is_refused() || !decides(site, route) {
+        return Vec::new();
+    }
+    let arrived = route.arrived();
+    let message = format!(
+        "{service} is {} inside its namespace and {arrived} where the files are, which can't read {}",
+        route.subject, route.asked
+    );
+    let remedy = format!(
+        "map {} into the namespace as itself, or mount with its ids (idmap = true), or give {} the rights",
+        route.subject.uid, arrived.uid
+    );
+    vec![finding().says(message).remedy(remedy)]
+}
+
+/// Whether the same account could read the root if no namespace shifted its ids.
+pub(in crate::rules) fn decides(site: &Site, route: &Route) -> bool {
+    let shifted = |hop: &Hop| hop.kind == HopKind::Mapping && hop.changed_by.is_some();
+    if !route.hops.iter().any(shifted) {
+        return false;
+    }
+    let plain = site.without_namespaces();
+    let route = follow(&plain, &route.view, &route.asked, &route.subject);
+    judge(&plain, &route, Need::Read).is_allowed()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::kernel::subject::{IdMap, IdRange};
+    use crate::layout::service::UserNs;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_namespace_is_blamed_where_the_same_account_could_read_without_it() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0750 840:840 /loft/media/films");
+        assert_eq!(scene.told(&RULE), "");
+        let ranges = |outside: u32| {
+            let range = IdRange { inside: 0, outside, count: 1000 };
+            Some(UserNs::Ranges(IdMap::both(vec![range])))
+        };
+        scene.service("lantern").userns = ranges(100_000);
+        let told = "lantern is 840:840 inside its namespace and 100840:100840 where the files are, which can't read /media/films → \
+                    map 840 into the namespace as itself, or mount with its ids (idmap = true), or give 100840 the rights";
+        assert_eq!(scene.told(&RULE), told);
+        scene.service("lantern").map.as_mut().unwrap()[0].idmap = true;
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("lantern").map.as_mut().unwrap()[0].idmap = false;
+        scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
+        assert_eq!(scene.told(&RULE), "", "it could not read without the namespace either");
+        let range = IdRange { inside: 0, outside: 100_000, count: 100 };
+        scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
+        assert!(scene.told(&RULE).starts_with(
+            "lantern can't run as 840:840: the user namespace of lantern has no id 840"
+        ));
+    }
+}

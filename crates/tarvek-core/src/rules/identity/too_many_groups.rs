@@ -1,0 +1,83 @@
+//! `identity/too-many-groups`.
+
+use crate::judge::along::judge;
+use crate::judge::verdict::{Answer, Need, Refusal};
+use crate::kernel::decide::decide;
+use crate::kernel::subject::Subject;
+use crate::route::hops::{Hop, HopKind, Route};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+
+/// Groups that are lost on the way.
+pub static RULE: Rule = Rule {
+    id: "identity/too-many-groups",
+    severity: Severity::Risk,
+    title: "Access depends on a group that does not travel",
+    means: "An AUTH_SYS credential carries 16 groups besides the primary one. The account has more, and the one that would let it \
+            in is among those that are left behind.",
+    hurts: "Access fails over NFS although it works on the storage host.",
+    fix: "Let the server look the groups up itself (manage-gids in nfs.conf), or take the account out of groups it does not need.",
+    example: "archivist is in 23 groups; keepers has the highest number of them.",
+};
+
+/// Judges one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let Some(route) = &case.route else { return Vec::new() };
+    let read = judge(site, route, Need::Read);
+    let Some(lost) = lost_group(site, route, &read) else { return Vec::new() };
+    let message = format!(
+        "{} has {} further groups, and gid {lost}, which would let it read {}, does not travel",
+        case.service.name,
+        route.subject.groups.len(),
+        route.asked
+    );
+    let remedy =
+        "manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true";
+    let finding = case.finding_at_end(&RULE, route).line(case.service.origin.line);
+    vec![finding.says(message).remedy(Step::on(&read.decided_at.host, remedy))]
+}
+
+/// The group that was left behind and would grant what was refused.
+fn lost_group(site: &Site, route: &Route, read: &Answer) -> Option<u32> {
+    let Refusal::Permission { of, subject, want } = read.refusal()? else { return None };
+    // Where the server looks groups up, it is its own lists that count.
+    let looks_up = |hop: &Hop| site.layout.host(&hop.to.host).is_some_and(|host| host.manage_gids);
+    let cut = |hop: &&Hop| hop.kind == HopKind::Mount && hop.changed_by.is_some() && !looks_up(hop);
+    route.hops.iter().find(cut)?;
+    let object = site.object(&of.host, of.node)?;
+    let lost = route.subject.groups.iter().filter(|gid| !subject.is_in(**gid));
+    lost.copied().find(|gid| {
+        let groups = subject.groups.iter().copied().chain([*gid]);
+        let with = Subject { groups: groups.collect(), ..subject.clone() };
+        decide(&object, &with, *want).allowed
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::service::GroupRef;
+    use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn a_group_that_does_not_travel_is_named_if_it_decides() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
+        let groups = |count: u32| (1..count).chain([2100]).map(GroupRef::Gid).collect();
+        scene.service("lantern").groups = groups(16);
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("lantern").groups = groups(17);
+        let told = "lantern has 17 further groups, and gid 2100, which would let it read /media/films, does not travel → on granary: \
+                    manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true";
+        assert_eq!(scene.told(&RULE), told);
+        scene.host("granary").manage_gids = true;
+        assert_eq!(scene.told(&RULE), "");
+        scene.host("granary").manage_gids = false;
+        scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
+        assert_eq!(scene.told(&RULE), "", "the group would not let it in");
+    }
+}

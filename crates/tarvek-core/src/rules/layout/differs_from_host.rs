@@ -1,0 +1,257 @@
+//! `layout/differs-from-host`.
+
+use std::fmt::Display;
+
+use crate::facts::host::HostFacts;
+use crate::facts::mounts::MountEntry;
+use crate::layout::host::Host;
+use crate::layout::mount::{Mount, MountSource};
+use crate::layout::share::Share;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::evidence::Evidence;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::{Access, Origin, Protocol};
+use crate::words::text::shown;
+
+/// What is declared is not what is there.
+pub static RULE: Rule = Rule {
+    id: "layout/differs-from-host",
+    severity: Severity::Risk,
+    title: "The layout and the host disagree",
+    means: "The layout declares one thing, and the survey of the host saw another: an account's number, a dataset's place, what is \
+            mounted and how, the folder of a share.",
+    hurts: "Verdicts that rest on the layout are about a site that is not this one.",
+    fix: "Change whichever of the two is wrong.",
+    example: "The layout says lantern has uid 840; on granary it has 1003.",
+};
+
+/// Judges every host that is declared and was looked at.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (host, facts) in site.observed() {
+        if let Some(declared) = site.layout.host(host) {
+            Disagreements { site, host: declared, facts, findings: &mut findings }.all();
+        }
+    }
+    findings
+}
+
+/// What a host's survey saw otherwise than the layout says.
+struct Disagreements<'a> {
+    site: &'a Site,
+    host: &'a Host,
+    facts: &'a HostFacts,
+    findings: &'a mut Vec<Finding>,
+}
+
+impl Disagreements<'_> {
+    fn add(
+        &mut self,
+        origin: Origin,
+        path: Option<&AbsPath>,
+        what: impl Display,
+        layout: impl Display,
+        host: impl Display,
+    ) {
+        let name = &self.host.name;
+        let finding = RULE.finding(About::Host(name.clone())).on(name).line(origin.line);
+        let finding = finding
+            .known(Evidence::Observed)
+            .says(format!("{what}: the layout says {layout}, {name} has {host}"))
+            .remedy(format!("write {host} into the layout, or change {name}"));
+        self.findings.push(match path {
+            Some(path) => finding.at(&Place::new(name, path)),
+            None => finding,
+        });
+    }
+
+    fn all(mut self) {
+        for account in &self.host.accounts {
+            let seen = self.facts.accounts.iter().find(|seen| seen.name == account.name);
+            if let Some(seen) = seen.filter(|seen| seen.uid != account.uid) {
+                let what = format!("the uid of {}", account.name);
+                self.add(self.host.origin, None, what, account.uid, seen.uid);
+            }
+        }
+        for group in &self.host.groups {
+            let seen = self.facts.groups.iter().find(|seen| seen.name == group.name);
+            if let Some(seen) = seen.filter(|seen| seen.gid != group.gid) {
+                let what = format!("the gid of {}", group.name);
+                self.add(self.host.origin, None, what, group.gid, seen.gid);
+            }
+        }
+        self.datasets();
+        for mount in self.site.layout.mounts.iter().filter(|mount| mount.host == self.host.name) {
+            let table = self.facts.mounts.as_ref();
+            if let Some(seen) = table.and_then(|table| table.mounted_at(&mount.at)) {
+                self.mount(mount, seen);
+            }
+        }
+        self.shares();
+    }
+
+    fn datasets(&mut self) {
+        for dataset in &self.host.datasets {
+            let at = Some(&dataset.at);
+            let property = self.facts.told.property(&dataset.name, "mountpoint");
+            if let Some(seen) =
+                property.filter(|seen| seen.raw().as_bytes() != dataset.at.as_bytes())
+            {
+                let what = format!("the mount point of {}", dataset.name);
+                self.add(dataset.origin, at, what, &dataset.at, seen);
+            }
+            let mount = self.facts.mounts.as_ref().and_then(|table| table.mounted_at(&dataset.at));
+            if let (Some(mount), Some(said)) = (mount, &dataset.filesystem)
+                // ZFS through FUSE is ZFS all the same.
+                && mount.filesystem.raw().trim_start_matches("fuse.") != said.raw()
+            {
+                let what = format!("the filesystem at {}", dataset.at);
+                self.add(dataset.origin, at, what, said, &mount.filesystem);
+            }
+        }
+    }
+
+    fn mount(&mut self, mount: &Mount, seen: &MountEntry) {
+        let at = Some(&mount.at);
+        let (said, is) = (mount.options.access(), seen.access());
+        if said != is {
+            let what = format!("the mode of {}", mount.at);
+            self.add(mount.origin, at, what, Access::word(said), Access::word(is));
+        }
+        let MountSource::Share(name) = &mount.from else { return };
+        let Some(share) = self.site.layout.share(name) else { return };
+        let source = String::from_utf8_lossy(&seen.source);
+        let said = match mount.protocol {
+            Protocol::Nfs if !self.exports(share, &source) => share.path.to_string(),
+            Protocol::Smb if !self.offers(share, &source) => share.name.to_string(),
+            _ => return,
+        };
+        let what = format!("the source of {}", mount.at);
+        let said = format!("{}:{said}", share.host);
+        self.add(mount.origin, at, what, said, shown(&seen.source));
+    }
+
+    /// Whether a source of NFS is a share.
+    fn exports(&self, share: &Share, source: &str) -> bool {
+        source.rsplit_once(':').is_some_and(|(server, path)| {
+            self.site.host_named(server) == Some(&share.host)
+                && path.trim_end_matches('/').as_bytes() == share.path.as_bytes()
+        })
+    }
+
+    /// Whether a source of SMB is a share.
+    fn offers(&self, share: &Share, source: &str) -> bool {
+        source.trim_start_matches('/').split_once('/').is_some_and(|(server, name)| {
+            self.site.host_named(server) == Some(&share.host)
+                && name.eq_ignore_ascii_case(share.name.raw())
+        })
+    }
+
+    /// The folder of an SMB share, in what the server says of its configuration.
+    fn shares(&mut self) {
+        let host = &self.host.name;
+        for share in self.site.layout.shares.iter().filter(|s| s.host == *host && s.smb.is_some()) {
+            let same = |name: &Name| name.raw().eq_ignore_ascii_case(share.name.raw());
+            let seen = self.facts.told.smb_shares.iter().find(|seen| same(&seen.name));
+            if let Some(seen) =
+                seen.filter(|seen| seen.path.raw().as_bytes() != share.path.as_bytes())
+            {
+                let what = format!("the folder of the share {}", share.name);
+                self.add(share.origin, Some(&share.path), what, &share.path, &seen.path);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::facts::told::{Property, SmbShare};
+    use crate::layout::host::Dataset;
+    use crate::tests::{Scene, abs, mounts};
+    use crate::words::options::MountOptions;
+    use crate::words::terms::{Origin, Protocol};
+
+    #[test]
+    fn numbers_of_accounts_and_groups() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.facts("granary").accounts[2].uid = 1003;
+        scene.facts("granary").groups[1].gid = 7;
+        let told = "the uid of lantern: the layout says 840, granary has 1003 → write 1003 into the layout, or change granary\n\
+                    the gid of keepers: the layout says 2100, granary has 7 → write 7 into the layout, or change granary";
+        assert_eq!(scene.told(&RULE), told);
+    }
+
+    #[test]
+    fn datasets_and_shares() {
+        let mut scene = Scene::over(Protocol::Smb);
+        scene.host("granary").datasets.push(Dataset {
+            name: "loft/media".into(),
+            at: abs("/loft/media"),
+            filesystem: Some("zfs".into()),
+            quota: None,
+            properties: Vec::new(),
+            origin: Origin::default(),
+        });
+        let facts = scene.facts("granary");
+        facts.mounts = Some(mounts(
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media fuse.zfs loft/media rw",
+        ));
+        let property = |value: &str| {
+            let dataset = "loft/media".into();
+            vec![Property { dataset, name: "mountpoint".into(), value: value.into() }]
+        };
+        facts.told.properties = property("/loft/media");
+        facts.told.smb_shares = vec![SmbShare { name: "MEDIA".into(), path: "/loft/media".into() }];
+        assert_eq!(scene.told(&RULE), "");
+        let facts = scene.facts("granary");
+        facts.mounts =
+            Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media xfs /dev/sdb rw"));
+        facts.told.properties = property("/tank");
+        facts.told.smb_shares[0].path = "/old".into();
+        let told = "the mount point of loft/media: the layout says /loft/media, granary has /tank → write /tank into the layout, or change \
+                    granary\n\
+                    the filesystem at /loft/media: the layout says zfs, granary has xfs → write xfs into the layout, or change granary\n\
+                    the folder of the share media: the layout says /loft/media, granary has /old → write /old into the layout, or change \
+                    granary";
+        assert_eq!(scene.told(&RULE), told);
+    }
+
+    #[test]
+    fn mounts_of_both_protocols() {
+        for (protocol, other, said) in [
+            (
+                Protocol::Nfs,
+                "nfs4 granary.lan:/loft/attic",
+                "granary:/loft/media, millrace has granary.lan:/loft/attic",
+            ),
+            (
+                Protocol::Smb,
+                "cifs //granary.lan/attic",
+                "granary:media, millrace has //granary.lan/attic",
+            ),
+        ] {
+            let mut scene = Scene::over(protocol);
+            assert_eq!(scene.told(&RULE), "");
+            scene.layout.mounts[0].options = MountOptions::read("ro,noatime,rw");
+            let told = "the mode of /mnt/media: the layout says rw, millrace has ro → write ro into the layout, or change millrace";
+            assert_eq!(scene.told(&RULE), told);
+            scene.layout.mounts[0].options = MountOptions::read("rw,ro");
+            assert_eq!(scene.told(&RULE), "", "the last one counts");
+            let table = format!("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media {other} ro");
+            scene.facts("millrace").mounts = Some(mounts(&table));
+            let told = scene.told(&RULE);
+            assert!(
+                told.starts_with(&format!("the source of /mnt/media: the layout says {said} →")),
+                "{told}"
+            );
+        }
+    }
+}

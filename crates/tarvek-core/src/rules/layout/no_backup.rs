@@ -1,0 +1,69 @@
+//! `layout/no-backup`.
+
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::{About, Affected};
+use crate::words::finding::Finding;
+use crate::words::place::Place;
+use crate::words::rule::{Rule, Severity};
+
+/// What would be lost.
+pub static RULE: Rule = Rule {
+    id: "layout/no-backup",
+    severity: Severity::Note,
+    title: "Nothing is said of a backup",
+    means: "A configuration folder, or a library that can't be replaced, has no declared backup.",
+    hurts: "To restore a server, both are needed: the originals, and what the service knows about everything else.",
+    fix: "Back it up, and say where to: backup = \"…\" of the service or the library.",
+    example: "The photos are original = true, and nobody wrote down where their copy is.",
+};
+
+/// Judges configuration folders, and libraries that can't be replaced.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for service in &site.layout.services {
+        let name = &service.name;
+        if let (Some(config), None) = (&service.config, &service.backup) {
+            findings.push(
+                RULE.finding(About::Service(name.clone()))
+                    .at(&Place::new(&service.host, config))
+                    .line(service.origin.line)
+                    .says(format!("nothing is said of a backup of {name}'s configuration"))
+                    .remedy("back it up, and write backup = \"…\" into the service"),
+            );
+        }
+        for library in service.libraries.iter().filter(|l| l.original && l.backup.is_none()) {
+            let about = About::Library { service: name.clone(), library: library.name.clone() };
+            let message =
+                format!("{} can't be replaced, and nothing is said of its backup", library.name);
+            findings.push(
+                RULE.finding(about)
+                    .line(library.origin.line)
+                    .says(message)
+                    .remedy("back it up, and write backup = \"…\" into the library")
+                    .affects([Affected::Library(library.name.clone())]),
+            );
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::{Scene, abs};
+
+    #[test]
+    fn configuration_and_originals_need_a_backup() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("lantern").config = Some(abs("/srv/lantern"));
+        scene.service("lantern").libraries[0].original = true;
+        let told = "nothing is said of a backup of lantern's configuration → back it up, and write backup = \"…\" into the service\n\
+                    Films can't be replaced, and nothing is said of its backup → back it up, and write backup = \"…\" into the library";
+        assert_eq!(scene.told(&RULE), told);
+        scene.service("lantern").backup = Some("rill".into());
+        scene.service("lantern").libraries[0].backup = Some("rill".into());
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

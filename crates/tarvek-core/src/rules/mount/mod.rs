@@ -1,0 +1,3 @@
+//! `mount/*`: what should be mounted, and what is.
+
+pub mod not_mounted;

@@ -1,0 +1,173 @@
+//! `mount/not-mounted`.
+
+use crate::facts::tree::{Listing, Lookup};
+use crate::route::end::NotMounted;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::evidence::Evidence;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::place::Place;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Protocol;
+use crate::words::text::counted;
+
+/// A mount that is declared and absent.
+pub static RULE: Rule = Rule {
+    id: "mount/not-mounted",
+    severity: Severity::Blocker,
+    title: "Declared or in fstab, but not mounted",
+    means: "The mount table of the host has nothing at the mount point, so the folder beneath is seen instead.",
+    hurts: "A scan sees an empty folder and may drop every title it knew; what a service writes there fills the system disk, \
+            and is hidden as soon as the mount comes back.",
+    fix: "Mount it, and find out why it was not: the server was off, the network came up late, the fstab line lacks nofail \
+          or automount. Move away what was written beneath first.",
+    example: "After a power cut the application host was up before the storage host; /mnt/granary/media stayed empty.",
+};
+
+/// Judges every mount that should be there, used by a library or not.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut absents: Vec<NotMounted> = Vec::new();
+    let routes = || cases.iter().filter_map(|case| Some((case, case.route.as_ref()?)));
+    let on_the_way = routes().flat_map(|(_, route)| route.not_mounted.iter().cloned());
+    for absent in declared_absent(site).into_iter().chain(on_the_way) {
+        if !absents.iter().any(|known| known.at == absent.at) {
+            absents.push(absent);
+        }
+    }
+    let found = |absent: &NotMounted| {
+        let passes = routes().filter(|(_, r)| r.not_mounted.iter().any(|a| a.at == absent.at));
+        told(site, absent).affects(passes.map(|(case, _)| case.affected()))
+    };
+    absents.iter().map(found).collect()
+}
+
+fn declared_absent(site: &Site) -> Vec<NotMounted> {
+    let mut absent = Vec::new();
+    for (host, facts) in site.observed() {
+        let Some(table) = &facts.mounts else { continue };
+        let declared = site.layout.mounts.iter().filter(|mount| mount.host == *host);
+        let declared = declared.filter(|mount| table.mounted_at(&mount.at).is_none());
+        absent.extend(declared.map(|mount| NotMounted::declared(site, mount)));
+        let fstab = facts.fstab.iter().filter(|line| line.at_boot());
+        let fstab = fstab.filter(|line| table.mounted_at(&line.point).is_none());
+        absent.extend(fstab.map(|line| NotMounted::of_fstab(host, line)));
+    }
+    absent
+}
+
+fn told(site: &Site, absent: &NotMounted) -> Finding {
+    let Place { host, path } = &absent.at;
+    let by = if absent.origin.is_some() { "the layout declares" } else { "fstab has" };
+    let beneath = match entries_in(site, &absent.at) {
+        Some(0) => "; the folder beneath is empty".to_owned(),
+        Some(count) => format!("; {} beneath will be hidden once it is", counted(count, "entry")),
+        None => String::new(),
+    };
+    let source = &absent.source;
+    let message = format!("{by} {source} at {path}, but nothing is mounted there{beneath}");
+    let about = About::Mount { host: host.clone(), at: path.clone() };
+    let finding = RULE.finding(about).at(&absent.at).known(Evidence::Observed).says(message);
+    let finding = finding.remedy(Step::run(host, command(site, absent)));
+    match absent.origin {
+        Some(origin) => finding.line(origin.line),
+        None => finding,
+    }
+}
+
+/// How many entries lie in a folder of a host, if it was read.
+fn entries_in(site: &Site, place: &Place) -> Option<u64> {
+    let tree = site.tree(&place.host)?;
+    match tree.find(&place.path) {
+        Lookup::Found(node) if tree.listing(node) == Listing::Complete => {
+            Some(tree.children(node).len() as u64)
+        }
+        _ => None,
+    }
+}
+
+/// With an fstab line the mount point is enough; without one the whole command has to be said.
+fn command(site: &Site, absent: &NotMounted) -> Command {
+    let Place { host, path } = &absent.at;
+    let fstab = site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
+    if fstab.into_iter().any(|line| line.point == *path) {
+        return Command::new("mount").arg(path);
+    }
+    let named = absent.source.raw().split_once(':').map(|(_, name)| Name::from(name));
+    let share = named.and_then(|name| site.layout.share(&name));
+    let source = match (share, absent.protocol) {
+        (Some(share), Protocol::Nfs) => {
+            [address(site, &share.host).raw().as_bytes(), b":", share.path.as_bytes()].concat()
+        }
+        (Some(share), Protocol::Smb) => {
+            format!("//{}/{}", address(site, &share.host).raw(), share.name.raw()).into_bytes()
+        }
+        _ => absent.source.raw().as_bytes().to_vec(),
+    };
+    let mut command = Command::new(match absent.protocol {
+        Protocol::Nfs => "mount -t nfs",
+        Protocol::Smb => "mount -t cifs",
+        Protocol::Bind => "mount --bind",
+        Protocol::Disk => "mount",
+    });
+    // Options that only fstab reads mean nothing to mount(8) on the command line.
+    let plain =
+        |option: &&str| !matches!(*option, "nofail" | "_netdev") && !option.starts_with("x-");
+    let options: Vec<&str> = absent.options.iter().filter(plain).collect();
+    if !options.is_empty() {
+        command = command.arg("-o").arg(options.join(","));
+    }
+    command.arg(source).arg(path)
+}
+
+fn address<'a>(site: &'a Site, host: &'a Name) -> &'a Name {
+    site.layout.host(host).and_then(|host| host.addresses.first()).unwrap_or(host)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::facts::mounts::FstabEntry;
+    use crate::tests::{Scene, abs, mounts};
+    use crate::words::options::MountOptions;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn an_absent_mount_comes_with_the_command_that_mounts_it() {
+        for (protocol, command) in [
+            (Protocol::Nfs, "mount -t nfs -o ro granary.lan:/loft/media /mnt/media"),
+            (Protocol::Smb, "mount -t cifs -o ro,uid=840 //granary.lan/media /mnt/media"),
+        ] {
+            let mut scene = Scene::over(protocol);
+            assert_eq!(scene.told(&RULE), "");
+            scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+            let told = format!(
+                "the layout declares granary:media at /mnt/media, but nothing is mounted there; the folder beneath is empty → \
+                 on millrace: {command}"
+            );
+            assert_eq!(scene.told(&RULE), told);
+            scene.tree("millrace", "f 0644 0:0 /mnt/media/lost.mkv");
+            assert!(scene.told(&RULE).contains("; 1 entry beneath will be hidden once it is"));
+        }
+    }
+
+    #[test]
+    fn fstab_counts_but_where_nobody_is_to_mount_it() {
+        let mut scene = Scene::local();
+        let facts = scene.facts("granary");
+        facts.mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+        facts.fstab.push(FstabEntry {
+            source: "UUID=12".into(),
+            point: abs("/attic"),
+            filesystem: "xfs".into(),
+            options: MountOptions::read("noauto"),
+        });
+        assert_eq!(scene.told(&RULE), "");
+        scene.facts("granary").fstab[0].options = MountOptions::read("noauto,x-systemd.automount");
+        let told =
+            "fstab has UUID=12 at /attic, but nothing is mounted there → on granary: mount /attic";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

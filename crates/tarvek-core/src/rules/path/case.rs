@@ -1,0 +1,51 @@
+//! `path/case`.
+
+use crate::rules::case::Case;
+use crate::rules::path::{missing_at, respelled};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A place that exists in another letter case.
+pub static RULE: Rule = Rule {
+    id: "path/case",
+    severity: Severity::Blocker,
+    title: "A place exists in another letter case only",
+    means: "The folder has an entry whose name differs from the wanted one in upper and lower case only.",
+    hurts: "Linux filesystems tell Films from films, so the scan finds nothing, although a person who looks through a \
+            share from a desktop sees the folder under either spelling.",
+    fix: "Write the exact spelling in the layout and in the service, or rename the folder on the storage host.",
+    example: "The library's root is /media/Music, the folder is /loft/media/music.",
+};
+
+/// Judges one root.
+pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+    let Some((route, missing)) = missing_at(case) else { return Vec::new() };
+    let Some(other) = &missing.other_case else { return Vec::new() };
+    let message = format!(
+        "{} has {other:?}, but {:?} was asked for: upper and lower case differ",
+        missing.folder.path, missing.name
+    );
+    let step = respelled(case, route, &missing.name, other, "", " (or rename the folder)");
+    let place = missing.folder.child(&missing.name);
+    vec![case.finding_at_end(&RULE, route).at(&place).says(message).remedy(step)]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn letter_case_counts_but_behind_an_smb_server() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.root("/media/Films");
+        let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case differ → write the root as \
+                    /media/films (or rename the folder)";
+        assert_eq!(scene.told(&RULE), told);
+        let mut scene = Scene::over(Protocol::Smb);
+        assert_eq!(scene.root("/media/Films").told(&RULE), "");
+    }
+}

@@ -1,0 +1,73 @@
+//! `path/missing`.
+
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::rules::path::{missing_at, respelled};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::{Command, Remedy, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// A place that is not there.
+pub static RULE: Rule = Rule {
+    id: "path/missing",
+    severity: Severity::Blocker,
+    title: "A place on the way does not exist",
+    means: "Following the path from the service, a folder was read to the end and has no entry of the next name.",
+    hurts: "The scan finds nothing. Worse, some engines make the missing folder by themselves, empty and owned by root, \
+            and the fault then looks like an empty library.",
+    fix: "Correct the path, if the finding names a near miss; otherwise make the folder on the host that should hold it.",
+    example: "A library's root is /media/flims; the folder on the storage host is called films.",
+};
+
+/// Judges one root.
+pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+    let Some((route, missing)) = missing_at(case) else { return Vec::new() };
+    if missing.other_case.is_some() {
+        return Vec::new();
+    }
+    let place = missing.folder.child(&missing.name);
+    let what = match missing.entries {
+        0 => "it is empty".to_owned(),
+        count => format!("it has {}", counted(count as u64, "other entry")),
+    };
+    let message = format!("{} has no {:?}; {what}", missing.folder.on(), missing.name);
+    let remedy: Remedy = match &missing.near {
+        Some(near) => {
+            let meant = format!("did you mean {near:?}? then ");
+            respelled(case, route, &missing.name, near, &meant, "").into()
+        }
+        None => Step::run(&place.host, Command::new("mkdir").arg(&place.path)).into(),
+    };
+    debug_assert!(matches!(route.end, End::Missing(_)));
+    vec![case.finding_at_end(&RULE, route).at(&place).says(message).remedy(remedy)]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::remedy::Step;
+
+    #[test]
+    fn a_near_miss_is_offered_and_else_the_folder_is_made() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.root("/media/flims");
+        let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → did you mean \"films\"? then write the root as \
+                    /media/films";
+        assert_eq!(scene.told(&RULE), told);
+        let findings = scene.findings();
+        let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
+        let Step::Edit { line: 7, from, to, .. } = &finding.remedy.steps[0] else { panic!() };
+        assert_eq!((from.as_str(), to.as_str()), ("/media/flims", "/media/films"));
+        scene.root("/media/workprints/new");
+        assert!(scene.told(&RULE).ends_with("→ on granary: mkdir /loft/media/workprints"));
+        scene.without("granary", "/loft/media/films").root("/media/attic");
+        let told = "/loft/media on granary has no \"attic\"; it is empty → on granary: mkdir /loft/media/attic";
+        assert_eq!(scene.told(&RULE), told);
+        scene.unread("granary", "/loft/media");
+        assert_eq!(scene.told(&RULE), "", "nobody looked there");
+    }
+}

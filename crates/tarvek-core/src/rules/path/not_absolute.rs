@@ -1,0 +1,93 @@
+//! `path/not-absolute`.
+
+use crate::layout::mapping::{Declared, MapSource};
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::finding::Finding;
+use crate::words::path::{AbsPath, components};
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+
+/// A mapping or root that is not absolute.
+pub static RULE: Rule = Rule {
+    id: "path/not-absolute",
+    severity: Severity::Blocker,
+    title: "A mapping or root is not absolute",
+    means: "A path is relative, or has a \"..\" component, where only an absolute one has one meaning.",
+    hurts: "Engines read a relative source as the name of a volume or as relative to some file; the service then sees an \
+            empty folder.",
+    fix: "Write the absolute form.",
+    example: "{ from = \"media\", to = \"/media\" }",
+};
+
+/// Judges one root.
+pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+    told(case.root, "the root", || case.finding(&RULE)).into_iter().collect()
+}
+
+/// Judges every mapping, used by a library or not.
+pub fn find_mappings(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for service in &site.layout.services {
+        for map in service.maps() {
+            let from = match &map.source {
+                MapSource::Folder(from) => Some((from, "the mapping's from")),
+                _ => None,
+            };
+            let written = from.into_iter().chain([(&map.to, "the mapping's to")]);
+            let finding = || RULE.finding(About::Service(service.name.clone()));
+            findings.extend(written.filter_map(|(written, what)| told(written, what, finding)));
+        }
+    }
+    findings
+}
+
+fn told(written: &Declared, what: &str, finding: impl Fn() -> Finding) -> Option<Finding> {
+    let fault = written.path.as_ref().err()?;
+    let form = absolute_form(written.written.raw().as_bytes());
+    let line = written.origin.line;
+    let step = Step::rewritten(line, &written.written, &form, format!("write it as {form}"));
+    let message = format!("{what} {:?} {fault}", written.written);
+    Some(finding().line(line).says(message).remedy(step))
+}
+
+fn absolute_form(written: &[u8]) -> AbsPath {
+    let clean: Vec<u8> = written.iter().copied().filter(|b| *b != 0).collect();
+    let mut stack: Vec<&[u8]> = Vec::new();
+    for part in components(&clean) {
+        match part {
+            b".." => drop(stack.pop()),
+            part => stack.push(part),
+        }
+    }
+    stack.into_iter().fold(AbsPath::root(), |path, part| path.child(part))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::{Scene, mapping};
+    use crate::words::terms::Access;
+
+    #[test]
+    fn roots_and_both_sides_of_mappings_have_one_meaning_only_if_absolute() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        for (root, told) in [
+            ("media/films", "the root \"media/films\" is not absolute → write it as /media/films"),
+            (
+                "/media/../films",
+                "the root \"/media/../films\" has a \"..\" component → write it as /films",
+            ),
+        ] {
+            assert_eq!(scene.root(root).told(&RULE), told);
+        }
+        let mut scene = Scene::local();
+        let books = mapping("srv/books", "books", Access::ReadOnly);
+        scene.service("lantern").map.as_mut().unwrap().push(books);
+        let told = "the mapping's from \"srv/books\" is not absolute → write it as /srv/books\n\
+                    the mapping's to \"books\" is not absolute → write it as /books";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

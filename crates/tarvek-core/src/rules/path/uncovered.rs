@@ -1,0 +1,86 @@
+//! `path/uncovered`.
+
+use crate::layout::service::Service;
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::path::AbsPath;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::{nearest, shown};
+
+/// A path that no mapping covers.
+pub static RULE: Rule = Rule {
+    id: "path/uncovered",
+    severity: Severity::Blocker,
+    title: "No mapping covers the path",
+    means: "The service runs with mappings, and none of them is this path or one of the folders above it. What the service \
+            sees there is its own storage.",
+    hurts: "The path can't reach the storage host. What is written there vanishes when the container is made anew.",
+    fix: "Add a mapping, or write the path as the service sees it, not as the host does.",
+    example: "The service maps /mnt/granary/media to /media, and a library's root was set to /mnt/granary/media/films.",
+};
+
+/// Judges one root.
+pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+    let Some(route) = &case.route else { return Vec::new() };
+    let End::Uncovered { mapped } = &route.end else { return Vec::new() };
+    let service = &case.service.name;
+    let message =
+        format!("no mapping of {service} covers {}; it maps {}", route.asked, listed(mapped));
+    let finding = case.finding_at_end(&RULE, route).says(message);
+    vec![match written_as_seen(case.service, &route.asked) {
+        Some(path) => {
+            let words = format!("write the root as {service} sees it: {path}");
+            let line = case.root.origin.line;
+            finding.remedy(Step::rewritten(line, &case.root.written, &path, words))
+        }
+        None => finding.remedy(mapping_to_add(case.service, &route.asked)),
+    }]
+}
+
+fn listed(paths: &[AbsPath]) -> String {
+    match paths {
+        [] => "nothing".to_owned(),
+        paths => paths.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+    }
+}
+
+/// The path as the service sees it, if the root was written as the host sees it.
+fn written_as_seen(service: &Service, root: &AbsPath) -> Option<AbsPath> {
+    let folders = service.maps().iter().filter_map(|map| map.folder());
+    folders.into_iter().find_map(|(from, to)| Some(to.join(root.below(from)?)))
+}
+
+fn mapping_to_add(service: &Service, root: &AbsPath) -> String {
+    let targets = service.maps().iter().filter_map(|map| map.to.path.as_ref().ok());
+    let targets: Vec<String> = targets.map(ToString::to_string).collect();
+    let first =
+        root.components().next().map(|part| format!("/{}", shown(part))).unwrap_or_default();
+    let near = nearest(&first, targets.iter().map(String::as_str));
+    let near = near.map(|near| format!("; or did you mean {near}?")).unwrap_or_default();
+    format!(
+        "add to the map of {}: {{ from = \"<host folder>\", to = \"{root}\", access = \"ro\" }}{near}",
+        service.name
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn the_hosts_path_is_turned_into_the_services() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        let told = "no mapping of lantern covers /loft/media/films; it maps /media → write the root as lantern sees it: /media/films";
+        assert_eq!(scene.root("/loft/media/films").told(&RULE), told);
+        let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of lantern: \
+                    { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" }; or did you mean /media?";
+        assert_eq!(scene.root("/mediax/films").told(&RULE), told);
+        scene.service("lantern").map = None;
+        assert_eq!(scene.told(&RULE), "", "it runs on its host, and sees all of it");
+    }
+}

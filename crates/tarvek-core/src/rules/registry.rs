@@ -1,0 +1,105 @@
+//! Every rule with what makes it fire: `check`, `explain` and the documentation are fed from this list.
+
+use crate::rules::case::Case;
+use crate::rules::{access, dataset, identity, layout, library, mount, path, share, survey};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, RuleId};
+
+/// What a rule finds about one root of a library.
+type OfCase = fn(&Site, &Case) -> Vec<Finding>;
+/// What a rule finds about the rest of a site.
+type OfSite = fn(&Site, &[Case]) -> Vec<Finding>;
+
+/// A rule and what makes it fire.
+#[derive(Debug)]
+pub struct Entry {
+    pub rule: RuleId,
+    of_case: Option<OfCase>,
+    of_site: Option<OfSite>,
+}
+
+impl Entry {
+    const fn case(rule: RuleId, find: OfCase) -> Self {
+        Self { rule, of_case: Some(find), of_site: None }
+    }
+
+    const fn site(rule: RuleId, find: OfSite) -> Self {
+        Self { rule, of_case: None, of_site: Some(find) }
+    }
+
+    const fn and_site(self, find: OfSite) -> Self {
+        Self { of_site: Some(find), ..self }
+    }
+}
+
+/// Every rule, family by family.
+pub static ALL: &[Entry] = &[
+    Entry::site(&layout::unknown_reference::RULE, layout::unknown_reference::find),
+    Entry::site(&layout::scattered_kinds::RULE, layout::scattered_kinds::find),
+    Entry::site(&layout::outside_share::RULE, layout::outside_share::find),
+    Entry::site(&layout::on_system_disk::RULE, layout::on_system_disk::find),
+    Entry::site(&layout::config_in_media::RULE, layout::config_in_media::find),
+    Entry::site(&layout::no_backup::RULE, layout::no_backup::find),
+    Entry::site(&layout::differs_from_host::RULE, layout::differs_from_host::find),
+    Entry::site(&dataset::access_times::RULE, dataset::access_times::find),
+    Entry::site(&dataset::record_size::RULE, dataset::record_size::find),
+    Entry::site(&dataset::acl_lost_on_chmod::RULE, dataset::acl_lost_on_chmod::find),
+    Entry::site(&dataset::case_insensitive_mix::RULE, dataset::case_insensitive_mix::find),
+    Entry::site(&dataset::nearly_full::RULE, dataset::nearly_full::find),
+    Entry::case(&path::missing::RULE, path::missing::find),
+    Entry::case(&path::case::RULE, path::case::find),
+    Entry::case(&path::not_a_folder::RULE, path::not_a_folder::find),
+    Entry::case(&path::uncovered::RULE, path::uncovered::find),
+    Entry::case(&path::not_absolute::RULE, path::not_absolute::find)
+        .and_site(path::not_absolute::find_mappings),
+    Entry::case(&path::shadowed::RULE, path::shadowed::find),
+    Entry::site(&mount::not_mounted::RULE, mount::not_mounted::find),
+    Entry::case(&share::child_dataset_hidden::RULE, share::child_dataset_hidden::find),
+    Entry::site(&identity::unknown_account::RULE, identity::unknown_account::find),
+    Entry::site(&identity::number_mismatch::RULE, identity::number_mismatch::find),
+    Entry::site(&identity::runs_as_root::RULE, identity::runs_as_root::find),
+    Entry::site(&identity::run_as_unset::RULE, identity::run_as_unset::find),
+    Entry::case(&identity::shifted::RULE, identity::shifted::find),
+    Entry::site(&identity::squashed::RULE, identity::squashed::find),
+    Entry::case(&identity::too_many_groups::RULE, identity::too_many_groups::find),
+    Entry::site(&identity::shared_account::RULE, identity::shared_account::find),
+    Entry::case(&access::root_unreadable::RULE, access::root_unreadable::find),
+    Entry::case(&access::entries_unreadable::RULE, access::entries_unreadable::find),
+    Entry::site(&access::cannot_add::RULE, access::cannot_add::find),
+    Entry::site(&access::cannot_remove::RULE, access::cannot_remove::find),
+    Entry::case(&access::more_than_needed::RULE, access::more_than_needed::find),
+    Entry::site(&access::world_writable::RULE, access::world_writable::find),
+    Entry::site(&access::not_inherited::RULE, access::not_inherited::find),
+    Entry::site(&access::not_as_declared::RULE, access::not_as_declared::find),
+    Entry::site(&access::moved_stays_private::RULE, access::moved_stays_private::find),
+    Entry::site(&access::per_user_grants::RULE, access::per_user_grants::find),
+    Entry::site(&access::orphaned_owner::RULE, access::orphaned_owner::find),
+    Entry::case(&library::nothing_found::RULE, library::nothing_found::find),
+    Entry::site(&survey::none::RULE, survey::none::find),
+    Entry::case(&survey::not_seen::RULE, survey::not_seen::find),
+    Entry::site(&survey::too_old::RULE, survey::too_old::find),
+    Entry::site(&survey::partial::RULE, survey::partial::find),
+    Entry::site(&survey::no_acls::RULE, survey::no_acls::find),
+];
+
+/// Every rule.
+pub fn rules() -> impl Iterator<Item = RuleId> {
+    ALL.iter().map(|entry| entry.rule)
+}
+
+/// The rule of that id.
+pub fn named(id: &str) -> Option<&'static Rule> {
+    rules().find(|rule| rule.id == id)
+}
+
+/// Everything that the rules find: first what is wrong with the site, then with each root.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let of_site = ALL.iter().filter_map(|entry| entry.of_site);
+    let mut findings: Vec<Finding> = of_site.flat_map(|find| find(site, cases)).collect();
+    for case in cases {
+        let of_case = ALL.iter().filter_map(|entry| entry.of_case);
+        findings.extend(of_case.flat_map(|find| find(site, case)));
+    }
+    findings
+}

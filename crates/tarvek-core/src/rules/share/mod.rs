@@ -1,0 +1,3 @@
+//! `share/*`: what a host offers.
+
+pub mod child_dataset_hidden;

@@ -1,0 +1,63 @@
+//! `survey/none`.
+
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::counted;
+
+/// A host that nobody looked at.
+pub static RULE: Rule = Rule {
+    id: "survey/none",
+    severity: Severity::Note,
+    title: "A host was not looked at",
+    means: "Libraries lead to a host of which there is no survey, so that only the layout speaks of it.",
+    hurts: "Nothing says that the folders are there or can be read.",
+    fix: "Survey the host, and give the survey to check.",
+    example: "The layout declares granary, and check was run on millrace with no survey of granary beside it.",
+};
+
+/// Judges the hosts that libraries lead to.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for host in site.layout.hosts.iter().filter(|host| site.facts(&host.name).is_none()) {
+        let name = &host.name;
+        let blind = |case: &&Case| {
+            case.route.as_ref().is_some_and(|route| {
+                let unseen = route.end == End::Reached && route.entry().is_none();
+                unseen && route.here().host == *name
+            })
+        };
+        let affected: Vec<_> = cases.iter().filter(blind).map(Case::affected).collect();
+        if affected.is_empty() {
+            continue;
+        }
+        let message = format!(
+            "nobody has looked at {name}: {} of the board rest on the layout alone",
+            counted(affected.len() as u64, "row")
+        );
+        let remedy = format!("collect a listing on {name} and give it with --survey");
+        let finding = RULE.finding(About::Host(name.clone())).on(name).line(host.origin.line);
+        findings.push(finding.says(message).remedy(remedy).affects(affected));
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_host_that_libraries_lead_to_has_to_be_looked_at() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        let told = "nobody has looked at granary: 1 row of the board rest on the layout alone → collect a listing on granary and give it \
+                    with --survey";
+        assert_eq!(scene.unseen("granary").told(&RULE), told);
+        scene.service("lantern").libraries.clear();
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

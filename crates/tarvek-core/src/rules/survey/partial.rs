@@ -1,0 +1,43 @@
+//! `survey/partial`.
+
+use crate::rules::case::Case;
+use crate::rules::survey::of_host;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A survey that was broken off.
+pub static RULE: Rule = Rule {
+    id: "survey/partial",
+    severity: Severity::Risk,
+    title: "A survey was broken off",
+    means: "The program that made the survey ended before it was done, and the file says so.",
+    hurts: "What it lacks is not part of any verdict.",
+    fix: "Survey the host again, into the same file.",
+    example: "The machine was shut down while the survey was being written.",
+};
+
+/// Judges every host that was looked at.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let broken_off = site.observed().filter(|(_, facts)| !facts.complete);
+    broken_off
+        .map(|(host, _)| of_host(&RULE, host).says(format!("the survey of {host} was broken off")))
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_survey_that_did_not_come_to_its_end_says_so() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.facts("granary").complete = false;
+        assert_eq!(
+            scene.told(&RULE),
+            "the survey of granary was broken off → survey granary again"
+        );
+    }
+}

@@ -1,0 +1,217 @@
+//! The join: what the layout declares and what was observed, under one set of host names.
+
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use crate::facts::host::HostFacts;
+use crate::facts::mounts::MountTable;
+use crate::facts::tree::{NodeId, Tree};
+use crate::kernel::entry::Meta;
+use crate::kernel::object::Object;
+use crate::kernel::subject::Subject;
+use crate::layout::site::Layout;
+use crate::site::layer::Layer;
+use crate::site::suppose::{Change, Objects};
+use crate::words::name::Name;
+use crate::words::terms::{Account, Group, Os};
+
+/// A layout with the facts of its hosts. A copy shares the facts, so that a change can be supposed at little cost.
+#[derive(Clone, Debug)]
+pub struct Site {
+    /// What is declared; empty where there is no layout.
+    pub layout: Layout,
+    facts: Vec<(Name, Arc<HostFacts>)>,
+    /// Changes that are supposed to have been made.
+    changes: Vec<Change>,
+    /// Layers that are supposed to be writable.
+    writable: Vec<Layer>,
+    /// The time at which it is judged: seconds since 1970 UTC.
+    pub now: i64,
+    /// How old what was seen may be, in seconds.
+    pub max_age: Option<i64>,
+}
+
+impl Site {
+    /// Joins facts to the hosts of a layout. Facts of a host that the layout does not name stay under their own name.
+    ///
+    /// # Errors
+    /// The name of a host that two facts claim.
+    pub fn join(layout: Layout, facts: Vec<HostFacts>) -> Result<Self, Name> {
+        facts.into_iter().try_fold(Self::of_layout(layout), Self::with)
+    }
+
+    fn of_layout(layout: Layout) -> Self {
+        Self {
+            layout,
+            facts: Vec::new(),
+            changes: Vec::new(),
+            writable: Vec::new(),
+            now: 0,
+            max_age: None,
+        }
+    }
+
+    /// Joins the facts of one more host.
+    ///
+    /// # Errors
+    /// The host's name, if there are facts of it already.
+    pub fn with(mut self, mut facts: HostFacts) -> Result<Self, Name> {
+        let name = self.host_named(facts.name.raw()).unwrap_or(&facts.name).clone();
+        if self.facts(&name).is_some() {
+            return Err(name);
+        }
+        let declared = self.layout.host(&name);
+        let HostFacts { tree, accounts, groups, .. } = &mut facts;
+        tree.resolve_names(|written, group| match group {
+            true => {
+                let all = groups.iter().chain(declared.into_iter().flat_map(|host| &host.groups));
+                all.into_iter().find(|group| group.name == *written).map(|group| group.gid)
+            }
+            false => {
+                let all =
+                    accounts.iter().chain(declared.into_iter().flat_map(|host| &host.accounts));
+                all.into_iter().find(|account| account.name == written).map(|account| account.uid)
+            }
+        });
+        self.facts.push((name, Arc::new(facts)));
+        Ok(self)
+    }
+
+    /// The site as it would be after one more change.
+    pub fn supposing(&self, change: Change) -> Self {
+        let mut site = self.clone();
+        site.changes.push(change);
+        site
+    }
+
+    /// The same places, as if all ids were the hosts' own: where a way leads does not depend on who may go it.
+    pub(crate) fn without_namespaces(&self) -> Self {
+        let mut site = self.clone();
+        site.layout.services.iter_mut().for_each(|service| service.userns = None);
+        site.layout.hosts.iter_mut().for_each(|host| host.idmap.clear());
+        site
+    }
+
+    /// The site as it would be with a layer made writable.
+    pub fn supposing_writable(&self, layer: &Layer) -> Self {
+        let mut site = self.clone();
+        site.writable.push(layer.clone());
+        site
+    }
+
+    /// The layers that are supposed to have been made writable.
+    pub(crate) fn writable_layers(&self) -> &[Layer] {
+        &self.writable
+    }
+
+    /// Whether a layer is supposed to have been made writable.
+    pub(crate) fn is_supposed_writable(&self, layer: &Layer) -> bool {
+        self.writable.iter().any(|open| open.at == layer.at && open.kind == layer.kind)
+    }
+
+    /// The entries of a host, as they are or are supposed to be.
+    pub fn objects(&self, host: &Name) -> Option<Objects<'_>> {
+        self.objects_of(host).map(|(_, objects)| objects)
+    }
+
+    /// One entry of a host.
+    pub fn object(&self, host: &Name, node: NodeId) -> Option<Object<'_>> {
+        Some(self.objects(host)?.of(node))
+    }
+
+    /// Facts of a host, if it was observed.
+    pub fn facts(&self, host: &Name) -> Option<&HostFacts> {
+        self.facts.iter().find(|(name, _)| name == host).map(|(_, facts)| &**facts)
+    }
+
+    /// The mount table of a host, if it was seen.
+    pub fn mounts(&self, host: &Name) -> Option<&MountTable> {
+        self.facts(host)?.mounts.as_ref()
+    }
+
+    /// A host's system.
+    pub fn os(&self, host: &Name) -> Os {
+        self.layout.host(host).map(|host| host.os).unwrap_or_default()
+    }
+
+    /// All observed hosts with their facts.
+    pub fn observed(&self) -> impl Iterator<Item = (&Name, &HostFacts)> {
+        self.facts.iter().map(|(name, facts)| (name, &**facts))
+    }
+
+    /// What was seen of a host's files.
+    pub fn tree(&self, host: &Name) -> Option<&Tree> {
+        self.facts(host).map(|facts| &facts.tree)
+    }
+
+    /// The entries of a host as they are or are supposed to be, with the host's name for as long as the site lives.
+    pub fn objects_of(&self, host: &Name) -> Option<(&Name, Objects<'_>)> {
+        let (name, facts) = self.observed().find(|(name, _)| *name == host)?;
+        Some((name, Objects::new(&facts.tree, name, &self.changes)))
+    }
+
+    /// Whether the site knows a host of that name, declared or observed.
+    pub fn knows(&self, host: &Name) -> bool {
+        self.layout.host(host).is_some() || self.facts(host).is_some()
+    }
+
+    /// The host that goes by a name or address: its own name, a declared address, or the first label of either.
+    pub fn host_named(&self, written: &str) -> Option<&Name> {
+        let written = written.trim_matches(['[', ']']);
+        let label = |name: &str| name.split('.').next().unwrap_or(name).to_ascii_lowercase();
+        let is_number = written.parse::<IpAddr>().is_ok();
+        let exact = |name: &Name| name.raw().eq_ignore_ascii_case(written);
+        let hosts = || self.layout.hosts.iter();
+        hosts()
+            .find(|host| exact(&host.name) || host.addresses.iter().any(exact))
+            .or_else(|| hosts().find(|host| !is_number && label(host.name.raw()) == label(written)))
+            .map(|host| &host.name)
+            .or_else(|| self.facts.iter().map(|(name, _)| name).find(|name| exact(name)))
+    }
+
+    /// `root:keepers`, with numbers where a host has no name for them.
+    pub fn owner_text(&self, host: &Name, meta: &Meta) -> String {
+        format!("{}:{}", self.user_text(host, meta.uid), self.group_text(host, meta.gid))
+    }
+
+    /// A user's name on a host, else its number.
+    pub fn user_text(&self, host: &Name, uid: u32) -> String {
+        let named = self.accounts(host).find(|account| account.uid == uid);
+        named.map_or_else(|| uid.to_string(), |account| account.name.to_string())
+    }
+
+    /// A group's name on a host, else its number.
+    pub fn group_text(&self, host: &Name, gid: u32) -> String {
+        let named = self.groups(host).find(|group| group.gid == gid);
+        named.map_or_else(|| gid.to_string(), |group| group.name.to_string())
+    }
+
+    /// The accounts of a host: observed ones first, then declared ones.
+    pub fn accounts(&self, host: &Name) -> impl Iterator<Item = &Account> {
+        let observed = self.facts(host).into_iter().flat_map(|facts| &facts.accounts);
+        observed.chain(self.layout.host(host).into_iter().flat_map(|host| &host.accounts))
+    }
+
+    /// The groups of a host: observed ones first, then declared ones.
+    pub fn groups(&self, host: &Name) -> impl Iterator<Item = &Group> {
+        let observed = self.facts(host).into_iter().flat_map(|facts| &facts.groups);
+        observed.chain(self.layout.host(host).into_iter().flat_map(|host| &host.groups))
+    }
+
+    /// The number of a group on a host.
+    pub fn gid_of(&self, host: &Name, group: &Name) -> Option<u32> {
+        self.groups(host).find(|known| known.name == *group).map(|known| known.gid)
+    }
+
+    /// What a login as this account would be: its uid, primary gid and every group that lists it. An account whose
+    /// primary group is not known is taken to have a group of its own number, as most systems make it.
+    pub fn login(&self, host: &Name, account: &Account) -> Subject {
+        let groups = account.groups.iter().filter_map(|group| self.gid_of(host, group));
+        Subject::new(account.uid, account.gid.unwrap_or(account.uid), groups)
+    }
+
+    /// The account of that name on a host.
+    pub fn account(&self, host: &Name, name: &Name) -> Option<&Account> {
+        self.accounts(host).find(|account| account.name == *name)
+    }
+}

@@ -1,0 +1,45 @@
+//! Layers that a way passes, each of which can be read-only as a whole.
+
+use std::fmt;
+
+use crate::words::name::Name;
+use crate::words::place::Place;
+use crate::words::terms::{Access, Protocol};
+
+/// What kind of layer it is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum LayerKind {
+    /// A mapping of a service or system container, in this line of the layout.
+    Mapping(u32),
+    /// A network mount.
+    Mount(Protocol),
+    /// A share, by this protocol.
+    Share(Name, Protocol),
+    /// A mounted filesystem: its type, and its source.
+    Filesystem(Name, Name),
+}
+
+/// A layer that can be read-only as a whole.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Layer {
+    pub kind: LayerKind,
+    /// Where it is attached.
+    pub at: Place,
+    pub access: Access,
+    /// Whether the filesystem itself is read-only, and not only this way to it. The kernel then refuses before it looks at
+    /// owners and modes (`sb_permission` in `fs/namei.c`).
+    pub filesystem: bool,
+}
+
+impl fmt::Display for Layer {
+    /// In words, for a sentence: `the mapping to /media`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let path = &self.at.path;
+        match &self.kind {
+            LayerKind::Mapping(_) => write!(f, "the mapping to {path}"),
+            LayerKind::Mount(protocol) => write!(f, "the {} mount at {path}", protocol.word()),
+            LayerKind::Share(name, _) => write!(f, "the share {name}"),
+            LayerKind::Filesystem(..) => write!(f, "the filesystem mounted at {path}"),
+        }
+    }
+}

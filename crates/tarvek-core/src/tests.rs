@@ -1,0 +1,467 @@
+//! Small sites for the tests beside the code: one library, everything in order, to be broken in one place.
+
+use std::fmt::Write;
+
+use crate::facts::build::{NewEntry, TreeBuilder};
+use crate::facts::host::HostFacts;
+use crate::facts::mounts::{MountEntry, MountTable};
+use crate::facts::tree::{Listing, NodeId, Tree};
+use crate::kernel::acl::Acl;
+use crate::kernel::entry::{EntryKind, Flags, Meta};
+use crate::kernel::subject::Subject;
+use crate::layout::host::{Host, HostRole};
+use crate::layout::intake::{Fetch, Intake, Sort, Want};
+use crate::layout::mapping::{Declared, MapSource, Mapping};
+use crate::layout::mount::{Mount, MountSource};
+use crate::layout::service::{Library, RunAs, Service, ServiceRole};
+use crate::layout::share::{NfsExport, Share, SmbOffer, Squash};
+use crate::layout::site::Layout;
+use crate::route::follow;
+use crate::route::hops::{Route, View};
+use crate::rules::case::cases;
+use crate::rules::registry;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::options::MountOptions;
+use crate::words::path::AbsPath;
+use crate::words::rule::Rule;
+use crate::words::terms::{Access, Account, Group, Kind, Origin, Protocol};
+
+/// A path that has to be absolute.
+pub(crate) fn abs(path: &str) -> AbsPath {
+    AbsPath::new(path.as_bytes()).unwrap()
+}
+
+/// An account and its group of the same number, in further groups.
+pub(crate) fn account(name: &str, id: u32, groups: &[&str]) -> Account {
+    let groups = groups.iter().copied().map(Name::from).collect();
+    Account { name: name.into(), uid: id, gid: Some(id), groups }
+}
+
+/// A group.
+pub(crate) fn group(name: &str, gid: u32) -> Group {
+    Group { name: name.into(), gid }
+}
+
+/// A written path in line 7 of a layout.
+pub(crate) fn declared(path: &str) -> Declared {
+    let origin = Origin { line: 7, column: 1 };
+    Declared { written: path.into(), path: AbsPath::new(path.as_bytes()), origin }
+}
+
+/// A mapping of a host's folder.
+pub(crate) fn mapping(from: &str, to: &str, access: Access) -> Mapping {
+    Mapping {
+        source: MapSource::Folder(declared(from)),
+        to: declared(to),
+        access,
+        label: None,
+        propagation: None,
+        idmap: false,
+        origin: Origin { line: 7, column: 1 },
+    }
+}
+
+/// A service with nothing but an account; it runs in a container.
+pub(crate) fn service(name: &str, host: &str, role: ServiceRole, id: u32) -> Service {
+    Service {
+        name: name.into(),
+        host: host.into(),
+        roles: vec![role],
+        runs_as: RunAs::Numbers(id, Some(id)),
+        groups: Vec::new(),
+        umask: None,
+        userns: None,
+        map: Some(Vec::new()),
+        ports: Vec::new(),
+        network: None,
+        config: None,
+        backup: None,
+        libraries: Vec::new(),
+        origin: Origin { line: 5, column: 1 },
+    }
+}
+
+/// A share of granary's media, offered over NFS to everyone, and over SMB.
+pub(crate) fn share(name: &str, path: &str) -> Share {
+    Share {
+        name: name.into(),
+        host: "granary".into(),
+        path: abs(path),
+        nfs: vec![NfsExport {
+            clients: "*".into(),
+            access: Access::ReadOnly,
+            squash: Squash::Root,
+            anonuid: None,
+            anongid: None,
+            crossmnt: false,
+            options: Vec::new(),
+        }],
+        smb: Some(SmbOffer::default()),
+        also: Vec::new(),
+        origin: Origin { line: 3, column: 1 },
+    }
+}
+
+/// A mount of a share.
+pub(crate) fn mount(host: &str, share: &str, protocol: Protocol, at: &str) -> Mount {
+    Mount {
+        host: host.into(),
+        from: MountSource::Share(share.into()),
+        protocol,
+        at: abs(at),
+        options: MountOptions::read("ro,nofail"),
+        user: None,
+        credentials: None,
+        removable: false,
+        origin: Origin { line: 4, column: 1 },
+    }
+}
+
+/// A mount table from lines `ID PARENT MAJOR:MINOR ROOT POINT TYPE SOURCE OPTIONS`.
+pub(crate) fn mounts(lines: &str) -> MountTable {
+    let entry = |line: &str| {
+        let fields: Vec<&str> = line.split_whitespace().collect();
+        let [id, parent, device, root, point, kind, source, options] = fields[..] else {
+            panic!("{line}")
+        };
+        let (major, minor) = device.split_once(':').unwrap();
+        MountEntry {
+            id: id.parse().unwrap(),
+            parent: parent.parse().unwrap(),
+            device: (major.parse().unwrap(), minor.parse().unwrap()),
+            root: root.into(),
+            point: abs(point),
+            options: MountOptions::read(options),
+            propagation: Vec::new(),
+            filesystem: kind.into(),
+            source: source.into(),
+            super_options: MountOptions::read(if options == "ro" { "rw" } else { options }),
+        }
+    };
+    MountTable::new(lines.lines().filter(|l| !l.trim().is_empty()).map(entry).collect())
+}
+
+struct Line {
+    path: AbsPath,
+    entry: NewEntry,
+}
+
+struct Seen {
+    facts: HostFacts,
+    lines: Vec<Line>,
+    /// Folders that nobody looked into.
+    unread: Vec<AbsPath>,
+}
+
+/// A site that can be broken.
+pub(crate) struct Scene {
+    pub(crate) layout: Layout,
+    seen: Vec<Seen>,
+}
+
+impl Scene {
+    /// Storage host granary holds `/loft/media/films` with one film, all of mira's; lantern runs there too, sees the media
+    /// as `/media`, and serves the library Films.
+    pub(crate) fn local() -> Self {
+        let granary = Host {
+            name: "granary".into(),
+            roles: vec![HostRole::Storage, HostRole::Apps],
+            addresses: vec!["granary.lan".into()],
+            accounts: vec![
+                account("mira", 1101, &["keepers"]),
+                account("lantern", 840, &[]),
+                account("drover", 841, &["keepers"]),
+                account("joiner", 842, &["keepers"]),
+            ],
+            groups: vec![group("keepers", 2100)],
+            ..Host::default()
+        };
+        let mut lantern = service("lantern", "granary", ServiceRole::Serve, 840);
+        lantern.map = Some(vec![mapping("/loft/media", "/media", Access::ReadOnly)]);
+        lantern.libraries.push(Library {
+            name: "Films".into(),
+            kind: Kind::Films,
+            roots: vec![declared("/media/films")],
+            original: false,
+            backup: None,
+            prefer: None,
+            origin: Origin { line: 6, column: 1 },
+        });
+        let layout = Layout {
+            site: "Kestrel Hollow".into(),
+            hosts: vec![granary],
+            services: vec![lantern],
+            ..Layout::default()
+        };
+        let mut scene = Self { layout, seen: Vec::new() };
+        scene.tree(
+            "granary",
+            "d 0755 0:0 /loft/media
+             d 2775 1101:2100 /loft/media/films
+             d 2775 1101:2100 /loft/media/films/Low Water (2003)
+             f 0664 1101:2100 /loft/media/films/Low Water (2003)/Low Water (2003).mkv",
+        );
+        let seen = scene.facts("granary");
+        seen.accounts = vec![
+            account("root", 0, &[]),
+            account("mira", 1101, &["keepers"]),
+            account("lantern", 840, &[]),
+            account("drover", 841, &["keepers"]),
+            account("joiner", 842, &["keepers"]),
+        ];
+        seen.groups = vec![group("root", 0), group("keepers", 2100)];
+        scene
+    }
+
+    /// The same with lantern on a host of its own, millrace, that mounts granary's share.
+    pub(crate) fn over(protocol: Protocol) -> Self {
+        let mut scene = Self::local();
+        scene.layout.hosts.push(Host {
+            name: "millrace".into(),
+            roles: vec![HostRole::Apps],
+            addresses: vec!["millrace.lan".into(), "10.20.0.3".into()],
+            accounts: vec![account("lantern", 840, &[])],
+            ..Host::default()
+        });
+        let mut offered = share("media", "/loft/media");
+        match protocol {
+            Protocol::Smb => offered.nfs.clear(),
+            _ => offered.smb = None,
+        }
+        scene.layout.shares.push(offered);
+        let mut mount = mount("millrace", "media", protocol, "/mnt/media");
+        mount.user = (protocol == Protocol::Smb).then(|| "lantern".into());
+        if protocol == Protocol::Smb {
+            mount.options = MountOptions::read("ro,nofail,uid=840");
+        }
+        scene.layout.mounts.push(mount);
+        let lantern = scene.service("lantern");
+        lantern.host = "millrace".into();
+        lantern.map = Some(vec![mapping("/mnt/media", "/media", Access::ReadOnly)]);
+        let (kind, source) = match protocol {
+            Protocol::Smb => ("cifs", "//granary.lan/media"),
+            _ => ("nfs4", "granary.lan:/loft/media"),
+        };
+        scene.tree("millrace", "d 0755 0:0 /mnt/media");
+        let options = if protocol == Protocol::Smb { "ro,uid=840" } else { "ro" };
+        scene.facts("millrace").mounts = Some(mounts(&format!(
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media {kind} {source} {options}"
+        )));
+        scene
+    }
+
+    /// With an intake: drover fetches into `/data/intake`, joiner files from there into the library.
+    pub(crate) fn with_intake(mut self) -> Self {
+        for (name, role, id) in
+            [("drover", ServiceRole::Fetch, 841), ("joiner", ServiceRole::Sort, 842)]
+        {
+            let mut service = service(name, "granary", role, id);
+            service.runs_as = RunAs::Numbers(id, Some(2100));
+            service.umask = Some(0o002);
+            service.map = Some(vec![mapping("/loft/media", "/data", Access::ReadWrite)]);
+            self.layout.services.push(service);
+        }
+        self.layout.intakes.push(Intake {
+            name: "films".into(),
+            fetch: Some(Fetch {
+                service: "drover".into(),
+                partial: Some(abs("/data/intake/partial")),
+                done: abs("/data/intake/done"),
+                category: None,
+            }),
+            sort: Some(Sort {
+                service: "joiner".into(),
+                reads: abs("/data/intake/done"),
+                files_into: abs("/data/films"),
+                category: None,
+            }),
+            want: Want::Hardlink,
+            origin: Origin { line: 9, column: 1 },
+        });
+        self.tree(
+            "granary",
+            "d 2770 841:2100 /loft/media/intake
+             d 2770 841:2100 /loft/media/intake/partial
+             d 2770 841:2100 /loft/media/intake/done",
+        );
+        self
+    }
+
+    /// Adds or replaces entries: `TYPE MODE UID:GID PATH`, a type of `d`, `f`, `l` (and ` -> TARGET` behind the path) or `p`.
+    pub(crate) fn tree(&mut self, host: &str, lines: &str) -> &mut Self {
+        for text in lines.lines().map(str::trim).filter(|line| !line.is_empty()) {
+            let mut fields = text.splitn(4, ' ');
+            let mut next = || fields.next().unwrap_or_else(|| panic!("{text}"));
+            let kind = match next() {
+                "d" => EntryKind::Folder,
+                "f" => EntryKind::File,
+                "l" => EntryKind::Symlink,
+                _ => EntryKind::Fifo,
+            };
+            let mode = u16::from_str_radix(next(), 8).unwrap();
+            let (uid, gid) = next().split_once(':').unwrap();
+            let meta = Meta::new(kind, mode, uid.parse().unwrap(), gid.parse().unwrap());
+            let (path, target) = match next().split_once(" -> ") {
+                Some((path, target)) => (path, Some(target.as_bytes().to_vec())),
+                None => (text.splitn(4, ' ').nth(3).unwrap(), None),
+            };
+            let path = abs(path);
+            self.parents(host, &path);
+            let name = path.name().unwrap_or_default();
+            let entry = NewEntry { target, ..NewEntry::plain(name, meta) };
+            self.put(host, Line { path, entry });
+        }
+        self
+    }
+
+    fn parents(&mut self, host: &str, path: &AbsPath) {
+        let Some(parent) = path.parent().filter(|parent| !parent.is_root()) else { return };
+        if !self.seen(host).lines.iter().any(|line| line.path == parent) {
+            self.parents(host, &parent);
+            let meta = Meta::new(EntryKind::Folder, 0o755, 0, 0);
+            let entry = NewEntry::plain(parent.name().unwrap_or_default(), meta);
+            self.put(host, Line { path: parent, entry });
+        }
+    }
+
+    fn put(&mut self, host: &str, line: Line) {
+        let lines = &mut self.seen(host).lines;
+        lines.retain(|known| known.path != line.path);
+        lines.push(line);
+    }
+
+    fn entry(&mut self, host: &str, path: &str) -> &mut NewEntry {
+        let path = abs(path);
+        let line = self.seen(host).lines.iter_mut().find(|line| line.path == path);
+        &mut line.unwrap_or_else(|| panic!("{path}")).entry
+    }
+
+    /// Changes what is known of an entry.
+    pub(crate) fn change(
+        &mut self,
+        host: &str,
+        path: &str,
+        change: impl Fn(&mut Meta),
+    ) -> &mut Self {
+        change(&mut self.entry(host, path).meta);
+        self
+    }
+
+    /// Sets inode flags, as the letters of `chattr(1)`.
+    pub(crate) fn flags(&mut self, host: &str, path: &str, letters: &str) -> &mut Self {
+        let (immutable, append) = (letters.contains('i'), letters.contains('a'));
+        self.change(host, path, |meta| meta.flags = Some(Flags { immutable, append }))
+    }
+
+    /// Gives an entry an access ACL.
+    pub(crate) fn acl(&mut self, host: &str, path: &str, acl: Acl) -> &mut Self {
+        self.entry(host, path).extras.acl = Some(acl);
+        self
+    }
+
+    /// Takes away an entry and everything below it.
+    pub(crate) fn without(&mut self, host: &str, path: &str) -> &mut Self {
+        let path = abs(path);
+        self.seen(host).lines.retain(|line| !line.path.within(&path));
+        self
+    }
+
+    /// Nobody looked into a folder.
+    pub(crate) fn unread(&mut self, host: &str, path: &str) -> &mut Self {
+        let path = abs(path);
+        self.seen(host).unread.push(path);
+        self
+    }
+
+    /// Nobody looked at a host.
+    pub(crate) fn unseen(&mut self, host: &str) -> &mut Self {
+        self.seen.retain(|seen| seen.facts.name != *host);
+        self
+    }
+
+    fn seen(&mut self, host: &str) -> &mut Seen {
+        if let Some(at) = self.seen.iter().position(|seen| seen.facts.name == *host) {
+            return &mut self.seen[at];
+        }
+        let root = NewEntry::plain("", Meta::new(EntryKind::Folder, 0o755, 0, 0));
+        let facts = HostFacts::of_tree(host, TreeBuilder::new(root).finish());
+        self.seen.push(Seen { facts, lines: Vec::new(), unread: Vec::new() });
+        self.seen.last_mut().unwrap()
+    }
+
+    /// What was seen of a host, its tree aside.
+    pub(crate) fn facts(&mut self, host: &str) -> &mut HostFacts {
+        &mut self.seen(host).facts
+    }
+
+    /// A host of the layout.
+    pub(crate) fn host(&mut self, name: &str) -> &mut Host {
+        self.layout.hosts.iter_mut().find(|host| host.name == *name).unwrap()
+    }
+
+    /// A service of the layout.
+    pub(crate) fn service(&mut self, name: &str) -> &mut Service {
+        self.layout.services.iter_mut().find(|service| service.name == *name).unwrap()
+    }
+
+    /// Points the library Films somewhere else.
+    pub(crate) fn root(&mut self, path: &str) -> &mut Self {
+        self.service("lantern").libraries[0].roots = vec![declared(path)];
+        self
+    }
+
+    /// The site as it is now.
+    pub(crate) fn site(&self) -> Site {
+        let facts = self.seen.iter().map(|seen| {
+            let tree = grown(seen);
+            HostFacts { tree, ..seen.facts.clone() }
+        });
+        Site::join(self.layout.clone(), facts.collect()).unwrap()
+    }
+
+    /// Everything that the rules find.
+    pub(crate) fn findings(&self) -> Vec<Finding> {
+        let site = self.site();
+        let cases = cases(&site);
+        registry::find(&site, &cases)
+    }
+
+    /// What a rule finds: message, arrow, remedy, a finding in a line.
+    pub(crate) fn told(&self, rule: &Rule) -> String {
+        let mut text = String::new();
+        for finding in self.findings().iter().filter(|finding| finding.rule == rule) {
+            let _ = writeln!(text, "{} → {}", finding.message, finding.remedy);
+        }
+        text.trim_end().to_owned()
+    }
+}
+
+fn grown(seen: &Seen) -> Tree {
+    let root = Meta::new(EntryKind::Folder, 0o755, 0, 0);
+    let mut builder = TreeBuilder::new(NewEntry::plain("", root));
+    let mut todo: Vec<(NodeId, AbsPath)> = vec![(Tree::ROOT, AbsPath::root())];
+    while let Some((node, path)) = todo.pop() {
+        let inside = seen.lines.iter().filter(|line| line.path.parent().as_ref() == Some(&path));
+        let entries = inside.map(|line| line.entry.clone()).collect();
+        let unread = seen.unread.contains(&path);
+        let listing = if unread { Listing::NotListed } else { Listing::Complete };
+        for child in builder.fill(node, entries, listing) {
+            todo.push((child, path.child(builder.tree().name(child))));
+        }
+    }
+    builder.finish()
+}
+
+/// Follows a path as a service sees it, as its own account.
+pub(crate) fn route_of(site: &Site, service: &str, path: &str) -> Route {
+    let service = site.layout.service(&service.into()).unwrap();
+    let (subject, _) = site.subject_of(service);
+    follow(site, &View::service(&service.name), &abs(path), &subject)
+}
+
+/// Follows a path of a host, as some numbers.
+pub(crate) fn route_on(site: &Site, host: &str, path: &str, subject: &Subject) -> Route {
+    follow(site, &View::host(host), &abs(path), subject)
+}

@@ -1,0 +1,30 @@
+//! What a kernel answers when it refuses (`errno(3)`).
+
+use std::fmt;
+
+use super::word::words;
+
+words! {
+    /// The errors that speak of paths, access and links.
+    pub enum Errno {
+        Access = "EACCES",
+        Permission = "EPERM",
+        ReadOnly = "EROFS",
+        NoEntry = "ENOENT",
+        NotAFolder = "ENOTDIR",
+        Loop = "ELOOP",
+        Busy = "EBUSY",
+        NotEmpty = "ENOTEMPTY",
+        /// An id that a mount does not map.
+        Overflow = "EOVERFLOW",
+        /// A program that runs can't be written.
+        TextBusy = "ETXTBSY",
+        Invalid = "EINVAL",
+    }
+}
+
+impl fmt::Display for Errno {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}

@@ -1,0 +1,17 @@
+//! What every room speaks: paths, names, texts, terms, rules and findings. It imports nothing but itself.
+
+pub mod about;
+pub mod errno;
+pub mod evidence;
+pub mod file_name;
+pub mod finding;
+pub mod name;
+pub mod options;
+pub mod path;
+pub mod place;
+pub mod remedy;
+pub mod rule;
+pub mod secret;
+pub mod terms;
+pub mod text;
+pub mod word;

@@ -1,0 +1,81 @@
+//! Mount options (`mount(8)`, `fstab(5)`, `proc_pid_mountinfo(5)`).
+
+use std::fmt;
+
+use crate::words::secret;
+use crate::words::terms::Access;
+
+/// Options in their order, without secrets.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct MountOptions(Vec<String>);
+
+impl MountOptions {
+    /// From text, separated by commas. A secret among them is hidden; whitespace around one means nothing.
+    pub fn read(text: &str) -> Self {
+        let options = text.split(',').map(str::trim).filter(|option| !option.is_empty());
+        Self(options.map(secret::hide).collect())
+    }
+
+    /// One by one.
+    pub fn iter(&self) -> impl DoubleEndedIterator<Item = &str> {
+        self.0.iter().map(String::as_str)
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Whether an option without a value stands among them.
+    pub fn has(&self, option: &str) -> bool {
+        self.0.iter().any(|known| known == option)
+    }
+
+    /// The value of `key=value`; of several the last counts.
+    pub fn value(&self, key: &str) -> Option<&str> {
+        self.iter().rev().find_map(|option| option.strip_prefix(key)?.strip_prefix('='))
+    }
+
+    /// Whether it is mounted read-only: of `ro` and `rw` the last counts.
+    pub fn access(&self) -> Access {
+        match self.iter().rev().find(|option| matches!(*option, "ro" | "rw")) {
+            Some("ro") => Access::ReadOnly,
+            _ => Access::ReadWrite,
+        }
+    }
+
+    /// Whether [`MountOptions::access`] says so.
+    pub fn read_only(&self) -> bool {
+        self.access() == Access::ReadOnly
+    }
+}
+
+impl fmt::Display for MountOptions {
+    /// As `mount(8)` takes them.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.join(","))
+    }
+}
+
+impl<S: Into<String>> FromIterator<S> for MountOptions {
+    fn from_iter<I: IntoIterator<Item = S>>(options: I) -> Self {
+        Self(options.into_iter().map(Into::into).collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_one_wins_and_secrets_are_hidden() {
+        for (text, access) in
+            [("", "rw"), ("ro,nofail", "ro"), ("ro,noatime,rw", "rw"), ("rw, ro", "ro")]
+        {
+            assert_eq!(MountOptions::read(text).access().word(), access, "{text}");
+        }
+        let options = MountOptions::read("uid=1,,uid=2 ,password=x,guest");
+        assert_eq!(options.to_string(), "uid=1,uid=2,password=[hidden],guest");
+        assert_eq!((options.value("uid"), options.value("gid")), (Some("2"), None));
+        assert!(options.has("guest") && !options.has("uid"));
+    }
+}

@@ -1,0 +1,112 @@
+//! What the documents of a host say, in the core's terms: how full its filesystems are (`df(1)`), properties of ZFS datasets
+//! (`zfs-get(8)`), the shares of an SMB server (`testparm(1)`), subordinate ids (`subuid(5)`), and what could not be collected.
+
+use tarvek_core::facts::host::Document;
+use tarvek_core::facts::told::{Capacity, Property, SmbShare, Subordinate, Told};
+use tarvek_core::words::path::AbsPath;
+
+/// Reads what can be read; lines that are none of their kind are passed over.
+pub fn read(documents: &[Document]) -> Told {
+    let text = |name: &str| {
+        let document = documents.iter().find(|document| document.name == *name);
+        document.map_or("", |document| document.text.as_str())
+    };
+    Told {
+        capacities: text("capacity").lines().skip(1).filter_map(capacity).collect(),
+        properties: text("zfs").lines().filter_map(property).collect(),
+        smb_shares: smb_shares(text("smb")),
+        subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
+        subordinate_gids: text("subgid").lines().filter_map(subordinate).collect(),
+        lacking: text("lacking").lines().filter_map(lacking).collect(),
+    }
+}
+
+/// A line of `df -kP` (POSIX): `/dev/sdb1 1048576 91000 9000 91% /loft`. A mount point with spaces can't be told from the columns
+/// before it.
+fn capacity(line: &str) -> Option<Capacity> {
+    let mut words = line.split_whitespace().rev();
+    let point = AbsPath::new(words.next()?.as_bytes()).ok()?;
+    let _percent = words.next()?;
+    let mut bytes = || words.next()?.parse::<u64>().ok()?.checked_mul(1024);
+    let available = bytes()?;
+    Some(Capacity { point, available, used: bytes()? })
+}
+
+/// A line of `zfs get -H`: dataset, property, value, and more, separated by tabs.
+fn property(line: &str) -> Option<Property> {
+    let mut words = line.split('\t');
+    let (dataset, name) = (words.next()?.into(), words.next()?.to_owned());
+    Some(Property { dataset, name, value: words.next()?.into() })
+}
+
+/// The sections that have a path.
+fn smb_shares(text: &str) -> Vec<SmbShare> {
+    let mut shares: Vec<SmbShare> = Vec::new();
+    let mut section = None;
+    for line in text.lines().map(str::trim) {
+        if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+            section = Some(name);
+        } else if let (Some(name), Some((key, value))) = (section, line.split_once('='))
+            && key.trim() == "path"
+            && !shares.iter().any(|share| share.name.raw() == name)
+        {
+            shares.push(SmbShare { name: name.into(), path: value.trim().into() });
+        }
+    }
+    shares
+}
+
+/// `lantern:100000:65536`.
+fn subordinate(line: &str) -> Option<Subordinate> {
+    let fields: Vec<&str> = line.trim().split(':').collect();
+    let [owner, first, count] = fields[..] else { return None };
+    Some(Subordinate {
+        owner: owner.into(),
+        first: first.parse().ok()?,
+        count: count.parse().ok()?,
+    })
+}
+
+/// `acl: there is no getfacl`.
+fn lacking(line: &str) -> Option<(String, tarvek_core::words::name::Name)> {
+    let (what, why) = line.split_once(": ")?;
+    Some((what.to_owned(), why.into()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn told(name: &str, text: &str) -> Told {
+        read(&[Document::new(name, text.as_bytes())])
+    }
+
+    #[test]
+    fn each_document_is_read_as_its_tool_writes_it() {
+        let df = "Filesystem 1024-blocks Used Available Capacity Mounted on\n/dev/sdb1 100 91 9 91% /loft\ntmpfs - - - - /run\nx";
+        let capacity = |point: &str, used, available| Capacity {
+            point: AbsPath::new(point.as_bytes()).unwrap(),
+            used,
+            available,
+        };
+        assert_eq!(told("capacity", df).capacities, [capacity("/loft", 91 << 10, 9 << 10)]);
+        let zfs = told(
+            "zfs",
+            "loft/media\tatime\toff\tlocal\nloft/media\trecordsize\nloft\tatime\ton\t-\n",
+        );
+        assert_eq!(zfs.properties.len(), 2);
+        assert_eq!(zfs.property(&"loft".into(), "atime"), Some(&"on".into()));
+        assert_eq!(zfs.property(&"loft".into(), "xattr"), None);
+        let smb = told(
+            "smb",
+            "[global]\n\tworkgroup = X\n[Media]\n\tcomment = path = /no\n\tpath = /loft/media\n\tpath = /second\n[x]\n",
+        );
+        assert_eq!(smb.smb_shares, [SmbShare { name: "Media".into(), path: "/loft/media".into() }]);
+        let ids = told("subuid", "lantern:100000:65536\n# no\n1101:1:x\n1101:500000:10\n");
+        assert_eq!(ids.subordinate_uids.len(), 2);
+        assert_eq!(ids.subordinate_gids, []);
+        let lacking = told("lacking", "acl: there is no getfacl\nodd\n");
+        assert_eq!(lacking.lacks("acl"), Some(&"there is no getfacl".into()));
+        assert_eq!(lacking.lacks("zfs"), None);
+    }
+}

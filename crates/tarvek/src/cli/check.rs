@@ -1,0 +1,34 @@
+//! The command line of `check`.
+
+use clap::Args;
+use tarvek_core::words::rule::Severity;
+
+use crate::cli::Format;
+use crate::cli::words::word;
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// How to print the answer
+    #[arg(long, value_enum, default_value = "text")]
+    pub(crate) format: Format,
+    /// Exit with 1 from this severity on
+    #[arg(long, value_parser = word::<Severity>(), value_name = "SEVERITY", default_value = "blocker")]
+    pub(crate) fail_on: Severity,
+    /// How old a survey may be before it is a finding: 12h, 7d
+    #[arg(long, value_name = "AGE", value_parser = age)]
+    pub(crate) max_age: Option<i64>,
+}
+
+/// An age in seconds.
+fn age(written: &str) -> Result<i64, String> {
+    let say = || "write a number and a unit: 30m, 12h, 7d".to_owned();
+    let digits = written.trim_end_matches(|c: char| !c.is_ascii_digit());
+    let factor = match &written[digits.len()..] {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        "d" => 86_400,
+        _ => return Err(say()),
+    };
+    digits.parse::<i64>().ok().and_then(|n| n.checked_mul(factor)).ok_or_else(say)
+}

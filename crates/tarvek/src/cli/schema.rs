@@ -1,0 +1,30 @@
+//! The command line of `schema`.
+
+use clap::{Args, ValueEnum};
+
+#[derive(Debug, Args)]
+pub(crate) struct SchemaArgs {
+    /// What to describe
+    #[arg(value_enum, value_name = "WHAT")]
+    pub(crate) what: SchemaOf,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SchemaOf {
+    /// The layout file
+    Layout,
+    /// The file that `draft` reads
+    Brief,
+    /// The output of check
+    Check,
+    /// The output of trace
+    Trace,
+    /// The output of access
+    Access,
+    /// The output of access --all
+    AccessAll,
+    /// The output of access --new-file
+    NewFile,
+    /// The output of compare
+    Compare,
+}

@@ -1,0 +1,11 @@
+//! From options to what a command works on: the layout that is meant, what was seen of its hosts, and the question.
+
+mod files;
+mod layout;
+mod question;
+mod surveys;
+
+pub(crate) use files::{name_of, small_file};
+pub(crate) use layout::layout;
+pub(crate) use question::{Asked, asked, numbers, places_of, site, subject, usual_subject};
+pub(crate) use surveys::{listing, store_failure, survey};

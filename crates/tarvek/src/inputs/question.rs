@@ -1,0 +1,237 @@
+//! From options to a question: a joined site, a viewpoint, a path, and who asks.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
+
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::layout::site::Layout;
+use tarvek_core::route::hops::View;
+use tarvek_core::route::places;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::name::Name;
+use tarvek_core::words::path::{AbsPath, components};
+use tarvek_core::words::text::{nearest, shown};
+use tarvek_host::observe::{self, Depth};
+
+use super::files::name_of;
+use super::layout::{find_layout, listed, no_layout, now, this_host};
+use super::surveys::{surveys, twice, with_live, with_surveys};
+use crate::cli::Globals;
+use crate::outcome::Failure;
+
+/// The site of a command that can't do without a layout, and the layout's file name.
+pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
+    let layout = find_layout(globals)?.ok_or_else(no_layout)?;
+    let file = name_of(&layout.file);
+    let this_host = this_host(globals, &layout.parsed)?;
+    let site = with_surveys(globals, layout)?;
+    let mut site = match this_host {
+        Some(host) if site.facts(&host).is_none() => {
+            let deep =
+                places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
+            let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
+            with_live(site, &host, deep.chain(points).collect())?
+        }
+        _ => site,
+    };
+    site.now = now();
+    Ok((site, file))
+}
+
+/// The places that the layout needs of a host: datasets, shares, mapping sources, mount points, folders, libraries.
+pub(crate) fn places_of(
+    globals: &Globals,
+    host: Option<&str>,
+) -> Result<(Name, Vec<(AbsPath, Depth)>), Failure> {
+    let layout = find_layout(globals)?.ok_or_else(|| {
+        Failure::with_remedy(
+            "no roots are given, and there is no layout to take them from",
+            "name the folders to look at",
+        )
+    })?;
+    let named = Globals {
+        this_host: host.map(str::to_owned).or_else(|| globals.this_host.clone()),
+        ..globals.clone()
+    };
+    let host = this_host(&named, &layout.parsed)?.ok_or_else(|| {
+        let known = layout.parsed.hosts.iter().map(|host| &host.name);
+        Failure::with_remedy(
+            format!("the layout does not know {}", observe::host_name()),
+            format!("say which of its hosts this is: --host {}", listed(known, " or --host ")),
+        )
+    })?;
+    let site = Site::join(layout.parsed, Vec::new()).map_err(twice)?;
+    let deep = places::for_survey(&site, &host).into_iter().map(|place| (place, Depth::Everything));
+    let points = places::mount_points(&site, &host).into_iter().map(|place| (place, Depth::Names));
+    Ok((host, deep.chain(points).collect()))
+}
+
+/// A joined site, and the viewpoint and path of a question about one.
+pub(crate) struct Asked {
+    pub(crate) site: Site,
+    pub(crate) view: View,
+    pub(crate) path: AbsPath,
+    /// The host that is this machine.
+    pub(crate) own: Name,
+    /// The layout's file name; empty without a layout.
+    pub(crate) layout: String,
+}
+
+/// A site for a question about one path; it works without a layout, for this machine.
+///
+/// `depth` says how much of it is looked at where that is live.
+pub(crate) fn asked(
+    globals: &Globals,
+    view: Option<&str>,
+    path: &OsStr,
+    depth: Depth,
+) -> Result<Asked, Failure> {
+    // A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
+    let found = find_layout(globals)?;
+    let layout = found.as_ref().map(|layout| name_of(&layout.file)).unwrap_or_default();
+    let (site, this_host) = match found {
+        Some(layout) => {
+            let this_host = this_host(globals, &layout.parsed)?;
+            (with_surveys(globals, layout)?, this_host)
+        }
+        None if view.is_some() => return Err(no_layout()),
+        None => {
+            let site = Site::join(Layout::default(), surveys(&globals.survey)?).map_err(twice)?;
+            (site, None)
+        }
+    };
+    let own = this_host.unwrap_or_else(observe::host_name);
+    let view = match view {
+        Some(view) => viewpoint(&site, view)?,
+        None => View::Host(own.clone()),
+    };
+    let path = absolute(path, &view)?;
+    if site.facts(&own).is_some() {
+        return Ok(Asked { site, view, path, own, layout });
+    }
+    let mut wanted = places::for_path(&site, &own, &view, &path);
+    if view == View::Host(own.clone()) {
+        wanted.push(path.clone());
+    }
+    if wanted.is_empty() {
+        return Ok(Asked { site, view, path, own, layout });
+    }
+    let site = with_live(site, &own, wanted.into_iter().map(|place| (place, depth)).collect())?;
+    Ok(Asked { site, view, path, own, layout })
+}
+
+fn viewpoint(site: &Site, written: &str) -> Result<View, Failure> {
+    let services = site.layout.services.iter().map(|service| View::service(&service.name));
+    let hosts = site.layout.hosts.iter().map(|host| View::host(&host.name));
+    match written.split_once(':').map(|(kind, name)| (kind, Name::from(name))) {
+        Some(("service", name)) if site.layout.service(&name).is_some() => {
+            return Ok(View::Service(name));
+        }
+        Some(("host" | "client", name)) if site.knows(&name) => return Ok(View::Host(name)),
+        _ => {}
+    }
+    let known: Vec<String> = services.chain(hosts).map(|view| view.to_string()).collect();
+    let remedy = match nearest(written, known.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {near}?"),
+        None => format!("known: {}", known.join(", ")),
+    };
+    let message = format!("there is no viewpoint {}", Name::from(written));
+    Err(Failure::with_remedy(message, remedy))
+}
+
+/// A path as it was typed: relative to here on this machine, absolute elsewhere.
+fn absolute(path: &OsStr, view: &View) -> Result<AbsPath, Failure> {
+    let written = path.as_bytes();
+    let typed = match AbsPath::of_client(written) {
+        Ok(path) => return Ok(path),
+        Err(_) if written.starts_with(b"/") => written.to_vec(),
+        Err(_) => match view {
+            View::Host(host) if *host == observe::host_name() => {
+                [std::env::current_dir()?.as_os_str().as_bytes(), b"/", written].concat()
+            }
+            _ => {
+                let message = format!("{} is not absolute", shown(written));
+                return Err(Failure::with_remedy(message, format!("write it as {view} sees it")));
+            }
+        },
+    };
+    if written.is_empty() || written.contains(&0) {
+        return Err(Failure::new("the path is empty"));
+    }
+    // A shell's `..` is taken by name, as `cd` takes it.
+    let mut path = AbsPath::root();
+    for part in components(&typed) {
+        if part == b".." {
+            path = path.parent().unwrap_or(path);
+        } else {
+            path.push(part);
+        }
+    }
+    Ok(path)
+}
+
+/// Who asks where nobody is named: the account of a service, on this machine whoever runs this, elsewhere root.
+pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
+    match &asked.view {
+        View::Service(name) => {
+            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
+            asked.site.subject_of(service)
+        }
+        View::Host(host) if *host == asked.own => {
+            let (gid, groups) = observe::own_groups();
+            (Subject::new(observe::own_uid(), gid, groups), None)
+        }
+        View::Host(_) => {
+            (Subject::new(0, 0, []), Some("nobody is named, so it is root who asks".into()))
+        }
+    }
+}
+
+/// A subject as it is written: UID, UID:GID, UID:GID,GID… or an account's name. A bare uid or name is what a login as that
+/// account would be; the remark says where something had to be assumed.
+pub(crate) fn subject(
+    site: &Site,
+    view: &View,
+    written: &str,
+) -> Result<(Subject, Option<String>), Failure> {
+    let host = match view {
+        View::Host(host) => host.clone(),
+        View::Service(name) => {
+            site.layout.service(name).map(|s| s.host.clone()).unwrap_or_default()
+        }
+    };
+    let name = Name::from(written);
+    let bad = || {
+        let message = format!("{name} is no subject");
+        Failure::with_remedy(message, "write UID, UID:GID, UID:GID,GID or the name of an account")
+    };
+    if written.contains(':') {
+        return Ok((numbers(written).ok_or_else(bad)?, None));
+    }
+    let uid = written.parse::<u32>();
+    let account = site.accounts(&host).find(|account| match &uid {
+        Ok(uid) => account.uid == *uid,
+        Err(_) => account.name == name,
+    });
+    match (account, uid) {
+        (Some(account), _) => Ok((site.login(&host, account), None)),
+        (None, Ok(uid)) => {
+            let remark = format!("uid {uid} has no account on {host}: gid {uid} is assumed");
+            Ok((Subject::new(uid, uid, []), Some(remark)))
+        }
+        (None, Err(_)) => {
+            let names = site.accounts(&host).map(|account| account.name.raw());
+            let near = nearest(written, names).ok_or_else(bad)?;
+            let remedy = format!("did you mean {}?", Name::from(near));
+            Err(Failure::with_remedy(format!("{host} has no account {name}"), remedy))
+        }
+    }
+}
+
+/// `UID:GID` or `UID:GID,GID…`.
+pub(crate) fn numbers(written: &str) -> Option<Subject> {
+    let (uid, gids) = written.split_once(':')?;
+    let gids: Vec<u32> = gids.split(',').map(str::parse).collect::<Result<_, _>>().ok()?;
+    let (gid, groups) = gids.split_first()?;
+    Some(Subject::new(uid.parse().ok()?, *gid, groups.iter().copied()))
+}

@@ -1,0 +1,268 @@
+//! The answers of `tarvek access`.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use tarvek_core::judge::verdict::{Answer, Need};
+use tarvek_core::kernel::entry::EntryKind;
+use tarvek_core::kernel::subject::Subject;
+use tarvek_core::scan::read::{Cause, Scan};
+use tarvek_core::words::errno::Errno;
+use tarvek_core::words::evidence::Evidence;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::place::Place;
+use tarvek_core::words::remedy::{Remedy, Step};
+use tarvek_formats::written::Written;
+
+use super::common::{Identity, Path, StepDoc, exact, lossy};
+use crate::view::access::{Made, Row};
+
+/// The answer of `tarvek access`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/access/1")]
+pub(crate) struct Access {
+    /// `tarvek/access/1`.
+    schema: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    /// Who asks; `groups` are all groups, the primary one first.
+    #[serde(rename = "as")]
+    subject: Identity,
+    verdicts: Vec<VerdictDoc>,
+    /// What of everything below can't be read, where that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    below: Option<Below>,
+    /// What would give what is refused, if a change of rights does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    remedy: Option<RemedyDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct RemedyDoc {
+    /// In this order.
+    steps: Vec<CommandDoc>,
+    /// What it changes for others, a sentence each.
+    effects: Vec<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct CommandDoc {
+    /// null for a change of the layout.
+    host: Option<String>,
+    /// As it is typed, or in words.
+    command: String,
+    /// The same for programs.
+    #[serde(flatten)]
+    step: StepDoc,
+}
+
+impl RemedyDoc {
+    fn new(remedy: &Remedy, layout: &str) -> Self {
+        let step = |step: &Step| CommandDoc {
+            host: step.host().map(|host| host.raw().to_owned()),
+            command: step.to_string(),
+            step: StepDoc::new(step, layout),
+        };
+        Self { steps: remedy.steps.iter().map(step).collect(), effects: remedy.effects.clone() }
+    }
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Below {
+    entries: u64,
+    unreadable: u64,
+    /// Folders that nobody could look into.
+    unseen: u64,
+    /// What decides, the commonest first.
+    causes: Vec<CauseDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct CauseDoc {
+    host: String,
+    reason: String,
+    entries: u64,
+    /// At most three.
+    examples: Vec<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct VerdictDoc {
+    need: Written<Need>,
+    /// null where it can't be told.
+    allowed: Option<bool>,
+    evidence: Written<Evidence>,
+    /// The first place that denies, or the place that allows.
+    decided_at: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    decided_at_bytes: Option<String>,
+    /// The host of that place.
+    decided_on: String,
+    /// The layer and entry that decide.
+    reason: String,
+    /// What the kernel would answer, if it is denied.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    errno: Option<Written<Errno>>,
+}
+
+impl Access {
+    pub(crate) fn new(
+        path: &AbsPath,
+        subject: &Subject,
+        verdicts: &[Answer],
+        below: Option<&Scan>,
+        remedy: Option<&Remedy>,
+        layout: &str,
+    ) -> Self {
+        let cause = |cause: &Cause| CauseDoc {
+            host: cause.host.raw().to_owned(),
+            reason: cause.reason.clone(),
+            entries: cause.count,
+            examples: cause.examples.iter().map(lossy).collect(),
+        };
+        Self {
+            schema: "tarvek/access/1",
+            path: path.into(),
+            subject: subject.into(),
+            verdicts: verdicts.iter().map(VerdictDoc::from).collect(),
+            below: below.map(|scan| Below {
+                entries: scan.entries,
+                unreadable: scan.unreadable,
+                unseen: scan.unseen,
+                causes: scan.causes.iter().map(cause).collect(),
+            }),
+            remedy: remedy.map(|remedy| RemedyDoc::new(remedy, layout)),
+        }
+    }
+}
+
+impl From<&Answer> for VerdictDoc {
+    fn from(answer: &Answer) -> Self {
+        Self {
+            need: Written(answer.need),
+            allowed: answer.allowed(),
+            evidence: Written(answer.evidence),
+            decided_at: lossy(&answer.decided_at.path),
+            decided_at_bytes: exact(&answer.decided_at.path),
+            decided_on: answer.decided_at.host.raw().to_owned(),
+            reason: answer.reason().to_owned(),
+            errno: answer.errno().map(Written),
+        }
+    }
+}
+
+/// The answer of `tarvek access --all`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/access-all/1")]
+pub(crate) struct AccessAll {
+    /// `tarvek/access-all/1`.
+    schema: &'static str,
+    host: String,
+    #[serde(flatten)]
+    path: Path,
+    everyone: Vec<PartyDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct PartyDoc {
+    /// `service:NAME`, `account:NAME` or `client:NAME`.
+    who: String,
+    /// Whether it sees the place at all.
+    sees: bool,
+    /// The path under which it does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sees_it_as: Option<String>,
+    /// Who it is when it arrives there.
+    arrives_as: Identity,
+    verdicts: Vec<VerdictDoc>,
+}
+
+impl From<&Row> for PartyDoc {
+    fn from(Row { party, answers }: &Row) -> Self {
+        let route = party.route.as_ref();
+        Self {
+            who: party.name.clone(),
+            sees: route.is_some(),
+            sees_it_as: route.map(|route| lossy(&route.asked)),
+            arrives_as: party.arrives_as().into(),
+            verdicts: answers.iter().flatten().map(VerdictDoc::from).collect(),
+        }
+    }
+}
+
+impl AccessAll {
+    pub(crate) fn new(place: &Place, rows: &[Row]) -> Self {
+        Self {
+            schema: "tarvek/access-all/1",
+            host: place.host.raw().to_owned(),
+            path: (&place.path).into(),
+            everyone: rows.iter().map(PartyDoc::from).collect(),
+        }
+    }
+}
+
+/// The answer of `tarvek access --new-file`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/new-file/1")]
+pub(crate) struct NewEntries {
+    /// `tarvek/new-file/1`.
+    schema: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    #[serde(rename = "as")]
+    subject: Identity,
+    /// Octal.
+    umask: String,
+    /// Whether anything can be made there.
+    add: VerdictDoc,
+    /// A file, and a folder.
+    made: Vec<MadeDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct MadeDoc {
+    kind: Written<EntryKind>,
+    uid: u32,
+    gid: u32,
+    /// Octal.
+    mode: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    acl: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    default_acl: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    nfs4_acl: Option<String>,
+    /// Who can then do what with it.
+    users: Vec<PartyDoc>,
+}
+
+impl NewEntries {
+    pub(crate) fn new(
+        path: &AbsPath,
+        subject: &Subject,
+        umask: u16,
+        add: &Answer,
+        made: &[Made],
+    ) -> Self {
+        let one = |made: &Made| {
+            let object = &made.object;
+            MadeDoc {
+                kind: Written(object.meta.kind),
+                uid: object.meta.uid,
+                gid: object.meta.gid,
+                mode: format!("{:04o}", object.meta.mode),
+                acl: object.acl.as_ref().map(ToString::to_string),
+                default_acl: object.default_acl.as_ref().map(ToString::to_string),
+                nfs4_acl: object.nfs4.as_ref().map(ToString::to_string),
+                users: made.users.iter().map(PartyDoc::from).collect(),
+            }
+        };
+        Self {
+            schema: "tarvek/new-file/1",
+            path: path.into(),
+            subject: subject.into(),
+            umask: format!("{umask:04o}"),
+            add: add.into(),
+            made: made.iter().map(one).collect(),
+        }
+    }
+}

@@ -1,0 +1,213 @@
+//! The answer of `tarvek check`.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use tarvek_core::check::board::{Row, State};
+use tarvek_core::check::report::{HostSeen, Report};
+use tarvek_core::facts::host::{Gap, Source};
+use tarvek_core::words::evidence::Evidence;
+use tarvek_core::words::finding::Finding;
+use tarvek_core::words::rule::Severity;
+use tarvek_core::words::terms::Kind;
+use tarvek_formats::written::Written;
+
+use super::common::{Path, StepDoc, exact, lossy};
+
+/// The answer of `tarvek check`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/check/1")]
+pub(crate) struct Check {
+    /// `tarvek/check/1`.
+    schema: &'static str,
+    /// The site's name.
+    site: String,
+    /// A row per library.
+    board: Vec<BoardRow>,
+    /// What is wrong or worth knowing, the gravest first.
+    findings: Vec<FindingDoc>,
+    /// How many findings of each severity.
+    totals: Totals,
+    /// What is known of each host.
+    hosts: Vec<HostDoc>,
+    /// Findings that the layout silences.
+    silenced: usize,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct BoardRow {
+    /// `library`.
+    row: &'static str,
+    /// The serving service.
+    service: String,
+    /// The library.
+    name: String,
+    /// What it holds.
+    kind: Written<Kind>,
+    /// How each stage stands.
+    stages: Stages,
+    /// In one line.
+    verdict: String,
+    /// Whether a scan started now would find what is meant.
+    ready: bool,
+    /// Entries below the roots that were seen.
+    entries: u64,
+    /// Of those, the ones that the service can't read.
+    unreadable: u64,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Stages {
+    mapped: Written<State>,
+    mounted: Written<State>,
+    exists: Written<State>,
+    readable: Written<State>,
+    /// How many titles a scan would find; null if that can't be told.
+    titles: Option<u64>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct FindingDoc {
+    /// `family/name`.
+    rule: &'static str,
+    severity: Written<Severity>,
+    evidence: Written<Evidence>,
+    /// What it is about.
+    subject: String,
+    /// What is wrong and why.
+    message: String,
+    /// Where.
+    #[serde(rename = "where")]
+    place: PlaceDoc,
+    /// What clears it, in one sentence.
+    remedy: String,
+    /// The same for programs, in this order.
+    steps: Vec<StepDoc>,
+    /// What the remedy changes for others, where it is known.
+    effects: Vec<String>,
+    /// The libraries that it affects.
+    affects: Vec<String>,
+    /// The rule whose finding brings this one about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    because: Option<&'static str>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct PlaceDoc {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    host: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_bytes: Option<String>,
+    /// The line of the layout.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    line: Option<u32>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Totals {
+    blocker: usize,
+    risk: usize,
+    note: usize,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct HostDoc {
+    host: String,
+    /// Seconds since 1970 UTC; null if nobody looked.
+    seen: Option<i64>,
+    /// How long ago that was, in seconds.
+    age: i64,
+    /// The survey it is known from; null if it was looked at live, or not at all.
+    survey: Option<String>,
+    /// What could not be seen there.
+    gaps: Vec<GapDoc>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct GapDoc {
+    #[serde(flatten)]
+    path: Path,
+    why: String,
+}
+
+impl Check {
+    /// `layout` is the file that was checked.
+    pub(crate) fn new(report: &Report, layout: &str) -> Self {
+        Self {
+            schema: "tarvek/check/1",
+            site: report.site.raw().to_owned(),
+            board: report.board.iter().map(BoardRow::from).collect(),
+            findings: report.findings.iter().map(|f| FindingDoc::new(f, layout)).collect(),
+            totals: Totals {
+                blocker: report.count(Severity::Blocker),
+                risk: report.count(Severity::Risk),
+                note: report.count(Severity::Note),
+            },
+            hosts: report.hosts.iter().map(HostDoc::from).collect(),
+            silenced: report.silenced,
+        }
+    }
+}
+
+impl From<&Row> for BoardRow {
+    fn from(row: &Row) -> Self {
+        Self {
+            row: "library",
+            service: row.service.raw().to_owned(),
+            name: row.name.raw().to_owned(),
+            kind: Written(row.kind),
+            stages: Stages {
+                mapped: Written(row.stages.mapped),
+                mounted: Written(row.stages.mounted),
+                exists: Written(row.stages.exists),
+                readable: Written(row.stages.readable),
+                titles: row.stages.titles,
+            },
+            verdict: row.verdict.clone(),
+            ready: row.ready,
+            entries: row.entries,
+            unreadable: row.unreadable,
+        }
+    }
+}
+
+impl FindingDoc {
+    fn new(finding: &Finding, layout: &str) -> Self {
+        let place = &finding.place;
+        Self {
+            rule: finding.rule.id,
+            severity: Written(finding.severity),
+            evidence: Written(finding.evidence),
+            subject: finding.about.to_string(),
+            message: finding.message.clone(),
+            place: PlaceDoc {
+                host: place.host.as_ref().map(|host| host.raw().to_owned()),
+                path: place.path.as_ref().map(lossy),
+                path_bytes: place.path.as_ref().and_then(exact),
+                line: place.line,
+            },
+            remedy: finding.remedy.to_string(),
+            steps: finding.remedy.steps.iter().map(|step| StepDoc::new(step, layout)).collect(),
+            effects: finding.remedy.effects.clone(),
+            affects: finding.affects.iter().map(ToString::to_string).collect(),
+            because: finding.because.map(|rule| rule.id),
+        }
+    }
+}
+
+impl From<&HostSeen> for HostDoc {
+    fn from(host: &HostSeen) -> Self {
+        let gap = |gap: &Gap| GapDoc { path: (&gap.path).into(), why: gap.why.clone() };
+        Self {
+            host: host.host.raw().to_owned(),
+            seen: host.seen.as_ref().map(|(taken, _)| *taken),
+            age: host.age,
+            survey: match &host.seen {
+                Some((_, Source::File(file))) => Some(file.clone()),
+                _ => None,
+            },
+            gaps: host.gaps.iter().map(gap).collect(),
+        }
+    }
+}

@@ -1,0 +1,103 @@
+//! The answer of `tarvek trace`.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use tarvek_core::route::hops::{Hop, HopKind, Route};
+use tarvek_core::words::evidence::Evidence;
+use tarvek_core::words::terms::Access;
+use tarvek_formats::written::Written;
+
+use super::common::{Identity, Path, exact, lossy};
+
+/// The answer of `tarvek trace`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/trace/1")]
+pub(crate) struct Trace {
+    /// `tarvek/trace/1`.
+    schema: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    /// The viewpoint.
+    from: String,
+    /// The place where the way ends.
+    ends: Ends,
+    /// From the viewpoint inward.
+    hops: Vec<HopDoc>,
+    /// Whether the way leads to an entry, with every mount in place.
+    complete: bool,
+    /// Why it does not, if it does not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    broken: Option<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Ends {
+    host: String,
+    #[serde(flatten)]
+    path: Path,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct HopDoc {
+    kind: Written<HopKind>,
+    host: String,
+    path_in: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_in_bytes: Option<String>,
+    path_out: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_out_bytes: Option<String>,
+    /// The host after this hop.
+    host_out: String,
+    mode: Written<Access>,
+    /// Who arrives; `groups` are the supplementary ones.
+    identity: Identity,
+    /// What made them somebody else here.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    identity_changed_by: Option<String>,
+    evidence: Written<Evidence>,
+    note: String,
+    /// Why it may not be what is meant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    doubt: Option<String>,
+    /// Whether the way is broken here.
+    broken: bool,
+}
+
+impl From<&Route> for Trace {
+    fn from(route: &Route) -> Self {
+        let here = route.here();
+        let absent = route.not_mounted.first();
+        let absent = absent.map(|absent| format!("{} is not mounted", absent.at.path));
+        Self {
+            schema: "tarvek/trace/1",
+            path: (&route.asked).into(),
+            from: route.view.to_string(),
+            ends: Ends { host: here.host.raw().to_owned(), path: (&here.path).into() },
+            hops: route.hops.iter().map(HopDoc::from).collect(),
+            complete: route.complete(),
+            broken: absent.or_else(|| (!route.complete()).then(|| route.end.words())),
+        }
+    }
+}
+
+impl From<&Hop> for HopDoc {
+    fn from(hop: &Hop) -> Self {
+        Self {
+            kind: Written(hop.kind),
+            host: hop.from.host.raw().to_owned(),
+            path_in: lossy(&hop.from.path),
+            path_in_bytes: exact(&hop.from.path),
+            path_out: lossy(&hop.to.path),
+            path_out_bytes: exact(&hop.to.path),
+            host_out: hop.to.host.raw().to_owned(),
+            mode: Written(hop.access),
+            identity: Identity::supplementary(&hop.subject),
+            identity_changed_by: hop.changed_by.clone(),
+            evidence: Written(hop.evidence),
+            note: hop.note.clone(),
+            doubt: hop.doubt.clone(),
+            broken: hop.broken,
+        }
+    }
+}
