@@ -1,45 +1,268 @@
-//! The core does no I/O and knows no interface.
+//! What ARCHITECTURE.md says of the core, held: the order of the rooms, no circle between files, one list of rules, and that
+//! what is public says what it is. That the core does no I/O is held by `clippy.toml`.
 
-use std::path::Path;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
 
-#[test]
-fn the_core_depends_on_nothing_that_does_io_and_uses_none_of_std() {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR"));
-    let manifest = std::fs::read_to_string(root.join("Cargo.toml")).unwrap();
-    let dependencies =
-        manifest.split("[dependencies]").nth(1).unwrap().split("\n[").next().unwrap();
-    let names: Vec<&str> = dependencies
-        .lines()
-        .filter_map(|l| l.split(['.', ' ', '=']).next())
-        .filter(|n| !n.is_empty())
-        .collect();
-    assert_eq!(names, ["strsim"]);
+use proc_macro2::{TokenStream, TokenTree};
+use quote::ToTokens;
+use syn::{Attribute, File, ImplItem, Item, Visibility};
+use tarvek_core::rules::registry::rules;
 
-    let mut todo = vec![root.join("src")];
-    let mut files = 0;
-    while let Some(folder) = todo.pop() {
+/// Ground first; each imports only itself and those before it.
+const ROOMS: [&str; 12] = [
+    "words", "kernel", "layout", "facts", "site", "route", "judge", "scan", "remedy", "rules",
+    "check", "draft",
+];
+
+/// What a room does not import although it stands before it.
+const APART: [(&str, &[&str]); 2] = [
+    ("facts", &["layout"]),
+    // A side room over the layout.
+    ("draft", &["kernel", "facts", "site", "route", "judge", "scan", "remedy", "rules", "check"]),
+];
+
+/// A file of the core without its tests, by its path as a module.
+type Files = BTreeMap<Vec<String>, File>;
+
+fn files() -> Files {
+    let src = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut files = Files::new();
+    let mut folders = vec![src.clone()];
+    while let Some(folder) = folders.pop() {
         for entry in std::fs::read_dir(folder).unwrap() {
             let path = entry.unwrap().path();
             if path.is_dir() {
-                todo.push(path);
+                folders.push(path);
                 continue;
             }
-            files += 1;
-            let source = std::fs::read_to_string(&path).unwrap();
-            let code = source.split("#[cfg(test)]").next().unwrap();
-            for banned in [
-                "std::fs",
-                "std::io",
-                "std::process",
-                "std::env",
-                "println!",
-                "eprintln!",
-                "std::net::Tcp",
-                "SystemTime",
-            ] {
-                assert!(!code.contains(banned), "{} uses {banned}", path.display());
+            let module = module(path.strip_prefix(&src).unwrap());
+            if module != ["tests"] {
+                let mut file = syn::parse_file(&std::fs::read_to_string(&path).unwrap()).unwrap();
+                file.items.retain(|item| !is_test(item));
+                files.insert(module, file);
             }
         }
     }
-    assert!(files > 15);
+    assert!(files.len() > 100, "only {} files were found", files.len());
+    files
+}
+
+fn module(path: &Path) -> Vec<String> {
+    let path: PathBuf = path.with_extension("");
+    let mut parts: Vec<String> =
+        path.iter().map(|part| part.to_str().unwrap().to_owned()).collect();
+    if parts.last().is_some_and(|last| last == "mod" || last == "lib") {
+        parts.pop();
+    }
+    parts
+}
+
+fn is_test(item: &Item) -> bool {
+    let Item::Mod(module) = item else { return false };
+    module.attrs.iter().any(|attribute| attribute.to_token_stream().to_string().contains("test"))
+}
+
+/// Every path that begins with `crate` or `super`, in code and in what macros are given.
+fn paths(tokens: TokenStream, found: &mut Vec<Vec<String>>) {
+    let tokens: Vec<TokenTree> = tokens.into_iter().collect();
+    let mut at = 0;
+    while at < tokens.len() {
+        match &tokens[at] {
+            // What is visible in the crate or above, `pub(super)`, is no path.
+            TokenTree::Ident(ident)
+                if (*ident == "crate" || *ident == "super") && colons(&tokens[at + 1..]) =>
+            {
+                at = path(&tokens, at, Vec::new(), found);
+            }
+            TokenTree::Group(group) => {
+                paths(group.stream(), found);
+                at += 1;
+            }
+            _ => at += 1,
+        }
+    }
+}
+
+fn colons(tokens: &[TokenTree]) -> bool {
+    let colon = |token: &TokenTree| matches!(token, TokenTree::Punct(p) if p.as_char() == ':');
+    tokens.len() > 2 && tokens[..2].iter().all(colon)
+}
+
+/// One path from its first word on, with all that a group in braces makes of it. Where it ends.
+fn path(
+    tokens: &[TokenTree],
+    mut at: usize,
+    mut path: Vec<String>,
+    found: &mut Vec<Vec<String>>,
+) -> usize {
+    loop {
+        match tokens.get(at) {
+            Some(TokenTree::Ident(ident)) => path.push(ident.to_string()),
+            Some(TokenTree::Group(group)) => {
+                let inner: Vec<TokenTree> = group.stream().into_iter().collect();
+                let is_comma =
+                    |token: &TokenTree| matches!(token, TokenTree::Punct(p) if p.as_char() == ',');
+                for part in inner.split(is_comma).filter(|part| !part.is_empty()) {
+                    self::path(part, 0, path.clone(), found);
+                }
+                return at + 1;
+            }
+            // A glob takes the module itself.
+            _ => {
+                found.push(path);
+                return at;
+            }
+        }
+        at += 1;
+        if !colons(&tokens[at..]) {
+            found.push(path);
+            return at;
+        }
+        at += 2;
+    }
+}
+
+/// Which files each file imports.
+fn imports(files: &Files) -> BTreeMap<&Vec<String>, BTreeSet<&Vec<String>>> {
+    let of = |(module, file): (&Vec<String>, &File)| {
+        let mut found = Vec::new();
+        paths(file.to_token_stream(), &mut found);
+        let absolute = found.into_iter().map(|path| match path[0].as_str() {
+            "crate" => path[1..].to_vec(),
+            _ => {
+                let up = path.iter().take_while(|part| *part == "super").count();
+                [&module[..module.len() - up], &path[up..]].concat()
+            }
+        });
+        let file_of = |path: Vec<String>| {
+            (1..=path.len()).rev().find_map(|length| files.get_key_value(&path[..length]))
+        };
+        absolute
+            .filter_map(file_of)
+            .map(|(other, _)| other)
+            .filter(|other| *other != module)
+            .collect()
+    };
+    files.iter().map(|(module, file)| (module, of((module, file)))).collect()
+}
+
+#[test]
+fn each_room_imports_only_those_before_it() {
+    let files = files();
+    let floor = |room: &str| {
+        ROOMS.iter().position(|known| *known == room).unwrap_or_else(|| panic!("{room} is no room"))
+    };
+    let mut wrong = Vec::new();
+    let mut count = 0;
+    for (module, others) in imports(&files) {
+        let Some(room) = module.first() else { continue };
+        for other in others {
+            count += 1;
+            let apart = APART.iter().any(|(one, not)| one == room && not.contains(&&*other[0]));
+            if floor(&other[0]) > floor(room) || apart {
+                wrong.push(format!("{} imports {}", module.join("::"), other.join("::")));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    assert!(count > 500, "only {count} imports were found");
+}
+
+#[test]
+fn no_files_import_each_other_in_a_circle() {
+    let files = files();
+    let imports = imports(&files);
+    let mut done = BTreeSet::new();
+    for module in files.keys() {
+        let mut way = Vec::new();
+        if let Some(circle) = circle(module, &imports, &mut way, &mut done) {
+            panic!("{}", circle.join("\n  imports "));
+        }
+    }
+    assert_eq!(done.len(), files.len());
+}
+
+fn circle<'a>(
+    module: &'a Vec<String>,
+    imports: &BTreeMap<&'a Vec<String>, BTreeSet<&'a Vec<String>>>,
+    way: &mut Vec<&'a Vec<String>>,
+    done: &mut BTreeSet<&'a Vec<String>>,
+) -> Option<Vec<String>> {
+    if let Some(start) = way.iter().position(|known| *known == module) {
+        return Some(way[start..].iter().chain([&module]).map(|m| m.join("::")).collect());
+    }
+    if done.contains(module) {
+        return None;
+    }
+    way.push(module);
+    let found = imports[module].iter().find_map(|other| circle(other, imports, way, done));
+    way.pop();
+    done.insert(module);
+    found
+}
+
+#[test]
+fn every_rule_stands_in_the_registry_and_has_a_file_of_its_own() {
+    let mut written: Vec<String> = Vec::new();
+    for (module, file) in files() {
+        let before = written.len();
+        for item in &file.items {
+            let Item::Static(rule) = item else { continue };
+            let syn::Expr::Struct(body) = &*rule.expr else { continue };
+            if body.path.is_ident("Rule") {
+                let id = body
+                    .fields
+                    .iter()
+                    .find(|field| field.member.to_token_stream().to_string() == "id");
+                written.push(id.unwrap().expr.to_token_stream().to_string().replace('"', ""));
+            }
+        }
+        for id in &written[before..] {
+            let file = module[1..].join("/").replace('_', "-");
+            assert_eq!(*id, file, "the file is named after its rule");
+            assert_eq!(module[0], "rules");
+        }
+        assert!(written.len() <= before + 1, "{} holds several rules", module.join("::"));
+    }
+    let mut listed: Vec<&str> = rules().map(|rule| rule.id).collect();
+    written.sort();
+    listed.sort_unstable();
+    assert_eq!(written, listed);
+    assert!(listed.len() >= 30);
+}
+
+#[test]
+fn every_file_and_whatever_is_public_says_what_it_is() {
+    let said = |attributes: &[Attribute]| attributes.iter().any(|a| a.path().is_ident("doc"));
+    let mut silent = Vec::new();
+    for (module, file) in files() {
+        let mut ask = |name: String, public: bool, attributes: &[Attribute]| {
+            if public && !said(attributes) {
+                silent.push(format!("{} {name}", module.join("::")));
+            }
+        };
+        ask("(the file)".to_owned(), true, &file.attrs);
+        let public = |visibility: &Visibility| matches!(visibility, Visibility::Public(_));
+        for item in &file.items {
+            match item {
+                Item::Fn(f) => ask(f.sig.ident.to_string(), public(&f.vis), &f.attrs),
+                Item::Struct(s) => ask(s.ident.to_string(), public(&s.vis), &s.attrs),
+                Item::Enum(e) => ask(e.ident.to_string(), public(&e.vis), &e.attrs),
+                Item::Trait(t) => ask(t.ident.to_string(), public(&t.vis), &t.attrs),
+                Item::Const(c) => ask(c.ident.to_string(), public(&c.vis), &c.attrs),
+                Item::Static(s) => ask(s.ident.to_string(), public(&s.vis), &s.attrs),
+                Item::Type(t) => ask(t.ident.to_string(), public(&t.vis), &t.attrs),
+                Item::Impl(block) => {
+                    for item in &block.items {
+                        if let ImplItem::Fn(f) = item {
+                            ask(f.sig.ident.to_string(), public(&f.vis), &f.attrs);
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+    assert!(silent.is_empty(), "{silent:#?}");
 }

@@ -161,9 +161,11 @@ pub(super) fn connect(site: &Site, server: &Name, offer: &SmbOffer, login: &Logi
             Some(group) => (Name::from(group), true),
             None => (group.clone(), false),
         };
-        let guest = *login == Login::Anonymous || offer.guests && offer.guest_only;
+        // Where everyone is a guest, the server works with a guest of its own making, whose token stays whole.
+        let made_guest = offer.guests && offer.guest_only;
+        let guest = *login == Login::Anonymous && !made_guest;
         let named = offer.force_user.is_some();
-        let forced_user = named || offer.guests && offer.guest_only;
+        let forced_user = named || made_guest;
         match site.gid_of(server, &plain) {
             Some(gid) if !only_members || subject.is_in(gid) => {
                 subject = with_group(subject, gid, named, guest);
@@ -324,6 +326,17 @@ mod tests {
                 Login::Anonymous,
                 SmbOffer { guests: true, force_group: some("keepers"), ..open.clone() },
                 "65534:2100 +65534 rw without everyone",
+            ),
+            // Where everyone is a guest, that guest is everyone still.
+            (
+                mira(),
+                SmbOffer {
+                    guests: true,
+                    guest_only: true,
+                    force_group: some("keepers"),
+                    ..open.clone()
+                },
+                "65534:2100 +65534 rw",
             ),
             // A forced user who is not in the group that is asked for with + can't connect at all.
             (

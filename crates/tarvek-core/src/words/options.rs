@@ -21,6 +21,7 @@ impl MountOptions {
         self.0.iter().map(String::as_str)
     }
 
+    /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }

@@ -19,7 +19,10 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::route::follow;
 use tarvek_core::route::hops::View;
 use tarvek_core::site::join::Site;
+use tarvek_core::words::errno::Errno;
+use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::word::Word;
 use tarvek_host::observe::{Depth, Look, observe};
 use tarvek_host::walk::Watch;
 
@@ -91,7 +94,7 @@ fn attempts_in_user_namespaces_come_out_as_predicted() {
             let tried = attempt(&who, Some(&space), &shown, place.folder());
             for ((path, need), really) in &tried {
                 let asked = Path::new("/view").join(path.strip_prefix(&seen).unwrap());
-                let view = View::Service("lantern".to_owned());
+                let view = View::service("lantern");
                 let predicted = predict(&site, &view, &asked, need, &who);
                 assert_eq!(
                     predicted, *really,
@@ -139,8 +142,7 @@ fn proofs_tell_what_really_happens_and_leave_no_trace() {
                     });
                 for verdict in answer["verdicts"].as_array().unwrap() {
                     let need = verdict["need"].as_str().unwrap();
-                    let need =
-                        Need::ALL.into_iter().find(|known| known.word() == need).unwrap().word();
+                    let need = Need::named(need).unwrap().word();
                     let really = &tried[&(path.clone(), need)];
                     let full = verdict["errno"] == "ENOTEMPTY";
                     let context = format!("{need} of {path:?} by {who:?}, tree {n}: {verdict}");
@@ -300,20 +302,21 @@ pub fn look(top: &Path, layout: Layout) -> Site {
     Site::join(layout, vec![facts]).unwrap()
 }
 
-pub fn host(site: &Site) -> String {
-    site.observed().next().unwrap().0.to_owned()
+pub fn host(site: &Site) -> Name {
+    site.observed().next().unwrap().0.clone()
 }
 
 pub fn predict(site: &Site, view: &View, path: &Path, need: &str, who: &Who) -> String {
     let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
     let route = follow(site, view, &abs(path), &subject);
-    let need = Need::ALL.into_iter().find(|known| known.word() == need).unwrap();
+    let need = Need::named(need).unwrap();
     let verdict = judge(site, &route, need);
-    match (verdict.allowed, verdict.errno) {
+    match verdict.errno() {
         // Whether a folder is empty is not what is tried: a rename stands for the removal.
-        (Some(true), _) | (Some(false), Some("ENOTEMPTY")) => "ok".to_owned(),
-        (Some(false), Some(errno)) => errno.to_owned(),
-        _ => format!("{verdict:?}"),
+        Some(Errno::NotEmpty) => "ok".to_owned(),
+        Some(errno) => errno.to_string(),
+        None if verdict.is_allowed() => "ok".to_owned(),
+        None => format!("{verdict:?}"),
     }
 }
 
@@ -346,7 +349,7 @@ pub fn attempt(who: &Who, space: Option<&Space>, paths: &[PathBuf], scratch: &Pa
         let mut words = line.split(' ');
         let path = &paths[words.next().unwrap().parse::<usize>().unwrap()];
         let need = words.next().unwrap();
-        let need = Need::ALL.into_iter().find(|known| known.word() == need).unwrap().word();
+        let need = Need::named(need).unwrap().word();
         tried.insert((path.clone(), need), words.next().unwrap().to_owned());
     }
     assert!(tried.len() > paths.len(), "{text}{}", String::from_utf8_lossy(&output.stderr));

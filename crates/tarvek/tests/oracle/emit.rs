@@ -8,6 +8,7 @@ use std::process::{Command, Output};
 
 use tarvek_core::layout::folder::Right;
 use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
 
 use crate::kernel;
 use crate::survey::{ZfsPool, tool};
@@ -70,7 +71,7 @@ fn emitted_configuration_is_accepted_by_what_reads_it() {
                 let emitted =
                     tarvek(&folder, &format!("emit {what} --host {} -o {out}", host.name));
                 if emitted.status.success() {
-                    accept(what, &folder.join(out), &layout, &host.name);
+                    accept(what, &folder.join(out), &layout, host.name.raw());
                     *accepted.entry(what).or_insert(0) += 1;
                 }
             }
@@ -336,12 +337,12 @@ fn as_declared(layout: &Layout) {
         })
     };
     let rights: BTreeMap<&str, Right> =
-        layout.folders[0].rights.iter().map(|(who, right)| (who.as_str(), *right)).collect();
+        layout.folders[0].rights.iter().map(|(who, right)| (who.raw(), *right)).collect();
     for folder in layout.folders.iter().filter(|folder| folder.host == host.name) {
         let path = folder.path.to_string();
         let meta = std::fs::metadata(&path).unwrap_or_else(|error| panic!("{path}: {error}"));
-        let owner = folder.owner.as_deref().unwrap();
-        let group = folder.group.as_deref().unwrap_or(owner);
+        let owner = folder.owner.as_ref().unwrap().raw();
+        let group = folder.group.as_ref().map_or(owner, Name::raw);
         assert_eq!((meta.uid(), meta.gid()), (uid(owner), gid(group)), "{path}");
         assert_eq!(meta.mode() & 0o7777, u32::from(folder.mode.unwrap()), "{path}");
         let told =

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use nix::sys::stat::Mode;
 use tarvek_core::facts::tree::Lookup;
+use tarvek_core::judge::made::new_entry;
 use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::kernel::new_entry::Making;
 use tarvek_core::kernel::object::Object;
@@ -106,15 +107,15 @@ fn predict<'a>(
     let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
     let (view, path) = if contained {
         let inside = Path::new("/view").join(parent.strip_prefix(top).unwrap());
-        (View::Service("lantern".to_owned()), inside)
+        (View::service("lantern"), inside)
     } else {
         (View::Host(access::host(site)), parent.to_owned())
     };
-    follow(site, &view, &access::abs(&path), &subject).new_entry(site, making)
+    new_entry(site, &follow(site, &view, &access::abs(&path), &subject), making)
 }
 
 pub fn words(object: &Object) -> String {
-    let acl = |acl: &Option<std::borrow::Cow<tarvek_core::acl::Acl>>| {
+    let acl = |acl: &Option<std::borrow::Cow<tarvek_core::kernel::acl::Acl>>| {
         acl.as_ref().map_or_else(|| "-".to_owned(), ToString::to_string)
     };
     let meta = &object.meta;

@@ -22,6 +22,7 @@ use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::route::follow;
 use tarvek_core::route::hops::View;
+use tarvek_core::words::errno::Errno;
 use tokio::net::TcpStream;
 
 use crate::access::{self, Place};
@@ -56,7 +57,7 @@ fn the_server_answers_as_predicted() {
         people::make_known(people::distinct(&people), place.folder());
         let server = Server::start(&top, &exports, place.folder());
         for export in &exports {
-            let site = access::look(&top, layout(&host, &top, export, &people));
+            let site = access::look(&top, layout(host.raw(), &top, export, &people));
             let source = format!("{host}:{}", top.display());
             let site = site.with(people::client("nfs4", &source, "rw,vers=4.2")).unwrap();
             for who in &people {
@@ -64,17 +65,17 @@ fn the_server_answers_as_predicted() {
                 for ((path, need), really) in tried {
                     let asked = Path::new("/mnt").join(path.strip_prefix(&top).unwrap());
                     let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
-                    let view = View::Host("client".to_owned());
+                    let view = View::host("client");
                     let route = follow(&site, &view, &access::abs(&asked), &subject);
                     let verdict = judge(&site, &route, need);
                     // Whether a folder is empty is not what is tried: a rename stands for the removal.
-                    let full = verdict.errno == Some("ENOTEMPTY");
-                    let predicted = if full { Some(true) } else { verdict.allowed };
+                    let full = verdict.errno() == Some(Errno::NotEmpty);
+                    let predicted = if full { Some(true) } else { verdict.allowed() };
                     assert!(
                         predicted == Some(really),
                         "{} of {path:?} as {who:?} over {export:?}, tree {n}: it was {really}, but {}\n{}",
                         need.word(),
-                        verdict.reason,
+                        verdict.reason(),
                         kernel::listing(&path)
                     );
                     cases += 1;
@@ -234,7 +235,8 @@ async fn tries(
     let mut groups: Vec<u32> = who.groups.iter().copied().filter(|gid| *gid != who.gid).collect();
     groups.sort_unstable();
     groups.dedup();
-    groups.truncate(AUTH_SYS_GROUPS);
+    // A credential has room for no more (RFC 5531, appendix A).
+    groups.truncate(16);
     let credential = opaque_auth::auth_unix(&auth_unix {
         stamp: 0,
         machinename: Opaque::borrowed(b"client"),

@@ -8,6 +8,7 @@ use std::process::{Child, Command, Stdio};
 
 use tarvek_core::facts::tree::Lookup;
 use tarvek_core::judge::along::judge;
+use tarvek_core::judge::made::new_entry;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::decide::{R, W, decide};
 use tarvek_core::kernel::new_entry::Making;
@@ -18,6 +19,7 @@ use tarvek_core::route::end::End;
 use tarvek_core::route::follow;
 use tarvek_core::route::hops::{Route, View};
 use tarvek_core::site::join::Site;
+use tarvek_core::words::errno::Errno;
 
 use crate::access::{self, Place};
 use crate::kernel::{self, Who};
@@ -57,10 +59,10 @@ fn the_server_answers_as_predicted() {
         let shares: Vec<String> = (0..SHARES).map(|_| offer(&mut random)).collect();
         people::make_known(people.iter().collect(), place.folder());
         let host = access::host(&access::look(&top, Layout::default()));
-        let text = layout(&host, &top, &shares, &people, "");
+        let text = layout(host.raw(), &top, &shares, &people, "");
         let declared = tarvek_formats::layout::read("layout", text.as_bytes());
         let declared = declared.unwrap_or_else(|error| panic!("{error:?}\n{text}"));
-        let server = Server::start(&declared, &host, &people, place.folder());
+        let server = Server::start(&declared, host.raw(), &people, place.folder());
         for (share, offer) in shares.iter().enumerate() {
             for who in people.iter().map(Some).chain([None]) {
                 let login = who
@@ -70,7 +72,7 @@ fn the_server_answers_as_predicted() {
                     "[[mount]]\nhost = \"client\"\nfrom = \"{host}:e{share}\"\nprotocol = \"smb\"\nat = \"/mnt\"\noptions = \"{options}noperm\"\n{}\n",
                     if who.is_some() { login.as_str() } else { "" }
                 );
-                let text = layout(&host, &top, &shares, &people, &mount);
+                let text = layout(host.raw(), &top, &shares, &people, &mount);
                 let source = format!("//{host}/e{share}");
                 let shown =
                     who.map_or(String::new(), |who| format!("username={},", people::name(who)));
@@ -152,7 +154,7 @@ struct Server(Child);
 
 impl Server {
     fn start(layout: &Layout, host: &str, people: &[Who], scratch: &Path) -> Self {
-        let declared = layout.host(host).unwrap();
+        let declared = layout.host(&host.into()).unwrap();
         let stanzas: String = tarvek_formats::emit::smb(layout, declared, "layout")
             .into_iter()
             .map(|piece| piece.text)
@@ -223,7 +225,7 @@ struct Case<'a> {
 impl Case<'_> {
     fn route(&self, path: &Path) -> Route {
         let asked = Path::new("/mnt").join(path.strip_prefix(self.top).unwrap());
-        let view = View::Host("client".to_owned());
+        let view = View::host("client");
         follow(&self.site, &view, &access::abs(&asked), &Subject::new(0, 0, []))
     }
 
@@ -277,7 +279,7 @@ impl Case<'_> {
         let mut tally = |what: &'static str, came: bool| {
             *outcomes.entry((what, if came { "yes" } else { "no" })).or_insert(0) += 1;
         };
-        let refused = matches!(self.route(self.top).end, End::Refused { .. });
+        let refused = matches!(self.route(self.top).end, End::NotAdmitted { .. });
         let opened = self.session(&["pwd".to_owned()]);
         assert_eq!(
             opened.is_err(),
@@ -335,11 +337,11 @@ impl Case<'_> {
                     let listed = fine(&came[0]) && came[0].lines().count() > 3;
                     let said = if listed { "" } else { "NT_STATUS_ACCESS_DENIED or empty: " };
                     let said = format!("{said}{}", came[0]);
-                    check("read", read.allowed == Some(true), &said, &read.reason);
+                    check("read", read.is_allowed(), &said, read.reason());
                     tally("read", listed);
                 }
                 let add = may(Need::Add);
-                check("add", add.allowed == Some(true), &came[1], &add.reason);
+                check("add", add.is_allowed(), &came[1], add.reason());
                 tally("add", fine(&came[1]));
                 let made = [
                     (path.join(format!("new {n}")), false),
@@ -352,7 +354,7 @@ impl Case<'_> {
                             panic!("{made:?} is not there: {came:?}, {context}")
                         });
                         let predicted =
-                            route.new_entry(&self.site, Making::usual(*folder, 0o022)).unwrap();
+                            new_entry(&self.site, &route, Making::usual(*folder, 0o022)).unwrap();
                         assert_eq!(
                             crate::newfile::words(&predicted),
                             crate::newfile::words(&found),
@@ -366,8 +368,8 @@ impl Case<'_> {
                 let _ = std::fs::remove_file(&made[0].0);
                 let _ = std::fs::remove_dir(&made[1].0);
                 let remove = may(Need::Remove);
-                let full = remove.errno == Some("ENOTEMPTY");
-                check("remove", remove.allowed == Some(true) || full, &came[3], &remove.reason);
+                let full = remove.errno() == Some(Errno::NotEmpty);
+                check("remove", remove.is_allowed() || full, &came[3], remove.reason());
                 tally("remove", fine(&came[3]));
             } else {
                 let commands = [
@@ -378,15 +380,15 @@ impl Case<'_> {
                 ];
                 let came = self.session(&commands).unwrap();
                 let read = may(Need::Read);
-                check("read", read.allowed == Some(true), &came[0], &read.reason);
+                check("read", read.is_allowed(), &came[0], read.reason());
                 tally("read", fine(&came[0]));
                 // This client opens what it overwrites for reading too, in one request.
                 let write = may(Need::Write);
                 let both = both_at_once(&self.site, &route);
-                check("write", write.allowed == Some(true) && both, &came[1], &write.reason);
+                check("write", write.is_allowed() && both, &came[1], write.reason());
                 tally("write", fine(&came[1]));
                 let remove = may(Need::Remove);
-                check("remove", remove.allowed == Some(true), &came[2], &remove.reason);
+                check("remove", remove.is_allowed(), &came[2], remove.reason());
                 tally("remove", fine(&came[2]));
             }
         }

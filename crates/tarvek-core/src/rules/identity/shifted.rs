@@ -71,11 +71,8 @@ mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "d 0750 840:840 /loft/media/films");
         assert_eq!(scene.told(&RULE), "");
-        let ranges = |outside: u32| {
-            let range = IdRange { inside: 0, outside, count: 1000 };
-            Some(UserNs::Ranges(IdMap::both(vec![range])))
-        };
-        scene.service("lantern").userns = ranges(100_000);
+        let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
+        scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
         let told = "lantern is 840:840 inside its namespace and 100840:100840 where the files are, which can't read /media/films → \
                     map 840 into the namespace as itself, or mount with its ids (idmap = true), or give 100840 the rights";
         assert_eq!(scene.told(&RULE), told);
