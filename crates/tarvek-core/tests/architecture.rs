@@ -1,5 +1,11 @@
 //! What ARCHITECTURE.md says of the core, held: the order of the rooms, no circle between files, one list of rules, and that
-//! what is public says what it is. That the core does no I/O is held by `clippy.toml`.
+//! what is public says what it is. That the core does no I/O is held by `clippy.toml`, and by the parts of the standard library
+//! that it may use.
+#![expect(
+    clippy::disallowed_macros,
+    clippy::disallowed_methods,
+    reason = "it reads the core's files"
+)]
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -21,6 +27,10 @@ const APART: [(&str, &[&str]); 2] = [
     // A side room over the layout.
     ("draft", &["kernel", "facts", "site", "route", "judge", "scan", "remedy", "rules", "check"]),
 ];
+
+/// What the core takes from the standard library: nothing that reaches the world outside.
+const STD: [&str; 10] =
+    ["borrow", "cell", "cmp", "collections", "fmt", "iter", "net", "ptr", "str", "sync"];
 
 /// A file of the core without its tests, by its path as a module.
 type Files = BTreeMap<Vec<String>, File>;
@@ -63,20 +73,20 @@ fn is_test(item: &Item) -> bool {
     module.attrs.iter().any(|attribute| attribute.to_token_stream().to_string().contains("test"))
 }
 
-/// Every path that begins with `crate` or `super`, in code and in what macros are given.
-fn paths(tokens: TokenStream, found: &mut Vec<Vec<String>>) {
+/// Every path that begins with one of some words, in code and in what macros are given.
+fn paths(tokens: TokenStream, first: &[&str], found: &mut Vec<Vec<String>>) {
     let tokens: Vec<TokenTree> = tokens.into_iter().collect();
     let mut at = 0;
     while at < tokens.len() {
         match &tokens[at] {
             // What is visible in the crate or above, `pub(super)`, is no path.
             TokenTree::Ident(ident)
-                if (*ident == "crate" || *ident == "super") && colons(&tokens[at + 1..]) =>
+                if first.iter().any(|word| *ident == word) && colons(&tokens[at + 1..]) =>
             {
                 at = path(&tokens, at, Vec::new(), found);
             }
             TokenTree::Group(group) => {
-                paths(group.stream(), found);
+                paths(group.stream(), first, found);
                 at += 1;
             }
             _ => at += 1,
@@ -127,7 +137,7 @@ fn path(
 fn imports(files: &Files) -> BTreeMap<&Vec<String>, BTreeSet<&Vec<String>>> {
     let of = |(module, file): (&Vec<String>, &File)| {
         let mut found = Vec::new();
-        paths(file.to_token_stream(), &mut found);
+        paths(file.to_token_stream(), &["crate", "super"], &mut found);
         let absolute = found.into_iter().map(|path| match path[0].as_str() {
             "crate" => path[1..].to_vec(),
             _ => {
@@ -170,6 +180,21 @@ fn each_room_imports_only_those_before_it() {
 }
 
 #[test]
+fn the_core_takes_nothing_from_outside_but_plain_parts_of_the_standard_library() {
+    let manifest = include_str!("../Cargo.toml").parse::<toml::Table>().unwrap();
+    let dependencies: Vec<&String> = manifest["dependencies"].as_table().unwrap().keys().collect();
+    assert_eq!(dependencies, ["strsim"]);
+    let mut taken = BTreeSet::new();
+    for file in files().values() {
+        let mut found = Vec::new();
+        paths(file.to_token_stream(), &["std", "core"], &mut found);
+        taken.extend(found.into_iter().map(|path| path[1].clone()));
+    }
+    let beyond: Vec<&String> = taken.iter().filter(|part| !STD.contains(&part.as_str())).collect();
+    assert!(beyond.is_empty(), "{beyond:?}");
+}
+
+#[test]
 fn no_files_import_each_other_in_a_circle() {
     let files = files();
     let imports = imports(&files);
@@ -203,7 +228,7 @@ fn circle<'a>(
 }
 
 #[test]
-fn every_rule_stands_in_the_registry_and_has_a_file_of_its_own() {
+fn every_rule_stands_in_the_registry_and_has_a_file_with_its_tests() {
     let mut written: Vec<String> = Vec::new();
     for (module, file) in files() {
         let before = written.len();
@@ -222,6 +247,10 @@ fn every_rule_stands_in_the_registry_and_has_a_file_of_its_own() {
             let file = module[1..].join("/").replace('_', "-");
             assert_eq!(*id, file, "the file is named after its rule");
             assert_eq!(module[0], "rules");
+            let path = format!("{}/src/{}.rs", env!("CARGO_MANIFEST_DIR"), module.join("/"));
+            let source = std::fs::read_to_string(path).unwrap();
+            let tests = source.split_once("#[cfg(test)]").map_or("", |(_, tests)| tests);
+            assert!(tests.contains("RULE"), "{id} has no test beside it");
         }
         assert!(written.len() <= before + 1, "{} holds several rules", module.join("::"));
     }

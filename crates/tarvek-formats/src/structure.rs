@@ -233,7 +233,7 @@ pub(crate) fn read<T: Default + for<'de> Deserialize<'de>>(
         };
         mistakes.add(span, message, Some("join the two, or give one another name".to_owned()));
     }
-    let mut wrong: Vec<Vec<Step>> = Vec::new();
+    let mut wrong: Vec<Vec<Segment>> = Vec::new();
     let json = json_table(table.get_ref());
     let validator = jsonschema::validator_for((form.schema)()).expect("the schema is sound");
     for error in validator.iter_errors(&json) {
@@ -257,7 +257,7 @@ fn header(line: &str) -> Option<String> {
 
 /// One step down into the document.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Step {
+enum Segment {
     Key(String),
     Index(usize),
 }
@@ -325,16 +325,16 @@ struct Found<'t> {
     key: Option<Range<usize>>,
 }
 
-fn find<'t>(table: &'t Spanned<DeTable<'t>>, path: &[Step]) -> Option<Found<'t>> {
+fn find<'t>(table: &'t Spanned<DeTable<'t>>, path: &[Segment]) -> Option<Found<'t>> {
     let mut here: Option<Found<'t>> = None;
     let mut inside: Option<&'t DeTable<'t>> = Some(table.get_ref());
     for step in path {
         let (value, key) = match step {
-            Step::Key(name) => {
+            Segment::Key(name) => {
                 let (key, value) = inside?.iter().find(|(key, _)| key.get_ref() == name)?;
                 (value, Some(key.span()))
             }
-            Step::Index(index) => (here?.value.as_array()?.get(*index)?, None),
+            Segment::Index(index) => (here?.value.as_array()?.get(*index)?, None),
         };
         inside = value.get_ref().as_table();
         here = Some(Found { value: value.get_ref(), span: value.span(), key });
@@ -343,10 +343,10 @@ fn find<'t>(table: &'t Spanned<DeTable<'t>>, path: &[Step]) -> Option<Found<'t>>
 }
 
 /// The table without what is wrong in it.
-fn without<'t>(table: DeTable<'t>, wrong: &[Vec<Step>], here: &mut Vec<Step>) -> DeTable<'t> {
+fn without<'t>(table: DeTable<'t>, wrong: &[Vec<Segment>], here: &mut Vec<Segment>) -> DeTable<'t> {
     let mut kept = DeTable::new();
     for (key, value) in table {
-        here.push(Step::Key(key.get_ref().to_string()));
+        here.push(Segment::Key(key.get_ref().to_string()));
         if !wrong.contains(here) {
             kept.insert(key, sound(value, wrong, here));
         }
@@ -357,8 +357,8 @@ fn without<'t>(table: DeTable<'t>, wrong: &[Vec<Step>], here: &mut Vec<Step>) ->
 
 fn sound<'t>(
     value: Spanned<DeValue<'t>>,
-    wrong: &[Vec<Step>],
-    here: &mut Vec<Step>,
+    wrong: &[Vec<Segment>],
+    here: &mut Vec<Segment>,
 ) -> Spanned<DeValue<'t>> {
     let span = value.span();
     let value = match value.into_inner() {
@@ -366,7 +366,7 @@ fn sound<'t>(
         DeValue::Array(items) => {
             let mut kept = DeArray::new();
             for (index, item) in items.into_iter().enumerate() {
-                here.push(Step::Index(index));
+                here.push(Segment::Index(index));
                 if !wrong.contains(here) {
                     kept.push(sound(item, wrong, here));
                 }
@@ -385,14 +385,14 @@ fn note(
     error: &jsonschema::ValidationError,
     table: &Spanned<DeTable>,
     mistakes: &mut Mistakes,
-    wrong: &mut Vec<Vec<Step>>,
+    wrong: &mut Vec<Vec<Segment>>,
 ) {
-    let path: Vec<Step> = error
+    let path: Vec<Segment> = error
         .instance_path()
         .into_iter()
         .map(|segment| match segment {
-            LocationSegment::Property(name) => Step::Key(name.to_string()),
-            LocationSegment::Index(index) => Step::Index(index),
+            LocationSegment::Property(name) => Segment::Key(name.to_string()),
+            LocationSegment::Index(index) => Segment::Index(index),
         })
         .collect();
     let found = find(table, &path);
@@ -400,7 +400,7 @@ fn note(
     let what = found.as_ref().map_or("nothing", |found| kind(found.value));
     let place = place(&path);
     let top = match path.first() {
-        Some(Step::Key(name)) => Some(name.clone()),
+        Some(Segment::Key(name)) => Some(name.clone()),
         _ => None,
     };
     let top = top.as_deref();
@@ -412,7 +412,7 @@ fn note(
                 known.into_iter().flatten().map(|(key, _)| key.as_str()).collect();
             for key in unexpected {
                 let mut inner = path.clone();
-                inner.push(Step::Key(key.clone()));
+                inner.push(Segment::Key(key.clone()));
                 let at = find(table, &inner).and_then(|found| found.key).unwrap_or(span.clone());
                 let remedy = match nearest(key, known.iter().copied()) {
                     Some(near) => format!("did you mean {near:?}?"),
@@ -466,7 +466,7 @@ fn note(
             wrong.push(path);
         }
         ValidationErrorKind::Minimum { limit } | ValidationErrorKind::Maximum { limit } => {
-            if path == [Step::Key(form.version.into())] {
+            if path == [Segment::Key(form.version.into())] {
                 let remedy = format!("this Tarvek reads {}s of version 1", form.called);
                 mistakes.add(span, format!("a {} of another version", form.called), Some(remedy));
             } else {
@@ -517,7 +517,7 @@ fn not_among(
 fn one_or_many(
     form: &Form,
     table: &Spanned<DeTable>,
-    path: &[Step],
+    path: &[Segment],
     rule: Option<&'static Value>,
     mistakes: &mut Mistakes,
 ) {
@@ -570,16 +570,16 @@ fn resolved(form: &Form, value: &'static Value) -> &'static Value {
 }
 
 /// ` in [service.lantern]`, for the end of a message.
-fn place(path: &[Step]) -> String {
+fn place(path: &[Segment]) -> String {
     if path.is_empty() {
         return String::new();
     }
     let mut text = String::new();
     for step in path {
         match step {
-            Step::Key(name) if text.is_empty() => text = shown(name.as_bytes()),
-            Step::Key(name) => text += &format!(".{}", shown(name.as_bytes())),
-            Step::Index(_) => {}
+            Segment::Key(name) if text.is_empty() => text = shown(name.as_bytes()),
+            Segment::Key(name) => text += &format!(".{}", shown(name.as_bytes())),
+            Segment::Index(_) => {}
         }
     }
     format!(" in [{text}]")

@@ -26,7 +26,6 @@ use crate::{attributes, system};
 pub enum Depth {
     /// The entry itself.
     Entry,
-    /// The names in it.
     Names,
     /// Everything below.
     Everything,
@@ -52,7 +51,6 @@ pub fn own_groups() -> (u32, Vec<u32>) {
 /// What to look at, and how.
 #[derive(Debug)]
 pub struct Look<'a> {
-    /// The places.
     pub places: &'a [(AbsPath, Depth)],
     /// Whether to read what the host says of itself as well: exports, units, datasets, ports, …
     pub documents: bool,
@@ -90,7 +88,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     let (passwd, group) = system::name_service();
     let (accounts, groups) = accounts::read(&passwd, &group);
     let kinds = MountKinds(mounts.as_ref());
-    let mut scout = Scout { root: Place::root(kinds)?, gaps: Vec::new(), kinds };
+    let mut scout = Scout { root: Sight::root(kinds)?, gaps: Vec::new(), kinds };
     for (path, depth) in look.places {
         scout.go(path, *depth, 0);
     }
@@ -142,13 +140,13 @@ impl MountKinds<'_> {
 }
 
 /// A place on the way to what is wanted.
-struct Place {
+struct Sight {
     entry: NewEntry,
     depth: Depth,
-    below: BTreeMap<Vec<u8>, Place>,
+    below: BTreeMap<Vec<u8>, Sight>,
 }
 
-impl Place {
+impl Sight {
     fn root(kinds: MountKinds) -> io::Result<Self> {
         let handle = open_path(CWD, b"/")?;
         let entry = NewEntry { name: Vec::new(), ..look(&handle, b".", kinds)? };
@@ -158,7 +156,7 @@ impl Place {
 
 /// Goes to the wanted places by name, before anything is walked.
 struct Scout<'a> {
-    root: Place,
+    root: Sight,
     gaps: Vec<Gap>,
     kinds: MountKinds<'a>,
 }
@@ -175,7 +173,7 @@ impl Scout<'_> {
             if !place.below.contains_key(*part) {
                 match look(&handle, part, kinds) {
                     Ok(entry) => {
-                        let found = Place { entry, depth: Depth::Entry, below: BTreeMap::new() };
+                        let found = Sight { entry, depth: Depth::Entry, below: BTreeMap::new() };
                         place.below.insert(part.to_vec(), found);
                     }
                     Err(Errno::NOENT) => {
@@ -228,7 +226,7 @@ impl Scout<'_> {
         self.go(&path, depth, turns + 1);
     }
 
-    fn place(&mut self, path: &AbsPath) -> Option<&mut Place> {
+    fn place(&mut self, path: &AbsPath) -> Option<&mut Sight> {
         path.components().try_fold(&mut self.root, |place, part| place.below.get_mut(part))
     }
 
@@ -270,7 +268,7 @@ struct Grower<'a> {
 }
 
 impl Grower<'_> {
-    fn place(&mut self, place: Place, node: NodeId, handle: OwnedFd) -> io::Result<()> {
+    fn place(&mut self, place: Sight, node: NodeId, handle: OwnedFd) -> io::Result<()> {
         if place.entry.meta.kind != EntryKind::Folder {
             return Ok(());
         }

@@ -1,7 +1,7 @@
 //! Proofs: really trying, as somebody else, without leaving anything behind.
 //!
 //! A process that becomes another account can't come back, so the attempts are made by a child process
-//! ([`attempt`]), and its parent tidies up ([`Kept`]).
+//! ([`attempt`]), and its parent tidies up ([`FolderTimes`]).
 
 use std::ffi::CString;
 use std::fs::File;
@@ -137,13 +137,13 @@ fn remove(path: &Path) -> Result<(), Errno> {
 
 /// What a folder has to be like again after an attempt in it.
 #[derive(Debug)]
-pub struct Kept {
+pub struct FolderTimes {
     folder: OwnedFd,
     accessed: Timespec,
     modified: Timespec,
 }
 
-impl Kept {
+impl FolderTimes {
     /// Remembers a folder's times.
     ///
     /// # Errors

@@ -21,7 +21,6 @@ words! {
         Skipped = "skipped",
         /// It can't be told.
         Unknown = "unknown",
-        /// In part.
         Part = "part",
         /// Not in order.
         Fail = "fail",

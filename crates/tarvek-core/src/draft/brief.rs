@@ -168,7 +168,6 @@ pub struct Brief {
     pub acls: bool,
     /// Where what can't be replaced is backed up to.
     pub backup: Option<String>,
-    /// The services.
     pub services: Vec<Wanted>,
     /// The group of people who may add.
     pub keepers: Team,

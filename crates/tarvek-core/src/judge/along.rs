@@ -402,3 +402,118 @@ fn ace(of: Of, n: usize, target: &Object, folder: &Object) -> String {
     let entry = object.nfs4.as_ref().and_then(|acl| acl.entries().get(n));
     entry.map(ToString::to_string).unwrap_or_default()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::kernel::subject::Subject;
+    use crate::tests::{Scene, mounts, route_of, route_on};
+    use crate::words::terms::Protocol;
+    use crate::words::word::Word;
+
+    /// `read+ enter+ add-EROFS remove?`.
+    fn told(site: &Site, route: &Route) -> String {
+        let one = |need: &Need| {
+            let answer = judge(site, route, *need);
+            let errno = answer.errno().map(|errno| errno.to_string()).unwrap_or_default();
+            let sign = match answer.allowed() {
+                Some(true) => "+",
+                Some(false) => "-",
+                None => "?",
+            };
+            format!("{}{sign}{errno}", need.word())
+        };
+        Need::ALL.iter().map(one).collect::<Vec<_>>().join(" ")
+    }
+
+    fn scene() -> Scene {
+        let mut scene = Scene::local();
+        scene.tree(
+            "granary",
+            "d 0700 1101:1101 /loft/locked
+             f 0644 1101:1101 /loft/locked/film.mkv
+             d 1777 0:0 /loft/sticky
+             f 0644 1101:1101 /loft/sticky/hers.mkv
+             f 0644 840:840 /loft/sticky/its.mkv
+             d 0755 840:840 /loft/own
+             d 0755 840:840 /loft/own/full
+             f 0644 0:0 /loft/own/full/x
+             d 0755 840:840 /loft/own/empty
+             d 0755 840:840 /loft/own/frozen
+             f 0644 840:840 /loft/own/frozen/x
+             f 0666 0:0 /loft/own/growing.log
+             d 0755 840:840 /loft/own/growing
+             f 0644 840:840 /loft/own/growing/x
+             l 0777 0:0 /loft/own/link -> /loft/locked
+             d 0755 840:840 /loft/own/unread",
+        );
+        scene.flags("granary", "/loft/own/frozen", "i").flags("granary", "/loft/own/growing", "a");
+        scene.flags("granary", "/loft/own/growing.log", "a").unread("granary", "/loft/own/unread");
+        scene
+    }
+
+    #[test]
+    fn each_need_is_met_or_refused_as_the_kernel_would() {
+        let site = scene().site();
+        for (path, expected) in [
+            ("/loft/own", "read+ write+ enter+ add+ remove-EACCES"),
+            // Nothing below a folder that can't be searched is reached, whether it is there or not.
+            ("/loft/locked", "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES"),
+            (
+                "/loft/locked/film.mkv",
+                "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES",
+            ),
+            ("/loft/locked/none", "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES"),
+            ("/loft/own/none", "read-ENOENT write-ENOENT enter-ENOENT add-ENOENT remove-ENOENT"),
+            // In a sticky folder only the owner of the entry or of the folder takes a name away.
+            ("/loft/sticky/hers.mkv", "read+ write-EACCES enter-ENOTDIR add-ENOTDIR remove-EPERM"),
+            ("/loft/sticky/its.mkv", "read+ write+ enter-ENOTDIR add-ENOTDIR remove+"),
+            ("/loft/own/full", "read+ write+ enter+ add+ remove-ENOTEMPTY"),
+            ("/loft/own/empty", "read+ write+ enter+ add+ remove+"),
+            ("/loft/own/unread", "read+ write+ enter+ add+ remove?"),
+            ("/loft/own/frozen", "read+ write-EPERM enter+ add-EPERM remove-EPERM"),
+            ("/loft/own/frozen/x", "read+ write+ enter-ENOTDIR add-ENOTDIR remove-EPERM"),
+            ("/loft/own/growing", "read+ write+ enter+ add+ remove-EPERM"),
+            ("/loft/own/growing/x", "read+ write+ enter-ENOTDIR add-ENOTDIR remove-EPERM"),
+            ("/loft/own/growing.log", "read+ write-EPERM enter-ENOTDIR add-ENOTDIR remove-EPERM"),
+            // The name is removed, and what it leads to is read.
+            ("/loft/own/link", "read-EACCES write-EACCES enter-EACCES add-EACCES remove+"),
+            ("/", "read+ write-EACCES enter+ add-EACCES remove-EBUSY"),
+        ] {
+            let route = route_on(&site, "granary", path, &Subject::new(840, 840, []));
+            assert_eq!(told(&site, &route), expected, "{path}");
+        }
+    }
+
+    #[test]
+    fn layers_that_are_read_only_refuse_what_changes() {
+        let site = scene().site();
+        // Through a mapping that is read-only; its own root is attached, and so stays.
+        let route = route_of(&site, "lantern", "/media/films");
+        assert_eq!(told(&site, &route), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
+        let route = route_of(&site, "lantern", "/media");
+        assert_eq!(told(&site, &route), "read+ write-EROFS enter+ add-EROFS remove-EBUSY");
+        let mut scene = scene();
+        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft/own ext4 /dev/sdb1 rw,ro";
+        scene.facts("granary").mounts = Some(mounts(table));
+        let site = scene.site();
+        let owner = Subject::new(840, 840, []);
+        let inside = route_on(&site, "granary", "/loft/own/empty", &owner);
+        assert_eq!(told(&site, &inside), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
+        let point = route_on(&site, "granary", "/loft/own", &owner);
+        assert_eq!(told(&site, &point), "read+ write-EROFS enter+ add-EROFS remove-EACCES");
+    }
+
+    #[test]
+    fn what_was_not_seen_is_unknown() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.unseen("granary");
+        let site = scene.site();
+        let route = route_of(&site, "lantern", "/media/films");
+        assert_eq!(told(&site, &route), "read? write? enter? add? remove?");
+        assert_eq!(absent(&site, &route), None);
+        let site = Scene::local().site();
+        let gone = route_of(&site, "lantern", "/media/series");
+        assert_eq!(absent(&site, &gone).as_deref(), Some("/loft/media has no \"series\""));
+    }
+}

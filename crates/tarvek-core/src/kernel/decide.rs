@@ -18,7 +18,6 @@ pub const X: u8 = 1;
 /// What decided on one object.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Decider {
-    /// A capability.
     Capability(&'static str),
     /// The owner's bits.
     Owner,
@@ -99,7 +98,7 @@ fn without_capabilities(object: &Object, subject: &Subject, want: u8) -> Decisio
     outcome(Decider::Other, class(0))
 }
 
-/// What somebody is granted by all entries that speak of him together, as an SMB server counts it by the SIDs of his token.
+/// What somebody is granted by all entries that speak of them together, as an SMB server counts it by the SIDs of their token.
 pub(crate) fn granted_together(object: &Object, subject: &Subject) -> u8 {
     let acl = object.full_acl();
     let mask = acl.mask();
@@ -173,6 +172,59 @@ impl Decision {
                 entry.map(ToString::to_string).unwrap_or_default()
             }
             Decider::NoAce => "no entry of the NFSv4 ACL".to_owned(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::borrow::Cow;
+
+    use super::*;
+    use crate::kernel::entry::EntryKind;
+    use crate::kernel::subject::Capabilities;
+
+    /// The greatest of `rwx` that is granted bit by bit, and what decides on reading.
+    fn told(object: &Object, subject: &Subject) -> String {
+        let granted = [R, W, X].into_iter().filter(|want| decide(object, subject, *want).allowed);
+        format!("{} {:?}", perm_text(granted.sum()), decide(object, subject, R).by)
+    }
+
+    #[test]
+    fn the_class_that_matches_first_decides_alone() {
+        let file = |mode| Object::plain(Meta::new(EntryKind::File, mode, 840, 2100));
+        let folder = |mode| Object::plain(Meta::new(EntryKind::Folder, mode, 840, 2100));
+        let with = |mode, named: &[(Tag, u8)]| {
+            let entries = named.iter().map(|&(tag, perm)| AclEntry { tag, perm }).collect();
+            Object { acl: Some(Cow::Owned(Acl::new(entries))), ..file(mode) }
+        };
+        let base = [(Tag::UserObj, 6), (Tag::GroupObj, 4), (Tag::Other, 0)];
+        let acl = |mode, more: &[(Tag, u8)]| with(mode, &[&base, more].concat());
+        let owner = Subject::new(840, 840, []);
+        let member = Subject::new(7, 7, [2100]);
+        let other = Subject::new(7, 7, []);
+        let root = Subject::new(0, 0, []);
+        let bare_root = Subject { capabilities: Capabilities::default(), ..root.clone() };
+        for (object, subject, expected) in [
+            // The owner is not helped by what others may.
+            (file(0o077), &owner, "--- Owner"),
+            (file(0o707), &member, "--- Group(2100)"),
+            (file(0o604), &other, "r-- Other"),
+            (file(0o640), &other, "--- Other"),
+            (file(0o600), &root, "rw- Capability(\"CAP_DAC_READ_SEARCH\")"),
+            (file(0o700), &root, "rwx Capability(\"CAP_DAC_READ_SEARCH\")"),
+            (folder(0o000), &root, "rwx Capability(\"CAP_DAC_READ_SEARCH\")"),
+            (file(0o600), &bare_root, "--- Other"),
+            // The mask bounds all but the owner and others.
+            (acl(0o640, &[(Tag::User(7), 7), (Tag::Mask, 4)]), &other, "r-- NamedUser(7)"),
+            (acl(0o670, &[(Tag::User(7), 0), (Tag::Mask, 7)]), &member, "--- NamedUser(7)"),
+            // Of several groups one has to grant all of it; and who is in one of them is no other.
+            (acl(0o670, &[(Tag::Group(7), 2), (Tag::Mask, 7)]), &member, "rw- Group(2100)"),
+            (acl(0o670, &[(Tag::Group(7), 2), (Tag::Mask, 7)]), &other, "-w- Group(7)"),
+            // With an empty mask the kernel never looks at the ACL.
+            (acl(0o604, &[(Tag::User(7), 0), (Tag::Mask, 0)]), &other, "r-- Other"),
+        ] {
+            assert_eq!(told(&object, subject), expected, "{object:?} for {subject}");
         }
     }
 }

@@ -65,3 +65,37 @@ impl Gate {
         format!("uid={},gid={},{key}={mode:04o}", self.uid, self.gid)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::kernel::decide::{R, W, X};
+    use crate::kernel::entry::EntryKind;
+    use crate::words::path::AbsPath;
+
+    #[test]
+    fn a_client_checks_what_its_mount_shows_and_not_what_the_server_has() {
+        let gate = |os, options: &str, uid| {
+            let at = Place::new("millrace", AbsPath::root());
+            Gate::of_mount(at, os, &MountOptions::read(options), &Subject::new(uid, uid, []))
+        };
+        let file = Meta::new(EntryKind::File, 0o600, 0, 0);
+        let folder = Meta::new(EntryKind::Folder, 0o777, 0, 0);
+        let may = |gate: &Gate, meta: &Meta| {
+            [R, W, X].map(|want| gate.decide(meta, want).allowed).map(u8::from)
+        };
+        for (options, uid, of_file, of_folder) in [
+            ("rw", 840, [1, 0, 1], [1, 0, 1]),
+            ("uid=840", 840, [1, 1, 1], [1, 1, 1]),
+            ("uid=840,file_mode=0600,dir_mode=0500", 840, [1, 1, 0], [1, 0, 1]),
+            ("uid=840,file_mode=0600,dir_mode=0700", 7, [0, 0, 0], [0, 0, 0]),
+            ("gid=7,file_mode=0640,dir_mode=0710", 7, [1, 0, 0], [0, 0, 1]),
+        ] {
+            let gate = gate(Os::Linux, options, uid).unwrap();
+            assert_eq!((may(&gate, &file), may(&gate, &folder)), (of_file, of_folder), "{options}");
+        }
+        let text = gate(Os::Linux, "uid=840,dir_mode=0700", 7).unwrap().text(true);
+        assert_eq!(text, "uid=840,gid=0,dir_mode=0700");
+        assert!(gate(Os::Linux, "noperm", 7).is_none() && gate(Os::Windows, "rw", 7).is_none());
+    }
+}

@@ -15,7 +15,6 @@ pub enum Denied {
     Immutable,
     /// It lies on an idmapped mount that does not map its owner or group.
     Barred,
-    /// Its permissions.
     Permission(Decision),
     /// It may only grow (`chattr +a`).
     Append,
@@ -50,7 +49,6 @@ pub fn may(object: &Object, subject: &Subject, want: u8) -> Result<Decision, Den
 pub enum Kept {
     /// The entry lies on an idmapped mount that does not map its owner or group.
     EntryBarred,
-    /// The folder is immutable.
     FolderImmutable,
     /// The folder lies on an idmapped mount that does not map its owner or group.
     FolderBarred,

@@ -184,11 +184,10 @@ pub struct Subject {
     pub gid: u32,
     /// Supplementary group ids, without `gid`.
     pub groups: Vec<u32>,
-    /// Capabilities.
     pub capabilities: Capabilities,
     /// Over whose files they hold; `None` means over all.
     pub realm: Option<Arc<Realm>>,
-    /// What an SMB server that checks by itself, besides its kernel, does not count for him.
+    /// What an SMB server that checks by itself, besides its kernel, does not count for them.
     pub token: Token,
     /// Why it isn't certain who this is; then nothing that depends on it can be told.
     pub doubt: Option<Arc<str>>,

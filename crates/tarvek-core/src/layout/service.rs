@@ -51,7 +51,6 @@ pub struct Service {
     pub map: Option<Vec<Mapping>>,
     /// Published ports, as the layout writes them.
     pub ports: Vec<String>,
-    /// The network it is in.
     pub network: Option<String>,
     /// Its configuration folder on the host.
     pub config: Option<AbsPath>,

@@ -16,6 +16,7 @@ pub mod smb;
 mod source;
 mod spot;
 mod walk;
+
 use crate::kernel::subject::Subject;
 use crate::route::hops::{Route, View};
 use crate::route::spot::Last;
@@ -31,4 +32,124 @@ pub fn follow(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> R
 /// As [`follow`], but a symlink at the very end is not followed: for those who want the name, as `unlink(2)` does.
 pub fn follow_to_name(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
     Walker::new(site).route(view, asked, subject, Last::Itself)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::layout::mapping::MapSource;
+    use crate::tests::{Scene, mapping, route_of, route_on};
+    use crate::words::terms::{Access, Protocol};
+
+    /// The way in one line: what each hop is, where it ends or why it does not, and who arrives.
+    fn told(route: &Route) -> String {
+        let mut kinds: Vec<&str> = route.hops.iter().map(|hop| hop.kind.word()).collect();
+        kinds.dedup();
+        let absent: String =
+            route.not_mounted.iter().map(|absent| format!(", {} not mounted", absent.at)).collect();
+        let end = if route.complete() { "there".to_owned() } else { route.end.words() };
+        format!("{}: {} as {}, {end}{absent}", kinds.join(" "), route.here(), route.arrived())
+    }
+
+    #[test]
+    fn a_path_leads_where_the_host_and_its_mappings_take_it() {
+        let mut scene = Scene::local();
+        scene.tree(
+            "granary",
+            "l 0777 0:0 /loft/media/near -> films/Low Water (2003)
+             l 0777 0:0 /loft/media/up -> films/../films
+             l 0777 0:0 /loft/media/inside -> /media/films
+             l 0777 0:0 /loft/media/outside -> /loft/media/films
+             l 0777 0:0 /loft/media/round -> round
+             d 0755 840:840 /srv/lantern/cache",
+        );
+        let map = scene.service("lantern").map.as_mut().unwrap();
+        map.push(mapping("/srv/lantern/cache", "/media/cache", Access::ReadWrite));
+        map.push(mapping("/loft/media", "/bin", Access::ReadOnly));
+        map.last_mut().unwrap().source = MapSource::Volume("rest".into());
+        let site = scene.site();
+        for (path, expected) in [
+            ("/media/films", "mapping folder: granary:/loft/media/films as 840:840, there"),
+            ("/media", "mapping folder: granary:/loft/media as 840:840, there"),
+            // The mapping that covers most of a path takes it.
+            ("/media/cache", "mapping folder: granary:/srv/lantern/cache as 840:840, there"),
+            (
+                "/medial",
+                "folder: granary:/medial as 840:840, no mapping covers it: it lies in the service's own storage",
+            ),
+            ("/media/films/.", "mapping folder: granary:/loft/media/films as 840:840, there"),
+            (
+                "/media/Films",
+                "mapping folder: granary:/loft/media/Films as 840:840, /loft/media has \"films\", not \"Films\"",
+            ),
+            (
+                "/media/series",
+                "mapping folder: granary:/loft/media/series as 840:840, /loft/media has no \"series\"",
+            ),
+            (
+                "/media/films/Low Water (2003)/Low Water (2003).mkv/x",
+                "mapping folder: granary:/loft/media/films/Low Water (2003)/Low Water (2003).mkv as 840:840, \
+                 /loft/media/films/Low Water (2003)/Low Water (2003).mkv is a file, not a folder",
+            ),
+            // A symlink is followed where it is met: inside, with the paths of inside.
+            (
+                "/media/near",
+                "symlink mapping folder: granary:/loft/media/films/Low Water (2003) as 840:840, there",
+            ),
+            ("/media/up", "symlink mapping folder: granary:/loft/media/films as 840:840, there"),
+            (
+                "/media/inside",
+                "symlink mapping folder: granary:/loft/media/films as 840:840, there",
+            ),
+            (
+                "/media/outside",
+                "symlink folder: granary:/loft/media/films as 840:840, no mapping covers it: it lies in the service's own storage",
+            ),
+            (
+                "/media/round",
+                "symlink mapping folder: granary:/loft/media/round as 840:840, more than 40 symlinks: they loop",
+            ),
+            ("/bin/x", "volume: granary:/bin as 840:840, it lies in the engine's volume rest"),
+        ] {
+            assert_eq!(told(&route_of(&site, "lantern", path)), expected, "{path}");
+        }
+        let outside = route_on(&site, "granary", "/loft/media/outside", &Subject::new(7, 7, []));
+        assert_eq!(told(&outside), "symlink folder: granary:/loft/media/films as 7:7, there");
+        let name = follow_to_name(&site, &View::host("granary"), &outside.asked, &outside.subject);
+        assert_eq!(told(&name), "folder: granary:/loft/media/outside as 7:7, there");
+    }
+
+    #[test]
+    fn a_path_leads_over_the_network_as_whoever_arrives_there() {
+        for (protocol, arrives) in [(Protocol::Nfs, "840:840"), (Protocol::Smb, "840:840")] {
+            let site = Scene::over(protocol).site();
+            let whole = format!(
+                "mapping mount share folder: granary:/loft/media/films as {arrives}, there"
+            );
+            assert_eq!(told(&route_of(&site, "lantern", "/media/films")), whole);
+        }
+        // Root is nobody over NFS; over SMB everyone is the user of the mount.
+        for (protocol, arrives) in [(Protocol::Nfs, "65534:65534"), (Protocol::Smb, "840:840")] {
+            let site = Scene::over(protocol).site();
+            let root = route_on(&site, "millrace", "/mnt/media/films", &Subject::new(0, 0, []));
+            let whole =
+                format!("mount share folder: granary:/loft/media/films as {arrives}, there");
+            assert_eq!(told(&root), whole);
+        }
+        // Without the mount it is the folder beneath, and that is said.
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.facts("millrace").mounts =
+            Some(crate::tests::mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+        assert_eq!(
+            told(&route_of(&scene.site(), "lantern", "/media/films")),
+            "mapping mount dataset folder: millrace:/mnt/media/films as 840:840, /mnt/media has no \"films\", millrace:/mnt/media not mounted"
+        );
+        // What nobody looked at is as it is declared, and unknown beyond.
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.unseen("granary").unread("millrace", "/mnt/media");
+        assert_eq!(
+            told(&route_of(&scene.site(), "lantern", "/media/films")),
+            "mapping mount share folder: granary:/loft/media/films as 840:840, there"
+        );
+    }
 }

@@ -91,8 +91,8 @@ pub(super) enum Session {
     Refused(String),
 }
 
-/// What a server makes of somebody who connects to a share. The order is smbd's: who it is, whether the lists admit him,
-/// whether he may write, and only then whom he acts as.
+/// What a server makes of somebody who connects to a share. The order is smbd's: who it is, whether the lists admit them,
+/// whether they may write, and only then whom they act as.
 pub(super) fn connect(site: &Site, server: &Name, offer: &SmbOffer, login: &Login) -> Session {
     let guest = || {
         let name = Name::from(GUEST);

@@ -161,7 +161,6 @@ impl Frame {
     }
 }
 
-/// The host that a level is on.
 pub(super) fn host_of(site: &Site, level: &View) -> Name {
     match level {
         View::Host(name) => name.clone(),
@@ -220,7 +219,6 @@ impl Spot {
 /// What is done with a symlink at the very end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Last {
-    /// It is followed.
     Followed,
     /// It is what was asked for.
     Itself,

@@ -80,7 +80,7 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
         kind,
         scan: Scan::default(),
         causes: Vec::new(),
-        pieces: Vec::new(),
+        parts: Vec::new(),
         todo: Vec::new(),
         visited: HashSet::new(),
         titles: HashMap::new(),
@@ -102,7 +102,7 @@ pub fn below(site: &Site, route: &Route) -> Scan {
 type CauseKey<'a> = (&'a Name, Decider, u16, u32, u32);
 
 /// One connected part of one host's tree, below one attachment.
-struct Piece<'a> {
+struct Part<'a> {
     host: &'a Name,
     objects: Objects<'a>,
     subject: Subject,
@@ -115,7 +115,7 @@ struct Piece<'a> {
     hidden: HashSet<NodeId>,
 }
 
-impl Piece<'_> {
+impl Part<'_> {
     /// What everybody on the way says to one request: the clients' own checks, then the entry.
     fn decide(&self, object: &Object, want: u8) -> Decision {
         let local = self.gates.iter().map(|gate| gate.decide(&object.meta, want));
@@ -132,7 +132,7 @@ impl Piece<'_> {
 
 /// A folder on its way to be read.
 struct Visit {
-    piece: usize,
+    part: usize,
     node: NodeId,
     /// How far below the library root it stands.
     depth: u32,
@@ -148,7 +148,7 @@ struct Scanner<'a> {
     kind: Kind,
     scan: Scan,
     causes: Vec<(CauseKey<'a>, Cause)>,
-    pieces: Vec<Piece<'a>>,
+    parts: Vec<Part<'a>>,
     todo: Vec<Visit>,
     /// Folders that were entered, by host and number.
     visited: HashSet<(&'a Name, NodeId)>,
@@ -195,9 +195,9 @@ impl<'a> Scanner<'a> {
         }
         let dotted = components(route.asked.below(&self.top.asked).unwrap_or_default());
         let passed_over = dotted.into_iter().any(|part| part.starts_with(b"."));
-        let piece = self.pieces.len();
-        self.todo.push(Visit { piece, node: root, depth, title, passed_over });
-        self.pieces.push(Piece {
+        let part = self.parts.len();
+        self.todo.push(Visit { part, node: root, depth, title, passed_over });
+        self.parts.push(Part {
             host,
             objects,
             subject: end.subject.clone(),
@@ -231,11 +231,11 @@ impl<'a> Scanner<'a> {
     }
 
     fn folder(&mut self, visit: &Visit) {
-        let piece = &self.pieces[visit.piece];
-        let tree = piece.objects.tree;
-        let object = piece.objects.of(visit.node);
+        let part = &self.parts[visit.part];
+        let tree = part.objects.tree;
+        let object = part.objects.of(visit.node);
         let refused = [X, R]
-            .map(|want| piece.decide(&object, want))
+            .map(|want| part.decide(&object, want))
             .into_iter()
             .find(|decision| !decision.allowed);
         if let Some(decision) = refused {
@@ -243,7 +243,7 @@ impl<'a> Scanner<'a> {
             self.scan.entries += hidden;
             // The root itself is judged on its own; it is no entry of the library.
             let own = u64::from(visit.depth > 0);
-            return self.refuse(visit.piece, visit.node, &decision, hidden + own);
+            return self.refuse(visit.part, visit.node, &decision, hidden + own);
         }
         if tree.listing(visit.node) != Listing::Complete {
             self.scan.unseen += 1;
@@ -252,20 +252,20 @@ impl<'a> Scanner<'a> {
             }
         }
         for child in tree.children(visit.node) {
-            if !self.pieces[visit.piece].hidden.contains(&child) {
+            if !self.parts[visit.part].hidden.contains(&child) {
                 self.entry(visit, child);
             }
         }
     }
 
     fn entry(&mut self, visit: &Visit, child: NodeId) {
-        let piece = &self.pieces[visit.piece];
-        let tree = piece.objects.tree;
-        let (object, name) = (piece.objects.of(child), tree.name(child));
+        let part = &self.parts[visit.part];
+        let tree = part.objects.tree;
+        let (object, name) = (part.objects.of(child), tree.name(child));
         let meta = &object.meta;
         self.scan.entries += 1;
         let changeable = matches!(meta.kind, EntryKind::File | EntryKind::Folder);
-        if changeable && !piece.read_only && piece.decide(&object, W).allowed {
+        if changeable && !part.read_only && part.decide(&object, W).allowed {
             self.scan.writable += 1;
         }
         let depth = visit.depth + 1;
@@ -274,25 +274,19 @@ impl<'a> Scanner<'a> {
                 let passed_over = visit.passed_over || name.starts_with(b".");
                 let title = match visit.title {
                     None if title_depth(self.kind) == Some(depth) && !passed_over => {
-                        let place = piece.view_path(child);
+                        let place = part.view_path(child);
                         Some(self.title(place))
                     }
                     title => title,
                 };
-                self.todo.push(Visit {
-                    piece: visit.piece,
-                    node: child,
-                    depth,
-                    title,
-                    passed_over,
-                });
+                self.todo.push(Visit { part: visit.part, node: child, depth, title, passed_over });
             }
             EntryKind::File => {
-                let decision = piece.decide(&object, R);
+                let decision = part.decide(&object, R);
                 if decision.allowed {
                     self.media_file(visit, child, name);
                 } else {
-                    self.refuse(visit.piece, child, &decision, 1);
+                    self.refuse(visit.part, child, &decision, 1);
                 }
             }
             EntryKind::Symlink => self.symlink(visit, child),
@@ -310,7 +304,7 @@ impl<'a> Scanner<'a> {
             Some(title) => title,
             // A loose file is a title of its own.
             None => {
-                let place = self.pieces[visit.piece].view_path(node);
+                let place = self.parts[visit.part].view_path(node);
                 self.title(place)
             }
         };
@@ -318,9 +312,9 @@ impl<'a> Scanner<'a> {
     }
 
     fn symlink(&mut self, visit: &Visit, link: NodeId) {
-        let piece = &self.pieces[visit.piece];
-        let tree = piece.objects.tree;
-        let place = piece.view_path(link);
+        let part = &self.parts[visit.part];
+        let tree = part.objects.tree;
+        let place = part.view_path(link);
         let found = follow(self.site, &self.top.view, &place, &self.top.subject);
         let Some((end, node)) = found.entry() else {
             self.scan.broken_links += 1;
@@ -334,28 +328,28 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    fn refuse(&mut self, piece: usize, node: NodeId, decision: &Decision, count: u64) {
-        let piece = &self.pieces[piece];
-        let object = piece.objects.of(node);
+    fn refuse(&mut self, part: usize, node: NodeId, decision: &Decision, count: u64) {
+        let part = &self.parts[part];
+        let object = part.objects.of(node);
         let meta = object.meta;
         self.scan.unreadable += count;
-        let key = (piece.host, decision.by, meta.mode, meta.uid, meta.gid);
+        let key = (part.host, decision.by, meta.mode, meta.uid, meta.gid);
         let index = self.causes.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
-            let owner = self.site.owner_text(piece.host, &meta);
+            let owner = self.site.owner_text(part.host, &meta);
             let reason = format!(
                 "{} on a {} of mode {:04o} {owner}",
                 decision.entry(&object),
                 meta.kind.word(),
                 meta.mode
             );
-            let host = piece.host.clone();
+            let host = part.host.clone();
             self.causes.push((key, Cause { host, reason, count: 0, examples: Vec::new() }));
             self.causes.len() - 1
         });
         let cause = &mut self.causes[index].1;
         cause.count += count;
         if cause.examples.len() < EXAMPLES {
-            cause.examples.push(piece.objects.tree.path(node));
+            cause.examples.push(part.objects.tree.path(node));
         }
     }
 }

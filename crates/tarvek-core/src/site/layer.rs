@@ -13,7 +13,6 @@ pub enum LayerKind {
     Mapping(u32),
     /// A network mount.
     Mount(Protocol),
-    /// A share, by this protocol.
     Share(Name, Protocol),
     /// A mounted filesystem: its type, and its source.
     Filesystem(Name, Name),

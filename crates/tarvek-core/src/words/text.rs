@@ -167,6 +167,7 @@ mod tests {
     }
 
     #[test]
+    #[expect(clippy::disallowed_types, reason = "a shell is asked")]
     fn quoted_paths_survive_a_shell() {
         for name in [&b"plain/path"[..], b"it's", b"a b$c", b"new\nline", b"ends\n\n", b"\xff"] {
             let echoed = std::process::Command::new("sh")

@@ -148,9 +148,9 @@ impl Question<'_> {
     /// Everyone of the site.
     fn everyone(&self) -> Result<Outcome, Failure> {
         let (place, needs) = (self.route.here(), self.needs());
-        let rows: Vec<access::Row> = everyone(self.site(), place, self.globals.verbose)
+        let rows: Vec<access::PartyRow> = everyone(self.site(), place, self.globals.verbose)
             .into_iter()
-            .map(|party| access::Row { answers: party.may(self.site(), &needs), party })
+            .map(|party| access::PartyRow { answers: party.may(self.site(), &needs), party })
             .collect();
         let text = match self.args.format {
             Format::Text => access::table(place, &needs, &rows, self.screen),
@@ -180,7 +180,10 @@ impl Question<'_> {
                 let object = new_entry(self.site(), &self.route, Making { asked, ..usual })?;
                 let users = everyone(self.site(), place, self.globals.verbose)
                     .into_iter()
-                    .map(|party| access::Row { answers: party.could(self.site(), &object), party })
+                    .map(|party| access::PartyRow {
+                        answers: party.could(self.site(), &object),
+                        party,
+                    })
                     .collect();
                 Some(access::Made { users, object })
             })

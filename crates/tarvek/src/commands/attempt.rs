@@ -11,7 +11,7 @@ use tarvek_core::words::errno::Errno;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::word::Word;
 use tarvek_host::observe;
-use tarvek_host::prove::{Kept, attempt, become_account, may_be_opened, untriable};
+use tarvek_host::prove::{FolderTimes, attempt, become_account, may_be_opened, untriable};
 
 use crate::cli::AttemptArgs;
 use crate::inputs;
@@ -73,7 +73,7 @@ pub(super) fn prove(
         .filter(|need| *need != Need::Remove || untriable(&place).is_none())
         .collect();
     let folder = if place.is_dir() { Some(place.as_path()) } else { place.parent() };
-    let kept = folder.map(Kept::of).transpose()?;
+    let kept = folder.map(FolderTimes::of).transpose()?;
     let gids: Vec<String> =
         [subject.gid].iter().chain(&subject.groups).map(ToString::to_string).collect();
     let child = Command::new(std::env::current_exe()?)

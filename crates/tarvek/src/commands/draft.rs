@@ -73,7 +73,6 @@ fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
     })
 }
 
-/// Options as a brief.
 fn of_options(args: &BriefOptions) -> String {
     let quoted = |text: &str| toml_string(text);
     let mut out = String::from("brief = 1\n");

@@ -99,13 +99,13 @@ pub(crate) fn remedy(remedy: &Remedy, needs: &[Need], below: bool, screen: &Scre
 }
 
 /// One of everyone, and what they may do.
-pub(crate) struct Row {
+pub(crate) struct PartyRow {
     pub(crate) party: Party,
     /// `None` if they do not see the place.
     pub(crate) answers: Option<Vec<Answer>>,
 }
 
-impl Row {
+impl PartyRow {
     /// The first refusal, in words.
     fn why(&self) -> String {
         let refused = self.answers.iter().flatten().find(|answer| !answer.is_allowed());
@@ -116,14 +116,14 @@ impl Row {
 }
 
 /// Everyone against one place.
-pub(crate) fn table(place: &Place, needs: &[Need], rows: &[Row], screen: &Screen) -> String {
+pub(crate) fn table(place: &Place, needs: &[Need], rows: &[PartyRow], screen: &Screen) -> String {
     let mut out = format!("{}\n\n", strong(place));
     grid(&mut out, needs, rows.iter().map(|row| (row, row.why())).collect(), screen);
     out
 }
 
 /// A line for each of them, and under it why, where that is said.
-fn grid(out: &mut String, needs: &[Need], rows: Vec<(&Row, String)>, screen: &Screen) {
+fn grid(out: &mut String, needs: &[Need], rows: Vec<(&PartyRow, String)>, screen: &Screen) {
     let names = rows.iter().map(|(row, _)| row.party.name.width());
     let widest = names.max().unwrap_or(0).clamp(3, 28);
     let identities = rows.iter().map(|(row, _)| row.party.arrives_as().to_string().width());
@@ -158,7 +158,7 @@ fn grid(out: &mut String, needs: &[Need], rows: Vec<(&Row, String)>, screen: &Sc
 /// Something that would be made, and what everyone could do with it.
 pub(crate) struct Made<'a> {
     pub(crate) object: Object<'a>,
-    pub(crate) users: Vec<Row>,
+    pub(crate) users: Vec<PartyRow>,
 }
 
 /// What new entries will be like.

@@ -14,7 +14,7 @@ use tarvek_core::words::remedy::{Remedy, Step};
 use tarvek_formats::written::Written;
 
 use super::common::{Identity, Path, StepDoc, exact, lossy};
-use crate::view::access::{Made, Row};
+use crate::view::access::{Made, PartyRow};
 
 /// The answer of `tarvek access`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -176,8 +176,8 @@ struct PartyDoc {
     verdicts: Vec<VerdictDoc>,
 }
 
-impl From<&Row> for PartyDoc {
-    fn from(Row { party, answers }: &Row) -> Self {
+impl From<&PartyRow> for PartyDoc {
+    fn from(PartyRow { party, answers }: &PartyRow) -> Self {
         let route = party.route.as_ref();
         Self {
             who: party.name.clone(),
@@ -190,7 +190,7 @@ impl From<&Row> for PartyDoc {
 }
 
 impl AccessAll {
-    pub(crate) fn new(place: &Place, rows: &[Row]) -> Self {
+    pub(crate) fn new(place: &Place, rows: &[PartyRow]) -> Self {
         Self {
             schema: "tarvek/access-all/1",
             host: place.host.raw().to_owned(),
