@@ -1,4 +1,5 @@
-//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `bench`, `docs`, `screenshots`, `ci`.
+//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `bench`, `docs`, `screenshots`,
+//! `dependencies`, `fuzz`, `ci`.
 #![allow(clippy::print_stderr, clippy::print_stdout)] // a chore talks to the person who runs it
 
 mod docs;
@@ -19,7 +20,7 @@ struct Arguments {
 enum Chore {
     /// The tests that need nothing but the toolchain
     Test,
-    /// Formatting and clippy, warnings denied, and whether generated documentation is current
+    /// Formatting, clippy and rustdoc, warnings denied, and whether generated documentation is current
     Lint,
     /// The oracle lane: asks kernel, servers and standard tools; needs root and Debian packages
     Oracle {
@@ -39,7 +40,17 @@ enum Chore {
     Docs,
     /// Make docs/screenshots anew; needs xterm, Xvfb and ImageMagick
     Screenshots,
-    /// Everything that has to pass: test, oracle, lint
+    /// Licences, versions and sources of dependencies, and whether all are used; needs cargo-deny and cargo-machete
+    Dependencies,
+    /// Lets a fuzzer loose on a reader; needs a nightly toolchain, cargo-fuzz and a C++ compiler
+    Fuzz {
+        /// layout, brief, listing or survey
+        target: String,
+        /// For how long
+        #[arg(long, default_value_t = 60)]
+        seconds: u64,
+    },
+    /// Everything that has to pass: lint, test, oracle
     Ci,
 }
 
@@ -51,7 +62,9 @@ fn main() -> ExitCode {
         Chore::Bench => run(&mut cargo("bench --locked -p tarvek")),
         Chore::Docs => docs::write(&root()),
         Chore::Screenshots => screenshots(),
-        Chore::Ci => test().and_then(|()| oracle(None, None, None)).and_then(|()| lint()),
+        Chore::Dependencies => dependencies(),
+        Chore::Fuzz { target, seconds } => fuzz(&target, seconds),
+        Chore::Ci => lint().and_then(|()| test()).and_then(|()| oracle(None, None, None)),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -85,7 +98,47 @@ fn test() -> Result<(), String> {
 fn lint() -> Result<(), String> {
     run(&mut cargo("fmt --all --check"))?;
     run(&mut cargo("clippy --workspace --all-targets --all-features --locked -- -D warnings"))?;
+    run(cargo("doc --workspace --no-deps --locked").env("RUSTDOCFLAGS", "-D warnings"))?;
     docs::check(&root())
+}
+
+fn dependencies() -> Result<(), String> {
+    run(&mut cargo("deny --locked check licenses bans sources"))?;
+    run(&mut cargo("machete"))
+}
+
+/// Starts from what the demo and the examples have, and keeps what it learns in `fuzz/corpus`.
+fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
+    let corpus = root().join("fuzz/corpus").join(target);
+    let seeds: &[&str] = match target {
+        "layout" => &["crates/tarvek/src/demo/tarvek.toml"],
+        "brief" => {
+            &["examples/nfs.brief.toml", "examples/one-box.brief.toml", "examples/smb.brief.toml"]
+        }
+        "listing" => {
+            &["crates/tarvek/src/demo/granary.listing", "crates/tarvek/src/demo/millrace.listing"]
+        }
+        "survey" => &[],
+        _ => {
+            return Err(format!(
+                "there is no target {target}; there are layout, brief, listing, survey"
+            ));
+        }
+    };
+    let failed = |error| format!("{}: {error}", corpus.display());
+    std::fs::create_dir_all(&corpus).map_err(failed)?;
+    for (n, seed) in seeds.iter().enumerate() {
+        std::fs::copy(root().join(seed), corpus.join(format!("seed-{n}"))).map_err(failed)?;
+    }
+    if target == "survey" {
+        let to = corpus.join("seed-0");
+        let listing = root().join("crates/tarvek/src/demo/millrace.listing");
+        let mut survey = cargo("run --quiet --locked -p tarvek -- survey --from");
+        run(survey.arg(listing).arg("-o").arg(to))?;
+    }
+    let mut fuzz = Command::new("cargo");
+    fuzz.args(["+nightly", "fuzz", "run", target, "--"]);
+    run(fuzz.args([format!("-max_total_time={seconds}"), "-rss_limit_mb=1024".to_owned()]))
 }
 
 fn oracle(area: Option<&str>, cases: Option<u64>, seed: Option<u64>) -> Result<(), String> {

@@ -1,7 +1,7 @@
 //! The walk: every entry below a folder, once, relative to open handles, in parallel.
 //!
 //! It never follows a symlink, never opens anything but folders, and never leaves its root. Whatever goes wrong with one
-//! entry becomes a [`Gap`]; the walk goes on.
+//! entry becomes a [`Gap`](tarvek_core::facts::host::Gap); the walk goes on.
 
 use std::ffi::{CStr, CString};
 use std::io;

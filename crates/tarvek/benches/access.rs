@@ -1,6 +1,8 @@
-//! Route and access for every entry of a loaded survey, for one account, on one core. Prints entries per second.
+//! Route and access for every entry of a loaded survey, for one account, and the whole check of a library of that size, on one
+//! core. Prints entries per second.
 
 use divan::counter::ItemsCount;
+use tarvek_core::check::report::check;
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
@@ -63,20 +65,37 @@ fn host() -> HostFacts {
     HostFacts::of_tree("granary", builder.finish())
 }
 
-#[divan::bench(sample_count = 10, sample_size = 1)]
-fn every_entry_for_one_account(bencher: divan::Bencher) {
-    let layout = "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = 'storage'\n";
+fn site(layout: &str) -> (Site, usize) {
     let layout = tarvek_formats::layout::read("bench", layout.as_bytes()).expect("it is sound");
     let facts = host();
     let entries = facts.tree.len();
-    let site = Site::join(layout, vec![facts]).expect("one host");
+    (Site::join(layout, vec![facts]).expect("one host"), entries)
+}
+
+#[divan::bench(sample_count = 10, sample_size = 1)]
+fn every_entry_for_one_account(bencher: divan::Bencher) {
+    let (site, entries) = site("tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = 'storage'\n");
     let subject = Subject::new(840, 840, [2100, 2200]);
-    let view = View::Host("granary".into());
+    let view = View::host("granary");
     let root = AbsPath::new(b"/loft/media").expect("it is absolute");
     bencher.counter(ItemsCount::new(entries)).bench_local(|| {
         let route = follow(&site, &view, &root, &subject);
         let scan = scan(&site, &route, Kind::Series);
         assert!(scan.entries > 900_000 && scan.unreadable > 10_000);
         scan.titles
+    });
+}
+
+#[divan::bench(sample_count = 10, sample_size = 1)]
+fn the_whole_check(bencher: divan::Bencher) {
+    let (site, entries) = site(
+        "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = ['storage', 'apps']\n[service.lantern]\nhost = 'granary'\n\
+         role = 'serve'\nruns_as = '840:840'\ngroups = ['2100', '2200']\nmap = [{ from = '/loft/media', to = '/media', access = 'ro' }]\n\
+         libraries = [{ name = 'Series', kind = 'series', roots = ['/media'] }]\n",
+    );
+    bencher.counter(ItemsCount::new(entries)).bench_local(|| {
+        let report = check(&site);
+        assert!(report.board[0].entries > 900_000 && report.board[0].unreadable > 10_000);
+        report.findings.len()
     });
 }
