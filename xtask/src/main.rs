@@ -104,7 +104,7 @@ fn lint() -> Result<(), String> {
 
 fn dependencies() -> Result<(), String> {
     run(&mut cargo("deny --locked check licenses bans sources"))?;
-    run(&mut cargo("machete"))
+    run(&mut Command::new("cargo-machete"))
 }
 
 /// Starts from what the demo and the examples have, and keeps what it learns in `fuzz/corpus`.
