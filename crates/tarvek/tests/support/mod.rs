@@ -1,5 +1,5 @@
 //! A folder of its own for each test, and the built program in it.
-#![allow(dead_code, missing_docs, unreachable_pub)] // each test binary uses a part of this
+#![allow(dead_code, unreachable_pub)] // each test binary uses a part of this
 
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};

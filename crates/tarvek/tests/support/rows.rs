@@ -1,5 +1,5 @@
 //! The entries of a survey file as its own tables tell them, read without Tarvek.
-#![allow(dead_code, missing_docs, unreachable_pub)] // each test binary uses a part of this
+#![allow(dead_code, unreachable_pub)] // each test binary uses a part of this
 
 use std::collections::BTreeMap;
 use std::path::Path;
