@@ -125,6 +125,11 @@ fn mistakes_on_the_command_line_exit_with_2() {
         ("trace /x --from service:lamtern", "did you mean service:lantern?"),
         ("trace relative --from service:lantern", "is not absolute"),
         ("access /x --as nobody:me", "is no subject"),
+        // The number that stands for "no change".
+        ("access /x --as 4294967295", "is no subject"),
+        ("access /x --as 4294967295:0", "is no subject"),
+        ("access /x --as 7:4294967295", "is no subject"),
+        ("access /x --as 7:7,4294967295", "is no subject"),
         ("explain path/mising", "did you mean path/missing?"),
         ("check --this-host grannary", "did you mean granary?"),
         ("check --survey tarvek.toml", "a listing starts with: tarvek-listing 1"),

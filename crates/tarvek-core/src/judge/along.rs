@@ -293,7 +293,7 @@ impl Along<'_> {
         Err(answer)
     }
 
-    /// The kernel's order (`fs/namei.c`, `may_delete`): the mount, the entries, what is attached, whether it is empty.
+    /// The kernel's order (`fs/namei.c`, `may_delete`): the mount, the entries, what is attached.
     fn remove(
         &self,
         objects: Objects,
@@ -320,15 +320,14 @@ impl Along<'_> {
         if last.attached {
             return other(last, "something is mounted or mapped here", Errno::Busy);
         }
-        if target.is_folder() {
-            if objects.tree.children(node).len() > 0 {
-                return other(last, "it is not empty", Errno::NotEmpty);
-            }
-            if objects.tree.listing(node) != Listing::Complete {
-                return Err(self.unknown(last, "whether it is empty was not seen"));
-            }
-        }
-        Ok(answer)
+        // What is not empty can still be moved away (rename(2)), and emptied first it can be removed.
+        let remark = match objects.tree.listing(node) {
+            _ if !target.is_folder() => return Ok(answer),
+            _ if objects.tree.children(node).len() > 0 => "it is not empty",
+            Listing::Complete => return Ok(answer),
+            _ => "whether it is empty was not seen",
+        };
+        Ok(self.allowed(above, format!("{}; {remark}", answer.reason())))
     }
 
     /// Whether the name of an entry may be taken out of a folder, as far as the two of them and what they lie on decide.
@@ -408,6 +407,7 @@ mod tests {
     use super::*;
     use crate::kernel::subject::Subject;
     use crate::tests::{Scene, mounts, route_of, route_on};
+    use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
     use crate::words::word::Word;
 
@@ -468,9 +468,10 @@ mod tests {
             // In a sticky folder only the owner of the entry or of the folder takes a name away.
             ("/loft/sticky/hers.mkv", "read+ write-EACCES enter-ENOTDIR add-ENOTDIR remove-EPERM"),
             ("/loft/sticky/its.mkv", "read+ write+ enter-ENOTDIR add-ENOTDIR remove+"),
-            ("/loft/own/full", "read+ write+ enter+ add+ remove-ENOTEMPTY"),
+            // It can be moved away.
+            ("/loft/own/full", "read+ write+ enter+ add+ remove+"),
             ("/loft/own/empty", "read+ write+ enter+ add+ remove+"),
-            ("/loft/own/unread", "read+ write+ enter+ add+ remove?"),
+            ("/loft/own/unread", "read+ write+ enter+ add+ remove+"),
             ("/loft/own/frozen", "read+ write-EPERM enter+ add-EPERM remove-EPERM"),
             ("/loft/own/frozen/x", "read+ write+ enter-ENOTDIR add-ENOTDIR remove-EPERM"),
             ("/loft/own/growing", "read+ write+ enter+ add+ remove-EPERM"),
@@ -502,6 +503,40 @@ mod tests {
         assert_eq!(told(&site, &inside), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
         let point = route_on(&site, "granary", "/loft/own", &owner);
         assert_eq!(told(&site, &point), "read+ write-EROFS enter+ add-EROFS remove-EACCES");
+    }
+
+    #[test]
+    fn an_smb_client_checks_at_the_mount_point_too() {
+        for (options, at_the_point, below) in [
+            (
+                "rw,uid=840",
+                "read+ write+ enter+ add+ remove-EACCES",
+                "read+ write+ enter+ add+ remove+",
+            ),
+            (
+                "rw,uid=7",
+                "read+ write-EACCES enter+ add-EACCES remove-EACCES",
+                "read+ write-EACCES enter+ add-EACCES remove-EACCES",
+            ),
+            (
+                "rw,uid=7,dir_mode=0700",
+                "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES",
+                "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES",
+            ),
+        ] {
+            let mut scene = Scene::over(Protocol::Smb);
+            scene.tree("granary", "d 0777 840:840 /loft/media\nd 0777 840:840 /loft/media/films");
+            scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
+            scene.layout.mounts[0].options = MountOptions::read(options);
+            scene.facts("millrace").mounts = Some(mounts(&format!(
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media {options}"
+            )));
+            let site = scene.site();
+            for (path, expected) in [("/mnt/media", at_the_point), ("/mnt/media/films", below)] {
+                let route = route_on(&site, "millrace", path, &Subject::new(840, 840, []));
+                assert_eq!(told(&site, &route), expected, "{path} with {options}");
+            }
+        }
     }
 
     #[test]

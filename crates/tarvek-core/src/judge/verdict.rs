@@ -130,10 +130,10 @@ impl Answer {
     }
 
     /// The answer after the need was really tried. An attempt leaves things as they are, and so can't tell what only the deed
-    /// would: whether something is mounted there, or a folder is empty.
+    /// would: whether something is mounted there.
     pub fn tried(mut self, attempt: Attempt) -> Self {
         let seen = self.reason().to_owned();
-        let beyond = matches!(self.errno(), Some(Errno::NotEmpty | Errno::Busy));
+        let beyond = self.errno() == Some(Errno::Busy);
         let differs = |really: &str| format!("tried, and {really}; by what was seen: {seen}");
         match attempt {
             Attempt::Untold(why) => {
@@ -227,11 +227,7 @@ mod tests {
                 "Some(false) EPERM proven: it is so",
             ),
             // What only the deed would meet stays as it was seen.
-            (
-                refused(Errno::NotEmpty),
-                Attempt::Possible,
-                "Some(false) ENOTEMPTY observed: it is so",
-            ),
+            (refused(Errno::Busy), Attempt::Possible, "Some(false) EBUSY observed: it is so"),
             (
                 refused(Errno::Busy),
                 Attempt::Failed(Errno::Access),

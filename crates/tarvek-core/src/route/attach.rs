@@ -259,7 +259,9 @@ impl Walker<'_> {
         let depth = spot.frames.len();
         spot.frames.append(&mut inner.frames);
         spot.not_mounted.extend(inner.not_mounted.into_iter().map(|(k, m)| (k + depth, m)));
-        let last = inner.trail.pop().map(|last| Waypoint { attached: true, ..last });
+        // The folder that is attached is seen through all that is on the way to it, those above it only by its own host.
+        let gates = spot.gates();
+        let last = inner.trail.pop().map(|last| Waypoint { attached: true, gates, ..last });
         match entrance {
             Entrance::Root => spot.trail = last.into_iter().collect(),
             Entrance::Last => spot.trail.extend(last),

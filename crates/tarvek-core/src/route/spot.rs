@@ -200,6 +200,11 @@ impl Spot {
         }
     }
 
+    /// The checks that clients on the way make by themselves at SMB mounts.
+    pub(super) fn gates(&self) -> Vec<Arc<Gate>> {
+        self.frames.iter().filter_map(|frame| frame.via.mount()?.gate.clone()).collect()
+    }
+
     /// The innermost level.
     pub(super) fn inner(&self) -> &Frame {
         self.frames.last().expect("a spot has frames")

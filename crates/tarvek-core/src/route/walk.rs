@@ -302,14 +302,13 @@ impl<'a> Walker<'a> {
     pub(super) fn waypoint(&self, spot: &Spot, attached: bool) -> Waypoint {
         let innermost = spot.inner();
         let seer = spot.frames.iter().rev().find(|frame| frame.node.is_some()).unwrap_or(innermost);
-        let gates = spot.frames.iter().filter_map(|frame| frame.via.mount()?.gate.clone());
         Waypoint {
             seen_on: host_of(self.site, &seer.level),
             at: seer.at(self.site),
             node: seer.node,
             subject: as_seen(self.site, seer, &innermost.subject),
             attached,
-            gates: gates.collect(),
+            gates: spot.gates(),
         }
     }
 }

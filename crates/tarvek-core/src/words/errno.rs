@@ -14,7 +14,6 @@ words! {
         NotAFolder = "ENOTDIR",
         Loop = "ELOOP",
         Busy = "EBUSY",
-        NotEmpty = "ENOTEMPTY",
         /// An id that a mount does not map.
         Overflow = "EOVERFLOW",
         /// A program that runs can't be written.

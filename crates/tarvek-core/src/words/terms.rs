@@ -10,6 +10,14 @@ pub struct Origin {
     pub column: u32,
 }
 
+/// The largest uid or gid. The number after it stands for "no change" (`setresuid(2)`, `chown(2)`) and is nobody's.
+pub const LARGEST_ID: u32 = u32::MAX - 1;
+
+/// A uid or gid that is written as a number.
+pub fn id(text: &str) -> Option<u32> {
+    text.parse().ok().filter(|id| *id <= LARGEST_ID)
+}
+
 words! {
     /// A host's system, as far as paths and mounts differ.
     #[derive(Default)]

@@ -18,7 +18,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::{AbsPath, PathFault, components};
 use tarvek_core::words::rule::RuleId;
-use tarvek_core::words::terms::{Access, Account, Group, Origin, Protocol};
+use tarvek_core::words::terms::{Access, Account, Group, LARGEST_ID, Origin, Protocol, id};
 use tarvek_core::words::text::{nearest, shown, size};
 
 use super::raw::{
@@ -440,10 +440,11 @@ impl Validator<'_, '_, '_> {
             Some((uid, gid)) => (uid, Some(gid)),
             None => (text.as_str(), None),
         };
-        match (uid.parse(), gid.map(str::parse).transpose()) {
-            (Ok(uid), Ok(gid)) => Some(RunAs::Numbers(uid, gid)),
+        match (id(uid), gid.map(id)) {
+            (Some(uid), None) => Some(RunAs::Numbers(uid, None)),
+            (Some(uid), Some(Some(gid))) => Some(RunAs::Numbers(uid, Some(gid))),
             _ => {
-                let remedy = Some(format!("the largest id is {}", u32::MAX));
+                let remedy = Some(format!("the largest id is {LARGEST_ID}"));
                 self.mistakes.add(span, format!("{text:?} is too large for an id"), remedy);
                 None
             }

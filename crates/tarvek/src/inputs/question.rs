@@ -10,6 +10,7 @@ use tarvek_core::route::places;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
+use tarvek_core::words::terms::{LARGEST_ID, id};
 use tarvek_core::words::text::{nearest, shown};
 use tarvek_host::observe::{self, Depth};
 
@@ -209,6 +210,9 @@ pub(crate) fn subject(
         return Ok((numbers(written).ok_or_else(bad)?, None));
     }
     let uid = written.parse::<u32>();
+    if uid.as_ref().is_ok_and(|uid| *uid > LARGEST_ID) {
+        return Err(bad());
+    }
     let account = site.accounts(&host).find(|account| match &uid {
         Ok(uid) => account.uid == *uid,
         Err(_) => account.name == name,
@@ -231,7 +235,7 @@ pub(crate) fn subject(
 /// `UID:GID` or `UID:GID,GID…`.
 pub(crate) fn numbers(written: &str) -> Option<Subject> {
     let (uid, gids) = written.split_once(':')?;
-    let gids: Vec<u32> = gids.split(',').map(str::parse).collect::<Result<_, _>>().ok()?;
+    let gids: Vec<u32> = gids.split(',').map(id).collect::<Option<_>>()?;
     let (gid, groups) = gids.split_first()?;
-    Some(Subject::new(uid.parse().ok()?, *gid, groups.iter().copied()))
+    Some(Subject::new(id(uid)?, *gid, groups.iter().copied()))
 }

@@ -19,7 +19,6 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::route::follow;
 use tarvek_core::route::hops::View;
 use tarvek_core::site::join::Site;
-use tarvek_core::words::errno::Errno;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::word::Word;
@@ -144,11 +143,10 @@ fn proofs_tell_what_really_happens_and_leave_no_trace() {
                     let need = verdict["need"].as_str().unwrap();
                     let need = Need::named(need).unwrap().word();
                     let really = &tried[&(path.clone(), need)];
-                    let full = verdict["errno"] == "ENOTEMPTY";
                     let context = format!("{need} of {path:?} by {who:?}, tree {n}: {verdict}");
-                    assert_eq!(verdict["allowed"] == true || full, really == "ok", "{context}");
+                    assert_eq!(verdict["allowed"] == true, really == "ok", "{context}");
                     assert!(
-                        full || verdict["errno"] == "EBUSY" || verdict["evidence"] == "proven",
+                        verdict["errno"] == "EBUSY" || verdict["evidence"] == "proven",
                         "{context}"
                     );
                     outcomes.count(really);
@@ -312,8 +310,6 @@ pub fn predict(site: &Site, view: &View, path: &Path, need: &str, who: &Who) -> 
     let need = Need::named(need).unwrap();
     let verdict = judge(site, &route, need);
     match verdict.errno() {
-        // Whether a folder is empty is not what is tried: a rename stands for the removal.
-        Some(Errno::NotEmpty) => "ok".to_owned(),
         Some(errno) => errno.to_string(),
         None if verdict.is_allowed() => "ok".to_owned(),
         None => format!("{verdict:?}"),
