@@ -8,6 +8,7 @@ use crate::route::hops::View;
 use crate::route::spot::{Frame, MountVia};
 use crate::site::join::Site;
 use crate::words::name::Name;
+use crate::words::word::Word;
 
 /// Somebody on the outside of a namespace, and what changed them.
 pub(super) type Outside = (Subject, Option<String>);
@@ -40,6 +41,7 @@ fn idmap_of(site: &Site, host: &Name) -> Option<IdMap> {
 pub(super) fn outside_of(
     site: &Site,
     level: &View,
+    host: &Name,
     subject: &Subject,
     mapping: &Mapping,
 ) -> Result<Outside, String> {
@@ -60,6 +62,14 @@ pub(super) fn outside_of(
     match map.shift(subject) {
         Err(id) => Err(format!("{of} has no id {id}: nobody can be that there")),
         Ok(_) if mapping.idmap => {
+            if let Some(protocol) = site.network_of(host, mapping) {
+                return Err(format!(
+                    "the mapping in line {} asks for the ids of its namespace (idmap = true), which no kernel gives to what is \
+                     mounted over {}",
+                    mapping.origin.line,
+                    protocol.word()
+                ));
+            }
             let by = format!("{of}, to which the mapping is idmapped");
             Ok((map.on_idmapped_mount(subject), Some(by)))
         }

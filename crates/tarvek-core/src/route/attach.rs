@@ -39,7 +39,7 @@ impl Walker<'_> {
             }
         };
         let (subject, changed_by) =
-            match outside_of(self.site, &outer.level, &outer.subject, mapping) {
+            match outside_of(self.site, &outer.level, &host, &outer.subject, mapping) {
                 Ok(outside) => outside,
                 Err(why) => {
                     let at = Place::new(&host, &outer.path);

@@ -9,11 +9,12 @@ use crate::facts::tree::{NodeId, Tree};
 use crate::kernel::entry::Meta;
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
+use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::site::Layout;
 use crate::site::layer::Layer;
 use crate::site::suppose::{Change, Objects};
 use crate::words::name::Name;
-use crate::words::terms::{Account, Group, Os};
+use crate::words::terms::{Account, Group, Os, Protocol};
 
 /// A layout with the facts of its hosts. A copy shares the facts, so that a change can be supposed at little cost.
 #[derive(Clone, Debug)]
@@ -127,6 +128,21 @@ impl Site {
     /// The mount table of a host, if it was seen.
     pub fn mounts(&self, host: &Name) -> Option<&MountTable> {
         self.facts(host)?.mounts.as_ref()
+    }
+
+    /// The protocol by which what a mapping shows of a host comes to that host; `None` if it lies there.
+    pub fn network_of(&self, host: &Name, mapping: &Mapping) -> Option<Protocol> {
+        let path = match &mapping.source {
+            MapSource::Share { protocol, .. } => return Some(*protocol),
+            MapSource::Folder(from) => from.path.as_ref().ok()?,
+            MapSource::Volume(_) => return None,
+        };
+        if let Some(table) = self.mounts(host) {
+            return table.at(path)?.network();
+        }
+        let declared = self.layout.mounts.iter().filter(|m| m.host == *host && path.within(&m.at));
+        let nearest = declared.max_by_key(|mount| mount.at.components().count())?;
+        Some(nearest.protocol).filter(|protocol| protocol.is_network())
     }
 
     /// A host's system.

@@ -2,6 +2,7 @@
 
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
+use crate::layout::mapping::Mapping;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route};
@@ -30,7 +31,13 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let finding = || case.finding_at_end(&RULE, route).line(case.service.origin.line);
     if let End::Unmapped { why, .. } = &route.end {
         let message = format!("{service} can't run as {}: {why}", case.subject);
-        let remedy = "set runs_as to an id that the namespace maps, or widen its ranges";
+        let remedy = match network_mapping(site, case, route).filter(|mapping| mapping.idmap) {
+            Some(_) => format!(
+                "take idmap = true off the mapping, and map {} into the namespace as itself",
+                case.subject.uid
+            ),
+            None => "set runs_as to an id that the namespace maps, or widen its ranges".to_owned(),
+        };
         return vec![finding().says(message).remedy(remedy)];
     }
     if !judge(site, route, Need::Read).is_refused() || !decides(site, route) {
@@ -41,11 +48,21 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         "{service} is {} inside its namespace and {arrived} where the files are, which can't read {}",
         route.subject, route.asked
     );
+    let idmap = match network_mapping(site, case, route) {
+        Some(_) => "",
+        None => ", or mount with its ids (idmap = true)",
+    };
     let remedy = format!(
-        "map {} into the namespace as itself, or mount with its ids (idmap = true), or give {} the rights",
+        "map {} into the namespace as itself{idmap}, or give {} the rights",
         route.subject.uid, arrived.uid
     );
     vec![finding().says(message).remedy(remedy)]
+}
+
+/// The mapping that is taken, if what it shows comes over the network, where no kernel idmaps a mount (`mount_setattr(2)`).
+fn network_mapping<'a>(site: &Site, case: &'a Case, route: &Route) -> Option<&'a Mapping> {
+    let mapping = case.service.map.as_ref()?.get(route.mapping?)?;
+    site.network_of(&case.service.host, mapping).map(|_| mapping)
 }
 
 /// Whether the same account could read the root if no namespace shifted its ids.
@@ -65,6 +82,8 @@ mod tests {
     use crate::kernel::subject::{IdMap, IdRange};
     use crate::layout::service::UserNs;
     use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+    use crate::words::word::Word;
 
     #[test]
     fn a_namespace_is_blamed_where_the_same_account_could_read_without_it() {
@@ -86,5 +105,31 @@ mod tests {
         assert!(scene.told(&RULE).starts_with(
             "lantern can't run as 840:840: the user namespace of lantern has no id 840"
         ));
+    }
+
+    #[test]
+    fn no_kernel_idmaps_what_comes_over_the_network() {
+        for protocol in [Protocol::Nfs, Protocol::Smb] {
+            let mut scene = Scene::over(protocol);
+            let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
+            let lantern = scene.service("lantern");
+            lantern.userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
+            lantern.map.as_mut().unwrap()[0].idmap = true;
+            let told = format!(
+                "lantern can't run as 840:840: the mapping in line 7 asks for the ids of its namespace (idmap = true), which no kernel \
+                 gives to what is mounted over {} → take idmap = true off the mapping, and map 840 into the namespace as itself",
+                protocol.word()
+            );
+            assert_eq!(scene.told(&RULE), told);
+        }
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.tree("granary", "d 0750 840:840 /loft/media/films");
+        let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
+        scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
+        let told = scene.told(&RULE);
+        assert!(
+            told.ends_with("→ map 840 into the namespace as itself, or give 100840 the rights"),
+            "{told}"
+        );
     }
 }
