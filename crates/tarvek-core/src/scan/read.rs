@@ -74,6 +74,9 @@ impl Scan {
 /// Reads everything below the end of a route as its subject would. Deeper mappings, mounts and symlinks are followed as
 /// the view shows them; each folder is read once.
 pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
+    if let Some(shut) = shut_off(site, route) {
+        return shut;
+    }
     let mut scanner = Scanner {
         site,
         top: route,
@@ -91,6 +94,23 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
         scanner.folder(&visit);
     }
     scanner.finish()
+}
+
+/// What is below a root that nobody comes to, since something before it refuses: nothing of it can be read.
+fn shut_off(site: &Site, route: &Route) -> Option<Scan> {
+    let (last, node) = route.entry()?;
+    let entered = judge(site, route, Need::Enter);
+    if !entered.is_refused() || entered.decided_at == last.at {
+        return None;
+    }
+    let entries = site.tree(&last.seen_on)?.count_below(node);
+    let cause = Cause {
+        host: entered.decided_at.host.clone(),
+        reason: format!("{}: {}", entered.decided_at.path, entered.reason()),
+        count: entries,
+        examples: vec![last.at.path.clone()],
+    };
+    Some(Scan { entries, unreadable: entries, causes: vec![cause], ..Scan::default() })
 }
 
 /// Reads everything below the end of a route as its subject would, whatever it is. Only what is said of entries counts.
@@ -356,4 +376,43 @@ impl<'a> Scanner<'a> {
 
 fn depth_below(place: &AbsPath, root: &AbsPath) -> u32 {
     components(place.below(root).unwrap_or_default()).count() as u32
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tests::{Scene, route_of};
+
+    fn told(scene: &Scene) -> String {
+        let site = scene.site();
+        let scan = scan(&site, &route_of(&site, "lantern", "/media/films"), Kind::Films);
+        let causes: Vec<String> = scan
+            .causes
+            .iter()
+            .map(|cause| format!("{} by {} at {}", cause.count, cause.reason, cause.examples[0]))
+            .collect();
+        format!(
+            "{} titles, {} of {} unreadable: {}",
+            scan.titles,
+            scan.unreadable,
+            scan.entries,
+            causes.join("; ")
+        )
+    }
+
+    #[test]
+    fn a_folder_that_is_shut_shuts_off_all_below_it() {
+        let mut scene = Scene::local();
+        assert_eq!(told(&scene), "1 titles, 0 of 2 unreadable: ");
+        scene.change("granary", "/loft/media/films/Low Water (2003)", |meta| meta.mode = 0o700);
+        let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films/Low Water (2003)";
+        assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+        scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
+        let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films";
+        assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+        // Also above the root, where the scan itself has nothing to read.
+        scene.change("granary", "/loft/media", |meta| meta.mode = 0o700);
+        let by = "2 by /loft/media: other::--- does not let 840:840 search it (mode 0700 root:root) at /loft/media/films";
+        assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+    }
 }
