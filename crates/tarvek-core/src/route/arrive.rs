@@ -8,7 +8,6 @@ use crate::route::hops::View;
 use crate::route::spot::{Frame, MountVia};
 use crate::site::join::Site;
 use crate::words::name::Name;
-use crate::words::word::Word;
 
 /// Somebody on the outside of a namespace, and what changed them.
 pub(super) type Outside = (Subject, Option<String>);

@@ -16,6 +16,12 @@ impl Command {
         Self(words.split_ascii_whitespace().map(|word| word.as_bytes().to_vec()).collect())
     }
 
+    /// With more arguments that have no odd characters in them.
+    pub fn args(mut self, words: &str) -> Self {
+        self.0.extend(Self::new(words).0);
+        self
+    }
+
     /// With one more argument, whatever is in it.
     pub fn arg(mut self, argument: impl AsRef<[u8]>) -> Self {
         self.0.push(argument.as_ref().to_vec());

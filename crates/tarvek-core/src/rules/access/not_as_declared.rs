@@ -121,9 +121,9 @@ fn compared(
             let writes = enters && may(W) && !asker.read_only;
             let has = if reads { R } else { 0 } | if writes { W } else { 0 };
             if has & !wanted != 0 {
-                more.add(node);
+                more.add(top, node);
             } else if wanted & !has != 0 {
-                less.add(node);
+                less.add(top, node);
             }
         }
     }

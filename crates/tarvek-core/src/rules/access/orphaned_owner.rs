@@ -7,6 +7,7 @@ use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::path::AbsPath;
 use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
@@ -30,10 +31,10 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
     let accounts: BTreeSet<u32> = site.accounts(host).map(|account| account.uid).collect();
     let mut orphans: BTreeMap<u32, Alike> = BTreeMap::new();
-    for (node, object) in media(site, host, cases).filter(|_| !accounts.is_empty()) {
+    for (top, node, object) in media(site, host, cases).filter(|_| !accounts.is_empty()) {
         let uid = object.meta.uid;
         if uid != 0 && !accounts.contains(&uid) {
-            orphans.entry(uid).or_default().add(node);
+            orphans.entry(uid).or_default().add(top, node);
         }
     }
     let examples =
@@ -44,10 +45,13 @@ fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
             format!("{} by {uid}, such as {}", counted(some.count, "entry"), at.path)
         })
         .collect();
-    let (uid, _, example) = examples.into_iter().next()?;
+    let (.., example) = examples.into_iter().next()?;
     let message = format!("owned on {host} by numbers without an account: {}", each.join("; "));
-    let find = Command::new("find").arg(&example.path).arg("-uid").arg(uid.to_string());
-    let remedy = Step::on(host, format!("{find} lists them; chown gives them to an account"));
+    let tops: BTreeSet<AbsPath> = orphans.values().flat_map(|some| some.tops(site, host)).collect();
+    let find = tops.iter().fold(Command::new("find"), |find, top| find.arg(top));
+    let ids: Vec<String> = orphans.keys().map(|uid| format!("-uid {uid}")).collect();
+    let find = find.args(&ids.join(" -o "));
+    let remedy = Step::on(host, format!("{find} lists them; chown -h gives them to an account"));
     Some(on_host(&RULE, &example).says(message).remedy(remedy))
 }
 
@@ -62,7 +66,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a\nf 0644 1004:0 /loft/media/films/b\nf 0644 1009:0 /loft/media/films/c");
         let told = "owned on granary by numbers without an account: 2 entries by 1004, such as /loft/media/films/b; 1 entry by 1009, such \
-                    as /loft/media/films/c → on granary: find /loft/media/films/b -uid 1004 lists them; chown gives them to an account";
+                    as /loft/media/films/c → on granary: find /loft/media/films -uid 1004 -o -uid 1009 lists them; chown -h gives them to an account";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();

@@ -47,7 +47,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 /// Which permission is granted to which users by name, wherever it is at least that many.
 fn grants(site: &Site, host: &Name, cases: &[Case]) -> BTreeMap<(u8, Vec<u32>), Alike> {
     let mut grants: BTreeMap<(u8, Vec<u32>), Alike> = BTreeMap::new();
-    for (node, object) in media(site, host, cases) {
+    for (top, node, object) in media(site, host, cases) {
         let Some(acl) = &object.acl else { continue };
         let mut users: BTreeMap<u8, Vec<u32>> = BTreeMap::new();
         for entry in acl.entries() {
@@ -56,7 +56,7 @@ fn grants(site: &Site, host: &Name, cases: &[Case]) -> BTreeMap<(u8, Vec<u32>), 
             }
         }
         for grant in users.into_iter().filter(|(_, users)| users.len() >= MANY) {
-            grants.entry(grant).or_default().add(node);
+            grants.entry(grant).or_default().add(top, node);
         }
     }
     grants
@@ -72,14 +72,12 @@ fn told(site: &Site, host: &Name, perm: u8, names: &[String], some: &Alike) -> O
         names.join(", ")
     );
     let without: Vec<String> = names.iter().map(|name| format!("u:{name}")).collect();
-    let setfacl = |how: &str, entries: String| {
-        Command::new("setfacl -R").arg(how).arg(entries).arg(&example.path)
-    };
-    let words = format!(
-        "put them into one group, then {} and {}",
-        setfacl("-m", format!("g:GROUP:{perm}")),
-        setfacl("-x", without.join(","))
-    );
+    let (named, all) = some.named(site, host);
+    let change = Command::new("setfacl -m").arg(format!("g:GROUP:{perm}"));
+    let change = change.arg("-x").arg(without.join(","));
+    let change = named.iter().fold(change, |change, path| change.arg(path));
+    let others = if all { "" } else { ", and the same for the others that have these entries" };
+    let words = format!("put them into one group, then {change}{others}");
     Some(on_host(&RULE, &example).says(message).remedy(Step::on(host, words)))
 }
 

@@ -24,12 +24,12 @@ fn media_places(site: &Site, host: &Name, cases: &[Case]) -> Vec<AbsPath> {
     outermost(shares.chain(folders).chain(ends.map(|end| &end.path)).cloned().collect())
 }
 
-/// Every entry of a host's media but symlinks, which have no rights of their own.
+/// Every entry of a host's media but symlinks, which have no rights of their own; before it the place that it is below.
 pub(super) fn media<'a>(
     site: &'a Site,
     host: &'a Name,
     cases: &[Case],
-) -> impl Iterator<Item = (NodeId, Object<'a>)> {
+) -> impl Iterator<Item = (NodeId, NodeId, Object<'a>)> {
     let tops = media_places(site, host, cases).into_iter();
     let found = site.objects(host).into_iter().flat_map(move |objects| {
         tops.clone().filter_map(move |place| match objects.tree.find(&place) {
@@ -39,28 +39,55 @@ pub(super) fn media<'a>(
     });
     found
         .flat_map(|(objects, top)| {
-            objects.tree.below(top).map(move |node| (node, objects.of(node)))
+            objects.tree.below(top).map(move |node| (top, node, objects.of(node)))
         })
-        .filter(|(_, object)| object.meta.kind != EntryKind::Symlink)
+        .filter(|(.., object)| object.meta.kind != EntryKind::Symlink)
 }
 
-/// Some entries that are alike, with the first of them.
+/// How many of some entries are named at the most.
+const NAMED: usize = 3;
+
+/// Some entries that are alike, with the first few of them.
 #[derive(Default)]
 pub(super) struct Alike {
     pub(super) count: u64,
-    first: Option<NodeId>,
+    first: Vec<NodeId>,
+    tops: Vec<NodeId>,
 }
 
 impl Alike {
-    pub(super) fn add(&mut self, node: NodeId) {
+    /// One more, below one of the places that hold media.
+    pub(super) fn add(&mut self, top: NodeId, node: NodeId) {
         self.count += 1;
-        self.first.get_or_insert(node);
+        if self.first.len() < NAMED {
+            self.first.push(node);
+        }
+        // They come place by place.
+        if self.tops.last() != Some(&top) {
+            self.tops.push(top);
+        }
+    }
+
+    /// The first few of them, and whether these are all.
+    pub(super) fn named(&self, site: &Site, host: &Name) -> (Vec<AbsPath>, bool) {
+        (paths(site, host, &self.first), self.count == self.first.len() as u64)
+    }
+
+    /// The places that hold media below which they all are.
+    pub(super) fn tops(&self, site: &Site, host: &Name) -> Vec<AbsPath> {
+        paths(site, host, &self.tops)
     }
 
     /// Where the first of them is, if there is any.
     pub(super) fn example(&self, site: &Site, host: &Name) -> Option<Place> {
-        Some(Place::new(host, site.tree(host)?.path(self.first?)))
+        Some(Place::new(host, site.tree(host)?.path(*self.first.first()?)))
     }
+}
+
+fn paths(site: &Site, host: &Name, nodes: &[NodeId]) -> Vec<AbsPath> {
+    site.tree(host)
+        .map(|tree| nodes.iter().map(|node| tree.path(*node)).collect())
+        .unwrap_or_default()
 }
 
 /// A finding about a host's entries.

@@ -32,17 +32,19 @@ fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
     // What anyone may do is what a stranger may; in a sticky folder they can't touch what others have.
     let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
     let mut open = Alike::default();
-    for (node, object) in media(site, host, cases) {
+    for (top, node, object) in media(site, host, cases) {
         let sticky = object.is_folder() && object.meta.mode & STICKY != 0;
         let strange = object.meta.uid != stranger.uid && object.meta.gid != stranger.gid;
         if strange && !sticky && decide(&object, &stranger, W).allowed {
-            open.add(node);
+            open.add(top, node);
         }
     }
     let example = open.example(site, host)?;
     let count = counted(open.count, "entry");
     let message = format!("anyone may write {count} on {host}, such as {}", example.path);
-    let command = Command::new("chmod -R o-w").arg(&example.path);
+    // Each of them wherever it is, and none that is as it should be.
+    let find = open.tops(site, host).iter().fold(Command::new("find"), |find, top| find.arg(top));
+    let command = find.args("! -type l ! ( -type d -perm -1000 ) -perm -0002 -exec chmod o-w {} +");
     Some(on_host(&RULE, &example).says(message).remedy(Step::run(host, command)))
 }
 
@@ -57,7 +59,7 @@ mod tests {
         scene.tree("granary", "d 1777 0:0 /loft/media/films/upload\nf 0666 0:0 /srv/elsewhere");
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x");
-        let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on granary: chmod -R o-w /loft/media/films/in";
+        let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on granary: find /loft/media/films '!' -type l '!' '(' -type d -perm -1000 ')' -perm -0002 -exec chmod o-w '{}' +";
         assert_eq!(scene.told(&RULE), told);
     }
 }

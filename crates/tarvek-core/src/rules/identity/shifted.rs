@@ -83,7 +83,6 @@ mod tests {
     use crate::layout::service::UserNs;
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
-    use crate::words::word::Word;
 
     #[test]
     fn a_namespace_is_blamed_where_the_same_account_could_read_without_it() {
