@@ -105,8 +105,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "", "a service is no person");
         scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 1103]));
         let told = "1 entry on granary, such as /loft/media/films, grant rwx to mira, oskar, ines one by one → on granary: put them into \
-                    one group, then setfacl -R -m g:GROUP:rwx /loft/media/films and setfacl -R -x u:mira,u:oskar,u:ines \
-                    /loft/media/films";
+                    one group, then setfacl -m g:GROUP:rwx -x u:mira,u:oskar,u:ines /loft/media/films";
         assert_eq!(scene.told(&RULE), told);
     }
 }
