@@ -5,7 +5,7 @@ use crate::facts::tree::{Lookup, NodeId};
 use crate::judge::along::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::acl::{Tag, perm_text};
-use crate::kernel::decide::{R, W, X};
+use crate::kernel::decide::{R, W, X, decide};
 use crate::kernel::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::kernel::sticky::STICKY;
@@ -356,13 +356,16 @@ impl<'a> Plan<'a> {
             known.map_or_else(|| subject.uid.to_string(), |account| account.name.raw().to_owned());
         let tag = Tag::User(subject.uid);
         let acl = object.full_acl();
-        let sum = Grant { perm: grant.perm | acl.perm(tag).unwrap_or(0), ..grant };
+        // An entry of its own decides alone from then on (acl(5)): what others gave is in it, or would be lost.
+        let had = [R, W, X].into_iter().filter(|want| decide(object, subject, *want).allowed);
+        let had = had.fold(acl.perm(tag).unwrap_or(0), |all, want| all | want);
+        let sum = Grant { perm: grant.perm | had, ..grant };
         // A mask that cuts what others were given stays as narrow as it can.
         let cut = |tag| !matches!(tag, Tag::UserObj | Tag::Other | Tag::Mask);
         let named = acl.entries().iter().filter(|entry| cut(entry.tag));
         let union = named.fold(0, |all, entry| all | entry.perm);
         let mask = acl.perm(Tag::Mask).filter(|mask| !below && union & !mask != 0);
-        let mask = mask.map(|mask| mask | grant.perm);
+        let mask = mask.map(|mask| mask | sum.perm);
         let mut entries = format!("u:{who}:{}", sum.text());
         if let Some(mask) = mask {
             entries += &format!(",m::{}", perm_text(mask));

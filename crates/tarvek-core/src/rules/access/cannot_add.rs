@@ -45,7 +45,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 2755 1101:2100 /loft/media/films");
         let told = "joiner (842:2100) can't add to /data/films: /loft/media/films on granary: group::r-x via gid 2100 does not let \
-                    842:2100 add to it (mode 2755 mira:keepers) → on granary: setfacl -m u:joiner:wx /loft/media/films";
+                    842:2100 add to it (mode 2755 mira:keepers) → on granary: setfacl -m u:joiner:rwx /loft/media/films";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/intake/partial");
         scene.tree("granary", "d 0755 0:0 /loft/media/intake/done");

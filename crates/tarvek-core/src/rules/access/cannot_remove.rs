@@ -85,6 +85,6 @@ mod tests {
             told.contains("does not let 842:2100 remove from it (mode 2750 drover:keepers)"),
             "{told}"
         );
-        assert!(told.ends_with("setfacl -m u:joiner:wx /loft/media/intake/done"), "{told}");
+        assert!(told.ends_with("setfacl -m u:joiner:rwx /loft/media/intake/done"), "{told}");
     }
 }
