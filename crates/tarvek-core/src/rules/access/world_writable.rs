@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
     title: "Anyone may write",
     means: "Files or folders of a media share grant writing to everyone: by the mode's last digit, or by an ACL entry for all.",
     hurts: "Every account and every program on every host that reaches the share can change and delete them.",
-    fix: "Take the permission away (chmod -R o-w), and give it to the group that needs it.",
+    fix: "Take the permission away (chmod o-w), and give it to the group that needs it.",
     example: "/loft/media/incoming has mode 0777.",
 };
 
