@@ -185,3 +185,14 @@ fn names_that_are_no_utf8_keep_their_bytes_in_json() {
     assert_eq!(trace["ends"]["path_bytes"], "L2xvZnQvbWVkaWEvcGj/dG9z");
     assert_eq!(trace["complete"], true);
 }
+
+#[test]
+fn the_number_that_means_no_change_is_nobodys_id() {
+    for id in ["4294967295", "4294967295:840", "840:4294967295"] {
+        let folder = Folder::demo();
+        folder.edit("tarvek.toml", "\"840:840\"", &format!("\"{id}\""));
+        let answer = folder.run("check");
+        assert_eq!(answer.code, 2, "{id}");
+        assert!(answer.stderr.contains("the largest id is 4294967294"), "{}", answer.stderr);
+    }
+}
