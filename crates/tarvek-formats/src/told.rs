@@ -17,6 +17,7 @@ pub fn read(documents: &[Document]) -> Told {
         smb_shares: smb_shares(text("smb")),
         subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
         subordinate_gids: text("subgid").lines().filter_map(subordinate).collect(),
+        sysctls: text("sysctl").lines().filter_map(sysctl).collect(),
         lacking: text("lacking").lines().filter_map(lacking).collect(),
     }
 }
@@ -65,6 +66,12 @@ fn subordinate(line: &str) -> Option<Subordinate> {
         first: first.parse().ok()?,
         count: count.parse().ok()?,
     })
+}
+
+/// `fs.protected_symlinks = 1`, as `sysctl(8)` prints it.
+fn sysctl(line: &str) -> Option<(String, i64)> {
+    let (name, value) = line.split_once('=')?;
+    Some((name.trim().to_owned(), value.trim().parse().ok()?))
 }
 
 /// `acl: there is no getfacl`.

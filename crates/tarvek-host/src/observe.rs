@@ -97,7 +97,9 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         path: path.clone(),
         deep: *depth == Depth::Everything,
     };
-    let documents = if look.documents { system::documents(mounts.as_ref()) } else { Vec::new() };
+    // Settings of the kernel decide about access wherever it is asked.
+    let documents =
+        if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
     let facts = HostFacts {
         name: host_name(),
         source: Source::Live,

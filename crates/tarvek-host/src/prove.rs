@@ -65,6 +65,8 @@ fn spoken(error: Errno) -> Option<words::Errno> {
         Errno::NOENT => words::Errno::NoEntry,
         Errno::NOTDIR => words::Errno::NotAFolder,
         Errno::LOOP => words::Errno::Loop,
+        Errno::NAMETOOLONG => words::Errno::NameTooLong,
+        Errno::INVAL => words::Errno::Invalid,
         Errno::BUSY => words::Errno::Busy,
         Errno::OVERFLOW => words::Errno::Overflow,
         Errno::TXTBSY => words::Errno::TextBusy,

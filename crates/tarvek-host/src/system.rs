@@ -14,11 +14,10 @@ const ZFS: &str = "type,mountpoint,used,available,quota,refquota,recordsize,comp
 
 /// Everything this machine has of them; what it lacks is left out.
 pub(crate) fn documents(mounts: Option<&MountTable>) -> Vec<Document> {
-    let mut all = Vec::new();
+    let mut all = vec![settings()];
     let mut add = |name: &str, text: Option<Vec<u8>>| {
         all.extend(text.filter(|text| !text.is_empty()).map(|text| Document::new(name, &text)));
     };
-    add("sysctl", Some(sysctls()));
     add(
         "selinux",
         std::fs::read("/sys/fs/selinux/enforce").ok().map(|text| {
@@ -60,6 +59,11 @@ fn output(
     command.args(arguments).env("LC_ALL", "C").stdin(Stdio::null()).stderr(Stdio::null());
     let output = command.output().ok()?;
     output.status.success().then_some(output.stdout)
+}
+
+/// Settings of the kernel that decide about files.
+pub(crate) fn settings() -> Document {
+    Document::new("sysctl", &sysctls())
 }
 
 fn sysctls() -> Vec<u8> {

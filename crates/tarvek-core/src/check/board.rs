@@ -96,11 +96,10 @@ fn row(site: &Site, roots: &[Case]) -> Row {
         .all(|stage| *stage == State::Ok);
     let ready = all_ok && titles.is_some_and(|titles| titles > 0);
     // The first root that has something to say speaks for the library.
-    let verdict = if ready {
-        "ready".to_owned()
-    } else {
-        each.into_iter().map(|(_, verdict)| verdict).find(|v| v != "ready").unwrap_or_default()
-    };
+    let verdicts = || each.iter().map(|(_, verdict)| verdict);
+    let worst = verdicts().find(|verdict| !verdict.starts_with("ready"));
+    let verdict = worst.or_else(|| verdicts().find(|verdict| *verdict != "ready"));
+    let verdict = verdict.cloned().unwrap_or_else(|| "ready".to_owned());
     Row {
         service: first.service.name.clone(),
         name: first.library.name.clone(),
@@ -130,6 +129,7 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
     if absent.is_some() {
         stages.mounted = Fail;
     } else if route.entry().is_none()
+        && !route.is_engine_made()
         && !matches!(route.end, End::Missing(_) | End::NotAFolder { .. })
     {
         stages.mounted = if route.evidence() == Evidence::Observed { Ok } else { Unknown };
@@ -145,10 +145,10 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         (Stages { exists: Unknown, readable: Unknown, titles: None, ..stages }, verdict)
     };
     match &route.end {
+        End::Reached if case.scan.is_some() => {}
         End::Reached if route.entry().is_none() => {
             return unknown(stages, format!("nobody has looked at {}", route.here().host));
         }
-        End::Reached if case.scan.is_some() => {}
         End::Reached => {
             return fails(
                 Stages { exists: Fail, ..stages },
@@ -193,6 +193,12 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         format!("{} could not be looked into", counted(scan.unseen, "folder"))
     } else if scan.titles == 0 {
         format!("nothing of kind {} in it", case.library.kind.word())
+    } else if scan.broken_links > 0 {
+        let (leads, links) = match scan.broken_links {
+            1 => ("leads", "symlink"),
+            _ => ("lead", "symlinks"),
+        };
+        format!("ready, though {} {links} {leads} nowhere", scan.broken_links)
     } else {
         "ready".to_owned()
     };

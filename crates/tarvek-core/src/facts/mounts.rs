@@ -1,5 +1,6 @@
 //! The mount tree of a host, and what it mounts at boot.
 
+use crate::kernel::subject::Subject;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
 use crate::words::path::AbsPath;
@@ -49,6 +50,16 @@ impl MountEntry {
     /// Whether the folder it attaches was deleted since (the root field then ends in `//deleted`).
     pub fn source_deleted(&self) -> bool {
         self.root.ends_with(b"//deleted")
+    }
+
+    /// Whether a FUSE mount keeps whoever asks out: without `allow_other` only its mounter may use it, by uid and gid
+    /// (mount.fuse(8); `fuse_allow_current_process` in the kernel).
+    pub fn keeps_out(&self, subject: &Subject) -> bool {
+        let name = self.filesystem.raw();
+        let fuse = matches!(name, "fuse" | "fuseblk") || name.starts_with("fuse.");
+        let id = |key| self.super_options.value(key).and_then(|value| value.parse::<u32>().ok());
+        let mounter = (id("user_id") == Some(subject.uid)) && (id("group_id") == Some(subject.gid));
+        fuse && id("user_id").is_some() && !self.has("allow_other") && !mounter
     }
 
     /// Whether it is an automount point that has not been triggered.
@@ -138,9 +149,35 @@ impl MountTable {
         here
     }
 
+    /// What the mount at `id` shows at a path, in terms that every way to it shares: the device, and the path in its
+    /// filesystem.
+    pub fn in_filesystem(&self, id: u64, path: &AbsPath) -> Option<((u32, u32), AbsPath)> {
+        let mount = self.entry(id)?;
+        let root = AbsPath::new(&mount.root).ok()?;
+        Some((mount.device, root.join(path.below(&mount.point)?)))
+    }
+
+    /// The entries that mounts cover, as [`MountTable::in_filesystem`] names them, each with where it is mounted.
+    pub fn covered(&self) -> impl Iterator<Item = (&AbsPath, ((u32, u32), AbsPath))> {
+        self.entries.iter().filter_map(|mount| {
+            let below = (mount.parent != mount.id).then_some(mount.parent)?;
+            Some((&mount.point, self.in_filesystem(below, &mount.point)?))
+        })
+    }
+
     /// The host path from which a bind shows its folder, if the same filesystem is also visible from nearer its top.
     pub fn bind_source(&self, bind: &MountEntry) -> Option<AbsPath> {
-        let root = AbsPath::new(&bind.root).ok()?;
+        self.source_of(bind, &bind.point)
+    }
+
+    /// The host path of what a bind shows at one of its paths, if the same filesystem is also visible there from nearer its
+    /// top, and nothing was mounted over it since.
+    pub fn source_of(&self, bind: &MountEntry, path: &AbsPath) -> Option<AbsPath> {
+        if bind.source_deleted() {
+            return None;
+        }
+        let here = path;
+        let root = AbsPath::new(&bind.root).ok()?.join(path.below(&bind.point)?);
         self.entries
             .iter()
             .filter(|e| e.id != bind.id && e.device == bind.device)
@@ -149,7 +186,7 @@ impl MountTable {
                 let path = e.point.join(&rest);
                 // Another mount may hide it there.
                 let visible = self.at(&path).is_some_and(|at| at.id == e.id);
-                (visible && path != bind.point).then_some((e.root.len(), path))
+                (visible && &path != here).then_some((e.root.len(), path))
             })
             .min_by_key(|(root_len, path)| (*root_len, path.as_bytes().len()))
             .map(|(_, path)| path)

@@ -16,6 +16,8 @@ pub struct Told {
     pub subordinate_uids: Vec<Subordinate>,
     /// `subgid(5)`.
     pub subordinate_gids: Vec<Subordinate>,
+    /// Settings of the kernel that decide about files (proc_sys_fs(5)).
+    pub sysctls: Vec<(String, i64)>,
     /// What was not collected that others collect (`acl`, `mounts`, `zfs`, `btrfs`, `xfs`, or `marks`: inode flags, projects,
     /// labels and NFSv4 ACLs), and why.
     pub lacking: Vec<(String, Name)>,
@@ -68,6 +70,11 @@ impl Told {
     pub fn capacity(&self, path: &AbsPath) -> Option<&Capacity> {
         let above = self.capacities.iter().filter(|capacity| path.within(&capacity.point));
         above.max_by_key(|capacity| capacity.point.components().count())
+    }
+
+    /// What a setting of the kernel is.
+    pub fn sysctl(&self, name: &str) -> Option<i64> {
+        self.sysctls.iter().find(|(known, _)| known == name).map(|(_, value)| *value)
     }
 
     /// Why something was not collected that others collect.

@@ -8,6 +8,7 @@ use crate::kernel::decide::{Decision, R, W, X};
 use crate::kernel::entry::{EntryKind, Meta};
 use crate::kernel::object::Object;
 use crate::kernel::request::{Denied, Kept, Of, Permitted, may, may_remove};
+use crate::route::attached::is_mount_point;
 use crate::route::end::End;
 use crate::route::hops::{HopKind, Route, Waypoint};
 use crate::route::{follow, follow_to_name};
@@ -23,7 +24,9 @@ pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
     // What is removed is the name, also where it is a symlink's (unlink(2)).
     let linked = route.hops.iter().any(|hop| hop.kind == HopKind::Symlink);
     if need == Need::Remove && linked {
-        let name = follow_to_name(site, &route.view, &route.asked, &route.subject);
+        let end = route.written.iter().rposition(|&byte| byte != b'/').map_or(0, |last| last + 1);
+        let mut name = follow_to_name(site, &route.view, &route.written[..end], &route.subject);
+        name.written.clone_from(&route.written);
         return Along { site, route: &name, need }.answer();
     }
     Along { site, route, need }.answer()
@@ -33,6 +36,9 @@ pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
 /// keeps whoever asks from seeing that.
 pub fn absent(site: &Site, route: &Route) -> Option<String> {
     let missing = matches!(route.end, End::Missing(_));
+    let name = || follow_to_name(site, &route.view, &route.written, &route.subject);
+    // A symlink that leads nowhere is there itself.
+    let missing = missing && matches!(name().end, End::Missing(_));
     let met = missing && judge(site, route, Need::Read).errno() == Some(Errno::NoEntry);
     met.then(|| route.end.words())
 }
@@ -84,7 +90,10 @@ impl Along<'_> {
             let (why, errno) = (end.words(), end.errno());
             return Ok(Answer {
                 need: self.need,
-                verdict: Verdict::Refused { why, errno, refusal: Refusal::Other },
+                verdict: match end {
+                    End::Unseen { .. } => Verdict::Unknown { why },
+                    _ => Verdict::Refused { why, errno, refusal: Refusal::Other },
+                },
                 evidence: Evidence::Declared,
                 decided_at: self.route.here().clone(),
             });
@@ -93,6 +102,9 @@ impl Along<'_> {
             return Err(self.broken(last));
         }
         self.search(above)?;
+        if last.engine_made {
+            return Ok(self.in_engines_folder(last));
+        }
         let Some(node) = last.node else {
             return Err(self.unknown(last, format!("{} was not seen", last.at.path)));
         };
@@ -103,6 +115,15 @@ impl Along<'_> {
         match self.need {
             Need::Remove => self.remove(objects, last, above.last()),
             need => self.has(last, &object, need),
+        }
+    }
+
+    /// A folder that the engine makes, so that mappings have a place: everybody can list and enter it.
+    fn in_engines_folder(&self, at: &Waypoint) -> Answer {
+        let made = "the engine makes this folder for what is mapped below it";
+        match self.need {
+            Need::Read | Need::Enter => self.allowed(at, made.into()),
+            _ => *self.unknown(at, format!("{made}; whether it can be written, its image says")),
         }
     }
 
@@ -147,7 +168,7 @@ impl Along<'_> {
             }
         }
         // A folder whose rights nobody saw may deny; then nothing can be promised.
-        match folders.iter().find(|at| at.node.is_none()) {
+        match folders.iter().find(|at| at.node.is_none() && !at.engine_made) {
             Some(at) => Err(self.unknown(at, format!("{} was not seen", at.at.path))),
             None => Ok(()),
         }
@@ -173,6 +194,15 @@ impl Along<'_> {
     /// What the options of SMB mounts on the way allow on their clients, and whether it is certain who asks and what the entry
     /// says.
     fn certain(&self, at: &Waypoint, object: &Object, want: u8, what: &str) -> Result<(), Ended> {
+        if let Some(mount) = at.mount_in(self.site)
+            && mount.keeps_out(&at.subject)
+        {
+            let why = format!(
+                "the FUSE mount at {} lets nobody in but its mounter (no allow_other), not even root",
+                mount.point
+            );
+            return Err(self.refused(at, why, Errno::Access, Refusal::Other));
+        }
         for gate in &at.gates {
             if let Some(doubt) = &gate.subject.doubt {
                 return Err(self.unknown(at, &**doubt));
@@ -259,6 +289,12 @@ impl Along<'_> {
         // A name in a folder is looked up there before anything is made.
         if writes && folder {
             self.asks(at, object, X, "enter it")?;
+            if let Some(mount) = at.mount_in(self.site).filter(|mount| mount.source_deleted())
+                && mount.point == at.at.path
+            {
+                let why = "the folder that is bound here was removed from its place (deleted)";
+                return Err(self.refused(at, why, Errno::NoEntry, Refusal::Other));
+            }
         }
         if stored {
             self.writable(&self.route.layers, at, |layer| folder || layer.filesystem)?;
@@ -285,7 +321,18 @@ impl Along<'_> {
         which: impl Fn(&Layer) -> bool,
     ) -> Result<(), Ended> {
         let read_only = |layer: &&Layer| layer.access == Access::ReadOnly && which(layer);
-        let Some(layer) = layers.iter().find(read_only) else { return Ok(()) };
+        let certain = |layer: &&Layer| read_only(layer) && layer.nested.is_none();
+        let Some(layer) = layers.iter().find(certain).or_else(|| layers.iter().find(read_only))
+        else {
+            return Ok(());
+        };
+        if let Some(nested) = &layer.nested {
+            let why = format!(
+                "{layer} is read-only, but this lies on what is mounted at {nested} below it, and engines differ in whether \
+                 read-only reaches there"
+            );
+            return Err(self.unknown(at, why));
+        }
         let why = format!("{layer} is read-only");
         let refusal = Refusal::ReadOnly(layer.clone());
         let mut answer = self.refused(at, why, Errno::ReadOnly, refusal);
@@ -307,6 +354,11 @@ impl Along<'_> {
         else {
             return other(last, "it is the root of the view", Errno::Busy);
         };
+        match self.route.written.rsplit(|&byte| byte == b'/').next() {
+            Some(b".") => return other(last, "a path that ends in . is no name", Errno::Invalid),
+            Some(b"..") => return other(last, "a path that ends in .. is no name", Errno::Busy),
+            _ => {}
+        }
         // What is attached exactly here is no part of the folder that it would be removed from.
         let outside = self
             .route
@@ -315,9 +367,17 @@ impl Along<'_> {
             .filter(|_| last.attached)
             .map(|parent| follow(self.site, &self.route.view, &parent, &self.route.subject));
         let layers = outside.as_ref().map_or(&self.route.layers, |outside| &outside.layers);
-        let target = objects.of(node);
-        let answer = self.taken_out(layers, above, &objects.of(folder), last, &target)?;
-        if last.attached {
+        let Some(above_objects) = self.site.objects(&above.seen_on) else {
+            return Err(self.unknown(above, format!("nothing is known of {}", above.seen_on)));
+        };
+        let covered = last.covers.as_ref().and_then(|(host, node)| self.site.object(host, *node));
+        let target = covered.unwrap_or_else(|| objects.of(node));
+        if !target.is_folder() && self.route.written.ends_with(b"/") {
+            self.writable(layers, above, |_| true)?;
+            return other(last, "it is not a folder", Errno::NotAFolder);
+        }
+        let answer = self.taken_out(layers, above, &above_objects.of(folder), last, &target)?;
+        if last.attached || is_mount_point(self.site, self.route, last) {
             return other(last, "something is mounted or mapped here", Errno::Busy);
         }
         // What is not empty can still be moved away (rename(2)), and emptied first it can be removed.

@@ -4,13 +4,14 @@ use crate::facts::mounts::MountEntry;
 use crate::facts::tree::{Lookup, NodeId};
 use crate::judge::along::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
+use crate::kernel::entry::EntryKind;
 use crate::kernel::acl::{Tag, perm_text};
 use crate::kernel::decide::{R, W, X, decide};
 use crate::kernel::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::Subject;
-use crate::route::follow;
+use crate::route::{follow, follow_written};
 use crate::route::hops::{Route, View};
 use crate::route::seen_as::seen_as;
 use crate::scan::read::below;
@@ -43,7 +44,7 @@ pub(super) struct Plan<'a> {
     /// The site with the changes made.
     pub(super) site: Site,
     view: &'a View,
-    path: &'a AbsPath,
+    path: &'a [u8],
     asker: &'a Subject,
     needs: &'a [Need],
     below: bool,
@@ -59,7 +60,7 @@ impl<'a> Plan<'a> {
     pub(super) fn made(
         site: &Site,
         view: &'a View,
-        path: &'a AbsPath,
+        path: &'a [u8],
         asker: &'a Subject,
         needs: &'a [Need],
         below: bool,
@@ -77,7 +78,7 @@ impl<'a> Plan<'a> {
 
     /// Clears the next refusal; whether there is none any more.
     fn advance(&mut self) -> Option<bool> {
-        let route = follow(&self.site, self.view, self.path, &self.subject());
+        let route = follow_written(&self.site, self.view, self.path, &self.subject());
         let mut answers = self.needs.iter().map(|need| judge(&self.site, &route, *need));
         match answers.find(|answer| !answer.is_allowed()) {
             Some(answer) => self.clear(&route, &answer).map(|()| false),
@@ -184,6 +185,14 @@ impl<'a> Plan<'a> {
         let tree = self.site.tree(&cause.host)?;
         let Lookup::Found(node) = tree.find(cause.examples.first()?) else { return None };
         let object = self.site.object(&cause.host, node)?;
+        if object.meta.kind == EntryKind::Symlink {
+            // What it leads to refuses.
+            let place = Place::new(&cause.host, cause.examples.first()?.clone());
+            let link = seen_as(&self.site, self.view, self.asker, &place)?;
+            let route = follow(&self.site, self.view, &link, &self.subject());
+            let read = judge(&self.site, &route, Need::Read);
+            return self.clear(&route, &read).map(|()| false);
+        }
         let (folder, owner) = (object.is_folder(), object.meta.uid);
         let few = scan.unreadable <= 3 || end.seen_on != cause.host;
         let perm = if folder { R | X } else { R };

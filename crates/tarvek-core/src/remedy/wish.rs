@@ -6,7 +6,6 @@ use crate::remedy::effects::effects;
 use crate::remedy::plan::Plan;
 use crate::route::hops::{Route, View};
 use crate::site::join::Site;
-use crate::words::path::AbsPath;
 use crate::words::remedy::Remedy;
 
 /// What somebody needs.
@@ -14,8 +13,8 @@ use crate::words::remedy::Remedy;
 pub struct Wish<'a> {
     /// From where they see the path.
     pub view: &'a View,
-    /// The path there.
-    pub path: &'a AbsPath,
+    /// The path there, as it was written.
+    pub path: &'a [u8],
     /// Who they are there.
     pub subject: &'a Subject,
     /// What they need at the path.
@@ -27,8 +26,8 @@ pub struct Wish<'a> {
 impl<'a> Wish<'a> {
     /// What the subject of a route needs at its end.
     pub fn at(route: &'a Route, needs: &'a [Need]) -> Self {
-        let Route { view, asked, subject, .. } = route;
-        Self { view, path: asked, subject, needs, below: false }
+        let Route { view, written, subject, .. } = route;
+        Self { view, path: written, subject, needs, below: false }
     }
 
     /// The same, and reading everything below.
@@ -58,7 +57,6 @@ mod tests {
     use crate::remedy::wish::{Wish, remedy};
     use crate::route::hops::View;
     use crate::site::join::Site;
-    use crate::words::path::AbsPath;
 
     fn meta(kind: EntryKind) -> Meta {
         Meta::new(kind, 0o770, 1101, 2100)
@@ -89,8 +87,8 @@ mod tests {
         let site = site();
         let view = View::host("granary");
         let ask = |path: &[u8], needs: &[Need], below| {
-            let (path, subject) = (AbsPath::new(path).unwrap(), Subject::new(840, 840, [2100]));
-            remedy(&site, &Wish { view: &view, path: &path, subject: &subject, needs, below })
+            let subject = Subject::new(840, 840, [2100]);
+            remedy(&site, &Wish { view: &view, path, subject: &subject, needs, below })
         };
         let file = ask(b"/loft/film.mkv", &[Need::Read], false).unwrap();
         assert_eq!(file.to_string(), "on granary: nfs4_setfacl -a A::840:r /loft/film.mkv");
@@ -99,10 +97,9 @@ mod tests {
         let tree = ask(b"/loft", &[Need::Read], true).unwrap();
         assert_eq!(tree.to_string(), "on granary: nfs4_setfacl -a A::840:r /loft/film.mkv");
         let stranger = Subject::new(5, 5, []);
-        let path = AbsPath::new(b"/loft").unwrap();
         let wish = Wish {
             view: &view,
-            path: &path,
+            path: b"/loft",
             subject: &stranger,
             needs: &[Need::Read],
             below: true,

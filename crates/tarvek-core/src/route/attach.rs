@@ -25,7 +25,13 @@ impl Walker<'_> {
         mapping: &Mapping,
     ) -> Walked {
         spot.cut(k);
-        spot.trail.clear();
+        spot.volume = None;
+        // The folders of an outer mapping are searched. Those that a system container keeps for itself let through unless they
+        // were seen to do otherwise.
+        if let View::Host(container) = &spot.frames[k].level {
+            let own = |above: &Waypoint| above.seen_on == *container && above.node.is_none();
+            spot.trail.retain(|above| !own(above));
+        }
         if k == 0 && matches!(spot.frames[0].level, View::Service(_)) {
             spot.mapping = Some(index);
         }
@@ -56,13 +62,15 @@ impl Walker<'_> {
                     access: mapping.access,
                     line: mapping.origin.line,
                     seen: false,
+                    mount: None,
+                    at_mount: false,
                     changed_by,
                 });
-                self.append(spot, &host, from.as_bytes(), &subject, via, Entrance::Root)
+                self.append(spot, &host, from.as_bytes(), &subject, via, Entrance::Last)
             }
             MapSource::Volume(name) => {
                 spot.volume = Some(name.clone());
-                (spot, End::Volume { name: name.clone() })
+                (spot, End::Reached)
             }
             MapSource::Share { share, protocol, options, user } => {
                 let Some(remote) = Remote::of_share(self.site, share, *protocol) else {
@@ -244,15 +252,15 @@ impl Walker<'_> {
         via: Via,
         entrance: Entrance,
     ) -> Walked {
-        if !self.turn() {
-            return (spot, End::Loop);
-        }
         let mut links = Vec::new();
-        let (mut inner, end) =
-            self.walk(self.host_top(host, subject), path, Last::Followed, &mut links);
-        let seen = inner.frames[0].node.is_some();
+        let walked = self.inside(|| {
+            self.walk(self.host_top(host, subject), path, Last::Followed, &mut links)
+        });
+        let Some((mut inner, end)) = walked else { return (spot, End::Loop) };
+        let (seen, mount) = (inner.frames[0].node.is_some(), inner.frames[0].mount);
+        let at_mount = inner.frames.len() > 1;
         inner.frames[0].via = match via {
-            Via::Mapping(mapping) => Via::Mapping(MappingVia { seen, ..mapping }),
+            Via::Mapping(mapping) => Via::Mapping(MappingVia { seen, mount, at_mount, ..mapping }),
             via => via,
         };
         inner.frames[0].links = links;
@@ -261,9 +269,10 @@ impl Walker<'_> {
         spot.not_mounted.extend(inner.not_mounted.into_iter().map(|(k, m)| (k + depth, m)));
         // The folder that is attached is seen through all that is on the way to it, those above it only by its own host.
         let gates = spot.gates();
-        let last = inner.trail.pop().map(|last| Waypoint { attached: true, gates, ..last });
+        // A way that breaks off on the far side was searched there by whoever attached it.
+        let reached = matches!(end, End::Reached).then(|| inner.trail.pop()).flatten();
+        let last = reached.map(|last| Waypoint { attached: true, gates, ..last });
         match entrance {
-            Entrance::Root => spot.trail = last.into_iter().collect(),
             Entrance::Last => spot.trail.extend(last),
             Entrance::All => spot.trail.extend(inner.trail.into_iter().chain(last)),
         }

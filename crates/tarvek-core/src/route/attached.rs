@@ -1,9 +1,39 @@
 //! What is attached below the end of a route.
 
-use crate::route::hops::{Route, View};
+use crate::route::follow;
+use crate::route::hops::{Route, View, Waypoint};
 use crate::route::spot::maps_of;
 use crate::site::join::Site;
 use crate::words::path::AbsPath;
+
+/// Whether an entry that is not mounted over where the way came is so by another way of the same mount namespace, which keeps
+/// it from being removed there too (`is_local_mountpoint` in the kernel).
+pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
+    let Some((table, mount)) = site.mounts(&at.seen_on).zip(at.mount) else { return false };
+    let Some(entry) = table.in_filesystem(mount, &at.at.path) else { return false };
+    let service = match &route.view {
+        View::Service(name) => site.layout.service(name).filter(|service| service.map.is_some()),
+        View::Host(_) => None,
+    };
+    let Some(service) = service else {
+        return table.covered().any(|(_, covered)| covered == entry);
+    };
+    // What a service sees of its host's mounts came along with the folders that are mapped.
+    service.maps().iter().any(|map| {
+        let Ok(to) = &map.to.path else { return false };
+        let source = follow(site, &route.view, to, &route.subject);
+        let brought = |point: &AbsPath| {
+            source.here().host == at.seen_on && point.within(&source.here().path) && point != &source.here().path
+        };
+        let parent = to.parent().map(|parent| follow(site, &route.view, &parent, &route.subject));
+        let covers = parent.as_ref().and_then(Route::entry).and_then(|(folder, _)| {
+            let name = to.name().filter(|_| folder.seen_on == at.seen_on)?;
+            table.in_filesystem(folder.mount?, &folder.at.path.child(name))
+        });
+        covers.as_ref() == Some(&entry)
+            || table.covered().any(|(point, covered)| brought(point) && covered == entry)
+    })
+}
 
 /// The places below a route's end, as its view sees them, where something else is attached: deeper mappings, mounts and
 /// datasets. What lies there is not what the folder beneath holds.

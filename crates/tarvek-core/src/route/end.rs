@@ -89,6 +89,13 @@ pub enum End {
     NotAFolder { at: Place, kind: EntryKind },
     /// More than 40 symlinks (`path_resolution(7)`).
     Loop,
+    /// A symlink on a mount that follows none (`nosymfollow`, mount(8)).
+    NotFollowed { link: Place, mount: AbsPath },
+    /// A symlink in a sticky folder of everyone's, of somebody other than whoever asks and the folder's owner
+    /// (`fs.protected_symlinks`, proc_sys_fs(5)).
+    ProtectedLink { link: Place },
+    /// A name of more than 255 bytes, or a path of more than 4095 (`path_resolution(7)`).
+    TooLong { at: Place },
     /// A child dataset that the export does not include: clients see an empty folder at its mount point.
     HiddenChild { at: Place, share: Name },
     /// A symlink on an SMB server that leads out of the share, which the server refuses.
@@ -118,6 +125,21 @@ impl End {
                 format!("{} is a {}, not a folder", at.path, kind.word())
             }
             Self::Loop => "more than 40 symlinks: they loop".into(),
+            Self::NotFollowed { link, mount } => format!(
+                "{} is a symlink, and the mount at {mount} follows none (nosymfollow)",
+                link.path
+            ),
+            Self::ProtectedLink { link } => format!(
+                "{} is somebody else's symlink in a sticky folder that everyone may write, and fs.protected_symlinks is on",
+                link.path
+            ),
+            Self::TooLong { at } => match at.path.name().map_or(0, <[u8]>::len) {
+                length @ 256.. => format!("a name of {length} bytes is longer than a filesystem takes (255)"),
+                _ => format!(
+                    "the path has {} bytes, and a kernel takes 4095",
+                    at.path.as_bytes().len()
+                ),
+            },
             Self::HiddenChild { at, share } => format!(
                 "{} does not export the dataset at {} with the share {share}: clients see an empty folder",
                 at.host, at.path
@@ -135,8 +157,11 @@ impl End {
     pub fn errno(&self) -> Errno {
         match self {
             Self::NotAFolder { .. } => Errno::NotAFolder,
-            Self::Loop => Errno::Loop,
-            Self::LeavesShare { .. } | Self::NotAdmitted { .. } => Errno::Access,
+            Self::Loop | Self::NotFollowed { .. } => Errno::Loop,
+            Self::TooLong { .. } => Errno::NameTooLong,
+            Self::LeavesShare { .. } | Self::NotAdmitted { .. } | Self::ProtectedLink { .. } => {
+                Errno::Access
+            }
             Self::Unmapped { .. } => Errno::Invalid,
             _ => Errno::NoEntry,
         }

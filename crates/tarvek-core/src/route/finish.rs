@@ -23,13 +23,13 @@ pub(super) struct Finish<'a> {
 }
 
 impl Finish<'_> {
-    pub(super) fn route(&self, view: &View, asked: &AbsPath, links: Vec<Hop>) -> Route {
+    pub(super) fn route(&self, view: &View, written: &[u8], links: Vec<Hop>) -> Route {
         let mut hops = links;
         let mut layers = Vec::new();
         let frames = &self.spot.frames;
         for (k, frame) in frames.iter().enumerate() {
             if k > 0 {
-                self.enter(&frames[k - 1], frame, &mut hops, &mut layers);
+                self.enter(k, &mut hops, &mut layers);
             }
             for (_, absent) in self.spot.not_mounted.iter().filter(|(at, _)| *at == k) {
                 hops.push(self.absent_hop(frame, absent));
@@ -45,10 +45,9 @@ impl Finish<'_> {
                     at: Place { path: mount.point.clone(), ..frame.at(self.site) },
                     access: mount.access(),
                     filesystem: mount.super_options.read_only(),
+                    nested: None,
                 });
-                if let Some(source) = table.bind_source(mount) {
-                    hops.push(self.bind_hop(frame, mount, &source));
-                }
+                hops.extend(self.bind_hop(frame, table, mount));
             }
         }
         for layer in &mut layers {
@@ -61,7 +60,8 @@ impl Finish<'_> {
         let takes_umask = |frame: &Frame| frame.via.mount().is_some_and(MountVia::takes_umask);
         Route {
             view: view.clone(),
-            asked: asked.clone(),
+            asked: AbsPath::new(written).unwrap_or_else(|_| frames[0].path.clone()),
+            written: written.to_vec(),
             subject: frames[0].subject.clone(),
             hops,
             trail: self.spot.trail.clone(),
@@ -93,7 +93,20 @@ impl Finish<'_> {
         }
     }
 
-    fn enter(&self, outer: &Frame, inner: &Frame, hops: &mut Vec<Hop>, layers: &mut Vec<Layer>) {
+    /// Where a way that came through a mapping goes on to a mount below it.
+    fn nested_below(&self, k: usize, via: &MappingVia) -> Option<AbsPath> {
+        let frame = &self.spot.frames[k];
+        let View::Host(host) = &frame.level else { return None };
+        let crossed = |_: &&u64| frame.mount != via.mount;
+        let crossed = frame.mount.as_ref().filter(crossed);
+        let observed =
+            crossed.and_then(|id| Some(self.site.mounts(host)?.entry(*id)?.point.clone()));
+        let further = self.spot.frames.get(k + 1).and_then(|next| next.via.mount());
+        observed.or_else(|| Some(further.filter(|_| !via.at_mount)?.point.clone()))
+    }
+
+    fn enter(&self, k: usize, hops: &mut Vec<Hop>, layers: &mut Vec<Layer>) {
+        let (outer, inner) = (&self.spot.frames[k - 1], &self.spot.frames[k]);
         match &inner.via {
             Via::Top => {}
             Via::Mapping(via) => {
@@ -103,6 +116,7 @@ impl Finish<'_> {
                     at: Place { path: via.to.clone(), ..outer.at(self.site) },
                     access: via.access,
                     filesystem: false,
+                    nested: self.nested_below(k, via),
                 });
             }
             Via::Mount(via) => {
@@ -152,6 +166,7 @@ impl Finish<'_> {
                     at: at.clone(),
                     access: offer.access,
                     filesystem: false,
+                    nested: None,
                 });
                 format!("share {name}, {}", offer.remark)
             }
@@ -191,13 +206,21 @@ impl Finish<'_> {
         Hop { access: via.access, evidence, note, ..self.here_hop(frame, HopKind::Mount) }
     }
 
-    fn bind_hop(&self, frame: &Frame, mount: &MountEntry, source: &AbsPath) -> Hop {
-        let rest = frame.path.below(&mount.point).unwrap_or_default();
+    fn bind_hop(&self, frame: &Frame, table: &MountTable, mount: &MountEntry) -> Option<Hop> {
         let mut hop = self.here_hop(frame, HopKind::Mount);
-        hop.to.path = source.join(rest);
         hop.access = mount.access();
+        if mount.source_deleted() {
+            hop.note = format!("bind at {} of a folder that was removed since", mount.point);
+            return Some(hop);
+        }
+        let source = table.bind_source(mount)?;
         hop.note = format!("bind of {source} at {}", mount.point);
-        hop
+        match table.source_of(mount, &frame.path) {
+            Some(path) => hop.to.path = path,
+            // Under its own path it can't be reached any more; it is still what the bind shows.
+            None => hop.note += ", of which this part is covered by another mount in its own place",
+        }
+        Some(hop)
     }
 
     fn end_hops(&self, here: &Place, hops: &mut Vec<Hop>) {
@@ -279,5 +302,6 @@ fn mount_layer(host: Name, via: &MountVia) -> Layer {
         at: Place::new(host, &via.point),
         access: via.access,
         filesystem: false,
+        nested: None,
     }
 }

@@ -3,10 +3,12 @@
 use std::fmt;
 use std::sync::Arc;
 
+use crate::facts::mounts::MountEntry;
 use crate::facts::tree::NodeId;
 use crate::kernel::gate::Gate;
 use crate::kernel::subject::Subject;
 use crate::route::end::{End, NotMounted};
+use crate::site::join::Site;
 use crate::site::layer::Layer;
 use crate::words::evidence::Evidence;
 use crate::words::name::Name;
@@ -122,8 +124,21 @@ pub struct Waypoint {
     pub subject: Subject,
     /// Whether something is mounted or mapped exactly here.
     pub attached: bool,
+    /// The entry that what is attached here covers, where it was seen: the host, and the number in its facts.
+    pub covers: Option<(Name, NodeId)>,
+    /// The mount that the entry is on, in the table of the host that shows it.
+    pub mount: Option<u64>,
+    /// Whether it is a folder that the engine makes, so that a mapping below it has a place.
+    pub engine_made: bool,
     /// The checks that clients make by themselves at SMB mounts on the way.
     pub gates: Vec<Arc<Gate>>,
+}
+
+impl Waypoint {
+    /// The observed mount that the entry is on.
+    pub fn mount_in<'a>(&self, site: &'a Site) -> Option<&'a MountEntry> {
+        site.mounts(&self.seen_on)?.entry(self.mount?)
+    }
 }
 
 /// A followed path.
@@ -131,8 +146,10 @@ pub struct Waypoint {
 pub struct Route {
     /// From where it was seen.
     pub view: View,
-    /// The path that was asked for.
+    /// The path that was asked for; where it has `..`, what that comes to.
     pub asked: AbsPath,
+    /// The path as it was written.
+    pub written: Vec<u8>,
     /// Who asked, before any hop changed it.
     pub subject: Subject,
     /// Outermost first.
@@ -171,6 +188,11 @@ impl Route {
         Some((last, last.node?))
     }
 
+    /// Whether it ends in a folder that only holds what is mapped below it.
+    pub fn is_engine_made(&self) -> bool {
+        self.end == End::Reached && self.trail.last().is_some_and(|last| last.engine_made)
+    }
+
     /// Who arrives at the end.
     pub fn arrived(&self) -> &Subject {
         self.trail.last().map_or(&self.subject, |last| &last.subject)
@@ -186,6 +208,7 @@ impl Route {
         let seen = match &self.end {
             End::Reached => self.entry().is_some(),
             End::Missing(_) | End::NotAFolder { .. } | End::Loop | End::LeavesShare { .. } => true,
+            End::NotFollowed { .. } | End::ProtectedLink { .. } | End::TooLong { .. } => true,
             End::Uncovered { .. } | End::Volume { .. } | End::Unseen { .. } => false,
             End::HiddenChild { .. } | End::NotAdmitted { .. } | End::Unmapped { .. } => false,
         };

@@ -26,12 +26,18 @@ use crate::words::path::AbsPath;
 
 /// Follows a path from a viewpoint, as a subject.
 pub fn follow(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
-    Walker::new(site).route(view, asked, subject, Last::Followed)
+    follow_written(site, view, asked.as_bytes(), subject)
 }
 
-/// As [`follow`], but a symlink at the very end is not followed: for those who want the name, as `unlink(2)` does.
-pub fn follow_to_name(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> Route {
-    Walker::new(site).route(view, asked, subject, Last::Itself)
+/// As [`follow`], a path as somebody wrote it: `.`, `..` and a final slash mean what they mean to a kernel
+/// (`path_resolution(7)`).
+pub fn follow_written(site: &Site, view: &View, written: &[u8], subject: &Subject) -> Route {
+    Walker::new(site).route(view, written, subject, Last::Followed)
+}
+
+/// As [`follow_written`], but a symlink at the very end is not followed: for those who want the name, as `unlink(2)` does.
+pub fn follow_to_name(site: &Site, view: &View, written: &[u8], subject: &Subject) -> Route {
+    Walker::new(site).route(view, written, subject, Last::Itself)
 }
 
 #[cfg(test)]
@@ -109,13 +115,13 @@ mod tests {
                 "/media/round",
                 "symlink mapping folder: granary:/loft/media/round as 840:840, more than 40 symlinks: they loop",
             ),
-            ("/bin/x", "volume: granary:/bin as 840:840, it lies in the engine's volume rest"),
+            ("/bin/x", "volume: granary:/bin/x as 840:840, it lies in the engine's volume rest"),
         ] {
             assert_eq!(told(&route_of(&site, "lantern", path)), expected, "{path}");
         }
         let outside = route_on(&site, "granary", "/loft/media/outside", &Subject::new(7, 7, []));
         assert_eq!(told(&outside), "symlink folder: granary:/loft/media/films as 7:7, there");
-        let name = follow_to_name(&site, &View::host("granary"), &outside.asked, &outside.subject);
+        let name = follow_to_name(&site, &View::host("granary"), &outside.written, &outside.subject);
         assert_eq!(told(&name), "folder: granary:/loft/media/outside as 7:7, there");
     }
 

@@ -3,7 +3,8 @@
 use crate::kernel::subject::Subject;
 use crate::layout::service::Service;
 use crate::route::attached::attached_below;
-use crate::route::follow;
+use crate::route::end::End;
+use crate::route::{follow, follow_written};
 use crate::route::hops::{Route, View};
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -86,10 +87,31 @@ pub fn mount_points(site: &Site, host: &Name) -> Vec<AbsPath> {
     site.layout.mounts.iter().filter(|m| m.host == *host).map(|m| m.at.clone()).collect()
 }
 
-/// The places of a host on the way of one path.
-pub fn for_path(site: &Site, host: &Name, view: &View, path: &AbsPath) -> Vec<AbsPath> {
+/// The places of a host on the way of one path, as far as the way is known, and whether it ends there: those where it ends,
+/// and all whose entries are checked before that.
+pub fn for_path(site: &Site, host: &Name, view: &View, written: &[u8]) -> Vec<(AbsPath, bool)> {
+    let site = &site.without_namespaces();
     let subject = Subject::new(0, 0, []);
-    on_host(&follow(&site.without_namespaces(), view, path, &subject), host).collect()
+    let route = follow_written(site, view, written, &subject);
+    let mut places: Vec<(AbsPath, bool)> = on_host(&route, host).map(|path| (path, true)).collect();
+    for below in attached_below(site, &route) {
+        let attached = follow(site, view, &below, &subject);
+        places.extend(on_host(&attached, host).map(|path| (path, true)));
+    }
+    let passed = route.trail.iter().map(|waypoint| &waypoint.at);
+    let hops = route.hops.iter().flat_map(|hop| [&hop.from, &hop.to]);
+    // A path of a service or a system container is none of its host's.
+    let hops = hops.filter(|_| matches!(view, View::Host(_)));
+    let on_the_way = passed.chain(hops).filter(|place| place.host == *host);
+    places.extend(on_the_way.map(|place| (place.path.clone(), false)));
+    if let End::Unseen { at, .. } | End::NotAFolder { at, .. } = &route.end
+        && at.host == *host
+    {
+        places.push((at.path.clone(), true));
+    }
+    places.sort();
+    places.dedup();
+    places
 }
 
 fn on_host<'a>(route: &'a Route, host: &'a Name) -> impl Iterator<Item = AbsPath> + 'a {

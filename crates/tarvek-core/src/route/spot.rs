@@ -42,6 +42,10 @@ pub(super) struct MappingVia {
     pub(super) line: u32,
     /// Whether its source was seen.
     pub(super) seen: bool,
+    /// The mount that its source is on.
+    pub(super) mount: Option<u64>,
+    /// Whether its source is on a server behind a mount.
+    pub(super) at_mount: bool,
     /// What made whoever asks somebody else outside.
     pub(super) changed_by: Option<String>,
 }
@@ -232,8 +236,6 @@ pub(super) enum Last {
 /// Which entries of an appended path are checked.
 #[derive(Clone, Copy)]
 pub(super) enum Entrance {
-    /// Only the attached folder, which is where the view starts.
-    Root,
     /// Those above the mount point, and the attached folder.
     Last,
     /// Those above the mount point, and all on the server.

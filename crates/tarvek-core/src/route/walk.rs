@@ -14,34 +14,47 @@ use crate::route::arrive::as_seen;
 use crate::route::end::{End, Missing, NotMounted};
 use crate::route::finish::Finish;
 use crate::route::hops::{Hop, HopKind, Route, View, Waypoint};
-use crate::route::spot::{Frame, Last, Spot, host_of, maps_of};
+use crate::layout::mapping::Mapping;
+use crate::route::spot::{Frame, Last, Spot, Via, host_of, maps_of};
 use crate::site::join::Site;
 use crate::words::name::Name;
-use crate::words::path::{AbsPath, components};
+use crate::words::path::AbsPath;
 use crate::words::place::Place;
-use crate::words::terms::Os;
+use crate::words::terms::{Access, Os};
 use crate::words::text::{nearest, shown};
 
-/// `path_resolution(7)`: the kernel gives up after 40 symlinks. Attachments that lead into each other count too.
-const MOST_TURNS: u32 = 40;
+/// `path_resolution(7)`: the kernel gives up after 40 symlinks.
+const MOST_LINKS: u32 = 40;
+
+/// How deep attachments may lead into each other before they are taken to do so without end.
+const MOST_INSIDE: u32 = 40;
+
+/// The longest name that filesystems take, in bytes (NAME_MAX, `limits.h`).
+const LONGEST_NAME: usize = 255;
+
+/// The longest path that a kernel takes, in bytes (PATH_MAX without the NUL).
+const LONGEST_PATH: usize = 4095;
 
 /// Where a walk came, and how it ended.
 pub(super) type Walked = (Spot, End);
 
 pub(super) struct Walker<'a> {
     pub(super) site: &'a Site,
-    turns: Cell<u32>,
+    /// Symlinks that the resolution at hand has followed.
+    links: Cell<u32>,
+    /// How many resolutions it is inside of.
+    depth: Cell<u32>,
 }
 
 impl<'a> Walker<'a> {
     pub(super) fn new(site: &'a Site) -> Self {
-        Self { site, turns: Cell::new(0) }
+        Self { site, links: Cell::new(0), depth: Cell::new(0) }
     }
 
     pub(super) fn route(
         &self,
         view: &View,
-        asked: &AbsPath,
+        written: &[u8],
         subject: &Subject,
         last: Last,
     ) -> Route {
@@ -53,16 +66,29 @@ impl<'a> Walker<'a> {
             View::Host(host) => self.host_top(host, subject),
         };
         let mut links = Vec::new();
-        let (spot, end) = self.walk(top, asked.as_bytes(), last, &mut links);
-        // A path that ends above all mappings is the service's own storage.
-        let end = match (&end, spot.frames.as_slice()) {
-            (End::Reached, [Frame { level: level @ View::Service(_), .. }]) => {
-                let maps = maps_of(self.site, level).iter();
-                End::Uncovered { mapped: maps.filter_map(|m| m.to.path.clone().ok()).collect() }
-            }
-            _ => end,
-        };
-        Finish { site: self.site, spot: &spot, end: &end }.route(view, asked, links)
+        let (mut spot, mut end) = self.walk(top, written, last, &mut links);
+        if let (End::Reached, [Frame { level: View::Service(_), .. }]) =
+            (&end, spot.frames.as_slice())
+        {
+            end = self.own_storage(&mut spot);
+        }
+        Finish { site: self.site, spot: &spot, end: &end }.route(view, written, links)
+    }
+
+    /// A path that ends above all mappings: the service's own storage, unless it is a folder that the engine makes for those
+    /// below it.
+    fn own_storage(&self, spot: &mut Spot) -> End {
+        if let Some(name) = &spot.volume {
+            return End::Volume { name: name.clone() };
+        }
+        let frame = spot.inner();
+        let maps = maps_of(self.site, &frame.level).iter();
+        let mapped: Vec<AbsPath> = maps.filter_map(|map| map.to.path.clone().ok()).collect();
+        if frame.path.is_root() || !mapped.iter().any(|to| to.within(&frame.path)) {
+            return End::Uncovered { mapped };
+        }
+        spot.trail.push(Waypoint { engine_made: true, ..self.waypoint(spot, false) });
+        End::Reached
     }
 
     /// Where the paths of a host begin.
@@ -81,8 +107,12 @@ impl<'a> Walker<'a> {
 
     /// Walks a path as it is written, symlinks and `..` included.
     pub(super) fn walk(&self, top: Spot, path: &[u8], last: Last, links: &mut Vec<Hop>) -> Walked {
-        let mut todo: VecDeque<Vec<u8>> = components(path).map(<[u8]>::to_vec).collect();
-        // Entries above a symlink that leads elsewhere are searched all the same.
+        if path.len() > LONGEST_PATH {
+            let at = Place { path: AbsPath::root().join(path), ..top.inner().at(self.site) };
+            return (top, End::TooLong { at });
+        }
+        let mut todo: VecDeque<Vec<u8>> = steps(path).map(<[u8]>::to_vec).collect();
+        // Entries above a symlink that leads elsewhere, or that `..` leaves, are searched all the same.
         let mut passed: Vec<Waypoint> = Vec::new();
         let mut stack = vec![top];
         let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>| {
@@ -94,23 +124,34 @@ impl<'a> Walker<'a> {
             if let Some(end) = self.not_a_folder(&here) {
                 return finish(here, end, passed);
             }
-            if part == b".." {
-                if stack.len() > 1 {
-                    stack.pop();
+            match part.as_slice() {
+                // A final slash asks for no more than a folder.
+                b"" => continue,
+                b"." => {
+                    passed.extend(here.trail.last().cloned());
+                    continue;
                 }
-                continue;
+                b".." => {
+                    passed.extend(here.trail.last().cloned());
+                    if stack.len() > 1 {
+                        stack.pop();
+                    }
+                    continue;
+                }
+                _ => {}
             }
             let (next, end) = self.enter(&here, &part);
             if end != End::Reached {
                 return finish(next, end, passed);
             }
+            let is_last = todo.iter().all(Vec::is_empty);
             let follows = last == Last::Followed || !todo.is_empty();
             let Some(target) = self.link_target(&next).filter(|_| follows) else {
                 stack.push(next);
                 continue;
             };
-            if !self.turn() {
-                return finish(next, End::Loop, passed);
+            if let Some(end) = self.link_refused(&here, &next, is_last) {
+                return finish(next, end, passed);
             }
             let Some(target) = target else {
                 let why = Some("where the symlink points was not seen".into());
@@ -131,7 +172,7 @@ impl<'a> Walker<'a> {
                 stack.truncate(1);
             }
             links.push(self.link_hop(&next, &target, stack.last().expect("not empty")));
-            for part in components(&target).rev() {
+            for part in steps(&target).collect::<Vec<_>>().into_iter().rev() {
                 todo.push_front(part.to_vec());
             }
         }
@@ -139,10 +180,62 @@ impl<'a> Walker<'a> {
         finish(spot, End::Reached, passed)
     }
 
-    /// Counts a turn; whether it is still one of those that are taken.
-    pub(super) fn turn(&self) -> bool {
-        self.turns.set(self.turns.get() + 1);
-        self.turns.get() <= MOST_TURNS
+    /// A resolution of its own, with symlinks counted anew; `None` where one leads into the other without end.
+    pub(super) fn inside<T>(&self, resolve: impl FnOnce() -> T) -> Option<T> {
+        if self.depth.get() >= MOST_INSIDE {
+            return None;
+        }
+        let links = self.links.replace(0);
+        self.depth.set(self.depth.get() + 1);
+        let result = resolve();
+        self.depth.set(self.depth.get() - 1);
+        self.links.set(links);
+        Some(result)
+    }
+
+    /// Why a symlink is not followed, in the kernel's order (`fs/namei.c`, `pick_link`).
+    fn link_refused(&self, folder: &Spot, link: &Spot, is_last: bool) -> Option<End> {
+        self.links.set(self.links.get() + 1);
+        if self.links.get() > MOST_LINKS {
+            return Some(End::Loop);
+        }
+        let last = link.trail.last()?;
+        if is_last && let Some(end) = self.protected(folder, last) {
+            return Some(end);
+        }
+        let refusing = link.frames.iter().find_map(|frame| {
+            let View::Host(host) = &frame.level else { return None };
+            let observed = self.site.mounts(host)?.entry(frame.mount?)?;
+            observed.options.has("nosymfollow").then(|| observed.point.clone())
+        });
+        let declared = link.frames.iter().filter_map(|frame| frame.via.mount());
+        let declared = declared
+            .filter(|via| !via.observed && via.options.has("nosymfollow"))
+            .map(|via| via.point.clone());
+        let mount = refusing.or_else(|| declared.into_iter().next())?;
+        Some(End::NotFollowed { link: last.at.clone(), mount })
+    }
+
+    /// `fs.protected_symlinks` (proc_sys_fs(5)), which spares nobody: the last symlink of a path, in a sticky folder that
+    /// everyone may write, is followed only by its owner, or where the folder's owner made it.
+    fn protected(&self, folder: &Spot, link: &Waypoint) -> Option<End> {
+        let above = folder.trail.last()?;
+        let objects = self.site.objects(&link.seen_on)?;
+        let (link_meta, folder_meta) = (objects.of(link.node?).meta, objects.of(above.node?).meta);
+        let open = above.seen_on == link.seen_on && folder_meta.mode & 0o1002 == 0o1002;
+        if !open || link_meta.uid == folder_meta.uid || link_meta.uid == link.subject.uid {
+            return None;
+        }
+        // The kernel that resolves it is that of the viewpoint.
+        let host = host_of(self.site, &folder.frames[0].level);
+        match self.site.facts(&host).and_then(|facts| facts.told.sysctl("fs.protected_symlinks")) {
+            Some(0) => None,
+            Some(_) => Some(End::ProtectedLink { link: link.at.clone() }),
+            None => Some(End::Unseen {
+                at: link.at.clone(),
+                why: Some(format!("whether fs.protected_symlinks is on was not seen on {host}")),
+            }),
+        }
     }
 
     fn not_a_folder(&self, spot: &Spot) -> Option<End> {
@@ -210,10 +303,19 @@ impl<'a> Walker<'a> {
         }
         for k in 0..next.frames.len() {
             let frame = next.frames[k].clone();
-            for (index, mapping) in maps_of(self.site, &frame.level).iter().enumerate() {
-                if mapping.to.path.as_ref() == Ok(&frame.path) {
-                    return self.attach_mapping(next, k, index, mapping);
+            // Of several mappings to one place the last one lies on top.
+            let mappings = maps_of(self.site, &frame.level).iter().enumerate();
+            let on_top = mappings.rev().find(|(_, map)| map.to.path.as_ref() == Ok(&frame.path));
+            if let Some((index, mapping)) = on_top {
+                let covered = next.inner();
+                let covers = (k + 1 < next.frames.len())
+                    .then(|| Some((host_of(self.site, &covered.level), covered.node?)))
+                    .flatten();
+                let (mut spot, end) = self.attach_mapping(next, k, index, mapping);
+                if let Some(last) = spot.trail.last_mut().filter(|last| last.attached) {
+                    last.covers = covers;
                 }
+                return (spot, end);
             }
             let View::Host(host) = &frame.level else { continue };
             match (self.site.mounts(host), frame.mount) {
@@ -272,9 +374,17 @@ impl<'a> Walker<'a> {
         let on_a_host = spot.frames.iter().any(|frame| matches!(frame.level, View::Host(_)));
         if let Some((k, tree)) = seer {
             let at = spot.frames[k].at(self.site);
+            let long = self.too_long(&spot.frames[k]);
             match spot.frames[k].stepped {
                 Some((_, Lookup::Found(_))) => {}
+                _ if long => return (spot, End::TooLong { at }),
                 Some((folder, Lookup::Absent)) => {
+                    if self.engine_makes(&spot) {
+                        let made =
+                            Waypoint { engine_made: true, ..self.waypoint(&spot, false) };
+                        spot.trail.push(made);
+                        return (spot, End::Reached);
+                    }
                     return (spot, End::Missing(missing(tree, at, folder)));
                 }
                 // Nobody looked there. If the innermost host was looked at, that is all there is to say; else the
@@ -293,6 +403,37 @@ impl<'a> Walker<'a> {
         (spot, End::Reached)
     }
 
+    /// Whether a name is longer than what holds it takes; some filesystems count characters.
+    fn too_long(&self, frame: &Frame) -> bool {
+        let counts_characters = |filesystem: &Name| {
+            matches!(
+                filesystem.raw(),
+                "vfat" | "exfat" | "ntfs" | "ntfs3" | "fuseblk" | "cifs" | "smb3" | "zfs" | "hfsplus"
+            )
+        };
+        let View::Host(host) = &frame.level else { return false };
+        let mount = frame.mount.and_then(|id| self.site.mounts(host)?.entry(id));
+        frame.path.name().is_some_and(|name| name.len() > LONGEST_NAME)
+            && !mount.is_some_and(|mount| counts_characters(&mount.filesystem))
+    }
+
+    /// Whether a folder that is not there is one that the engine makes in what an outer mapping shows, on the way to an inner
+    /// one. On another host, or where it may not write, that is not certain.
+    fn engine_makes(&self, spot: &Spot) -> bool {
+        let [Frame { level: level @ View::Service(_), path, .. }, rest @ ..] =
+            spot.frames.as_slice()
+        else {
+            return false;
+        };
+        let writable = |frame: &Frame| match &frame.via {
+            Via::Top => true,
+            Via::Mapping(via) => via.access == Access::ReadWrite,
+            Via::Mount(_) => false,
+        };
+        let to = |map: &Mapping| map.to.path.as_ref().is_ok_and(|to| to.within(path) && to != path);
+        rest.iter().all(writable) && maps_of(self.site, level).iter().any(to)
+    }
+
     fn gap(&self, at: &Place) -> Option<String> {
         let facts = self.site.facts(&at.host)?;
         facts.gaps.iter().find(|gap| at.path.within(&gap.path)).map(|gap| gap.why.clone())
@@ -308,9 +449,19 @@ impl<'a> Walker<'a> {
             node: seer.node,
             subject: as_seen(self.site, seer, &innermost.subject),
             attached,
+            covers: None,
+            mount: seer.mount,
+            engine_made: false,
             gates: spot.gates(),
         }
     }
+}
+
+/// The steps of a path as the kernel takes them: names, `.` and `..`, and an empty one for a final slash.
+fn steps(path: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let slash = path.len() > 1 && path.ends_with(b"/");
+    let names = path.split(|&b| b == b'/').filter(|part| !part.is_empty());
+    names.chain(slash.then_some(&b""[..]))
 }
 
 fn folded(name: &[u8]) -> String {

@@ -41,9 +41,9 @@ pub fn cases(site: &Site) -> Vec<Case<'_>> {
             for root in &library.roots {
                 let subject = subject.clone();
                 let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
-                let folder = route
-                    .as_ref()
-                    .filter(|route| end_of(site, route).is_some_and(|(_, meta)| meta.is_folder()));
+                let folder = route.as_ref().filter(|route| {
+                    end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
+                });
                 let scan = folder.map(|route| scan(site, route, library.kind));
                 cases.push(Case { service, library, root, subject, route, scan });
             }

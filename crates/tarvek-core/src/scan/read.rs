@@ -5,24 +5,33 @@ use std::sync::Arc;
 
 use crate::facts::tree::{Listing, Lookup, NodeId};
 use crate::judge::along::judge;
-use crate::judge::verdict::Need;
+use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::decide::{Decider, Decision, R, W, X, decide};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::gate::Gate;
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::route::attached::attached_below;
+use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
 use crate::scan::kinds::{is_media, title_depth};
 use crate::site::join::Site;
 use crate::site::suppose::Objects;
+use crate::words::errno::Errno;
 use crate::words::name::Name;
 use crate::words::path::{AbsPath, components};
+use crate::words::place::Place;
 use crate::words::terms::Kind;
 
 /// How many examples are kept of each kind of exception.
 const EXAMPLES: usize = 3;
+
+/// How many places something may be attached at, below one root; declared ones may lead into each other without end.
+const MOST_PARTS: usize = 10_000;
+
+/// How many places are kept that were not seen.
+const MOST_UNSEEN: usize = 1000;
 
 /// Entries that are refused for one reason.
 #[derive(Clone, Debug, PartialEq)]
@@ -54,16 +63,20 @@ pub struct Scan {
     pub writable: u64,
     /// Symlinks that lead nowhere in the view of the service.
     pub broken_links: u64,
-    /// Folders that nobody could look into, so that nothing is known of what they hold.
+    /// The first few of them.
+    pub broken_examples: Vec<AbsPath>,
+    /// Folders that nobody could look into, and places that symlinks lead to, so that nothing is known of what is there.
     pub unseen: u64,
     /// The first few of them.
     pub unseen_examples: Vec<AbsPath>,
+    /// Where one would have to look to know more.
+    pub unseen_places: Vec<Place>,
 }
 
 impl Scan {
     /// Whether everything in it can be read; `None` where that can't be told.
     pub fn all_readable(&self) -> Option<bool> {
-        match (self.unreadable, self.unseen) {
+        match (self.unreadable + self.broken_links, self.unseen) {
             (0, 0) => Some(true),
             (0, _) => None,
             _ => Some(false),
@@ -71,12 +84,9 @@ impl Scan {
     }
 }
 
-/// Reads everything below the end of a route as its subject would. Deeper mappings, mounts and symlinks are followed as
-/// the view shows them; each folder is read once.
+/// Reads everything below the end of a route as its subject would. Deeper mappings and mounts are followed as the view shows
+/// them; then symlinks are, to folders that were not read yet.
 pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
-    if let Some(shut) = shut_off(site, route) {
-        return shut;
-    }
     let mut scanner = Scanner {
         site,
         top: route,
@@ -85,32 +95,21 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
         causes: Vec::new(),
         parts: Vec::new(),
         todo: Vec::new(),
+        links: Vec::new(),
         visited: HashSet::new(),
         titles: HashMap::new(),
         title_files: Vec::new(),
     };
-    scanner.open(route, None);
-    while let Some(visit) = scanner.todo.pop() {
-        scanner.folder(&visit);
+    scanner.start();
+    loop {
+        if let Some(visit) = scanner.todo.pop() {
+            scanner.folder(&visit);
+        } else if let Some((visit, link)) = scanner.links.pop() {
+            scanner.symlink(&visit, link);
+        } else {
+            return scanner.finish();
+        }
     }
-    scanner.finish()
-}
-
-/// What is below a root that nobody comes to, since something before it refuses: nothing of it can be read.
-fn shut_off(site: &Site, route: &Route) -> Option<Scan> {
-    let (last, node) = route.entry()?;
-    let entered = judge(site, route, Need::Enter);
-    if !entered.is_refused() || entered.decided_at == last.at {
-        return None;
-    }
-    let entries = site.tree(&last.seen_on)?.count_below(node);
-    let cause = Cause {
-        host: entered.decided_at.host.clone(),
-        reason: format!("{}: {}", entered.decided_at.path, entered.reason()),
-        count: entries,
-        examples: vec![last.at.path.clone()],
-    };
-    Some(Scan { entries, unreadable: entries, causes: vec![cause], ..Scan::default() })
 }
 
 /// Reads everything below the end of a route as its subject would, whatever it is. Only what is said of entries counts.
@@ -118,8 +117,14 @@ pub fn below(site: &Site, route: &Route) -> Scan {
     scan(site, route, Kind::HomeVideo)
 }
 
-/// What makes two refusals the same: the host, the deciding entry, and whom the object belongs to.
-type CauseKey<'a> = (&'a Name, Decider, u16, u32, u32);
+/// What makes two refusals the same.
+#[derive(PartialEq, Eq)]
+enum CauseKey<'a> {
+    /// The host, the deciding entry, and whom the object belongs to.
+    Entry(&'a Name, Decider, u16, u32, u32),
+    /// What refuses before an entry is asked.
+    Words(String),
+}
 
 /// One connected part of one host's tree, below one attachment.
 struct Part<'a> {
@@ -133,6 +138,8 @@ struct Part<'a> {
     place: AbsPath,
     /// Entries that the view does not show, because something is attached there.
     hidden: HashSet<NodeId>,
+    /// What is attached in a folder of it, or below names of it that the tree does not have.
+    attached: HashMap<NodeId, Vec<AbsPath>>,
 }
 
 impl Part<'_> {
@@ -151,6 +158,7 @@ impl Part<'_> {
 }
 
 /// A folder on its way to be read.
+#[derive(Clone)]
 struct Visit {
     part: usize,
     node: NodeId,
@@ -170,7 +178,9 @@ struct Scanner<'a> {
     causes: Vec<(CauseKey<'a>, Cause)>,
     parts: Vec<Part<'a>>,
     todo: Vec<Visit>,
-    /// Folders that were entered, by host and number.
+    /// Symlinks, and the folders that they stand in; they wait until all folders are read.
+    links: Vec<(Visit, NodeId)>,
+    /// Folders that were read, by host and number.
     visited: HashSet<(&'a Name, NodeId)>,
     /// Titles by the place of their folder in the view.
     titles: HashMap<AbsPath, usize>,
@@ -179,6 +189,28 @@ struct Scanner<'a> {
 }
 
 impl<'a> Scanner<'a> {
+    fn start(&mut self) {
+        let top = self.top;
+        if top.is_engine_made() {
+            return self.engine_made(top);
+        }
+        let Some(part) = self.part(top) else { return };
+        // What is below a root that nobody comes to can't be read, whatever its own rights are.
+        let entered = judge(self.site, top, Need::Enter);
+        let node = self.parts[part].objects.tree.find(&self.parts[part].base);
+        let Lookup::Found(node) = node else { return };
+        if entered.allowed().is_none() {
+            self.scan.entries += self.count_shut(part, node);
+            self.not_seen(top.here().clone());
+        } else if is_shut_off(top, &entered) {
+            let count = self.count_shut(part, node);
+            self.scan.entries += count;
+            self.refuse_all(&entered, count, top.here().path.clone());
+        } else {
+            self.visit(part, None);
+        }
+    }
+
     fn finish(mut self) -> Scan {
         self.causes.sort_by_key(|(_, cause)| std::cmp::Reverse(cause.count));
         self.scan.causes = self.causes.into_iter().map(|(_, cause)| cause).collect();
@@ -186,37 +218,49 @@ impl<'a> Scanner<'a> {
         self.scan
     }
 
-    /// Takes up what a route leads to, and everything that is attached below it.
-    fn open(&mut self, route: &Route, title: Option<usize>) {
-        let Some((end, root)) = route.entry() else { return };
-        let Some((host, objects)) = self.site.objects_of(&end.seen_on) else { return };
+    /// Takes up the folder that a route leads to, and what is attached below it.
+    fn part(&mut self, route: &Route) -> Option<usize> {
+        let (end, root) = route.entry()?;
+        let (host, objects) = self.site.objects_of(&end.seen_on)?;
         let tree = objects.tree;
-        if !tree.meta(root).is_folder() || !self.visited.insert((host, root)) {
-            return;
+        if !tree.meta(root).is_folder() {
+            return None;
         }
         let base = tree.path(root);
-        let depth = depth_below(&route.asked, &self.top.asked);
-        let title = title.or_else(|| self.title_at(&route.asked));
-        let mut hidden = HashSet::new();
+        let (mut hidden, mut attached) = (HashSet::new(), HashMap::<_, Vec<AbsPath>>::new());
+        let mut outermost: Vec<AbsPath> = Vec::new();
         for place in attached_below(self.site, route) {
+            if outermost.iter().any(|outer| place.within(outer)) {
+                continue;
+            }
             let rest = place.below(&route.asked).unwrap_or_default();
-            let beneath = match tree.find(&base.join(rest)) {
-                Lookup::Found(node) => Some(node),
-                _ => None,
-            };
-            let attached = follow(self.site, &route.view, &place, &self.top.subject);
-            let node = attached.entry().filter(|(end, _)| end.seen_on == *host).map(|(_, n)| n);
+            let (mut above, mut beneath) = (root, Some(root));
+            for name in components(rest) {
+                above = beneath.unwrap_or(above);
+                beneath = match tree.lookup(above, name) {
+                    Lookup::Found(node) if beneath.is_some() => Some(node),
+                    _ => None,
+                };
+            }
+            let there = follow(self.site, &route.view, &place, &self.top.subject);
+            if matches!(there.end, End::Missing(_) | End::NotAFolder { .. }) {
+                // Listed, and covered by something else.
+                continue;
+            }
             // A mount of the host itself is part of the tree that its survey saw.
-            if node.is_some() && node == beneath {
+            let own = there.entry().filter(|(end, _)| end.seen_on == *host);
+            if own.is_some_and(|(there_end, node)| {
+                Some(node) == beneath
+                    && there_end.subject == end.subject
+                    && there.read_only() == route.read_only()
+                    && there_end.mount_in(self.site).is_none_or(|mount| !mount.keeps_out(&end.subject))
+            }) {
                 continue;
             }
             hidden.extend(beneath);
-            self.open(&attached, None);
+            attached.entry(above).or_default().push(place.clone());
+            outermost.push(place);
         }
-        let dotted = components(route.asked.below(&self.top.asked).unwrap_or_default());
-        let passed_over = dotted.into_iter().any(|part| part.starts_with(b"."));
-        let part = self.parts.len();
-        self.todo.push(Visit { part, node: root, depth, title, passed_over });
         self.parts.push(Part {
             host,
             objects,
@@ -226,7 +270,71 @@ impl<'a> Scanner<'a> {
             base,
             place: route.asked.clone(),
             hidden,
+            attached,
         });
+        Some(self.parts.len() - 1)
+    }
+
+    /// Puts the top of a part on the list of folders to read.
+    fn visit(&mut self, part: usize, title: Option<usize>) {
+        let Part { objects, base, place, .. } = &self.parts[part];
+        let Lookup::Found(node) = objects.tree.find(base) else { return };
+        let place = place.clone();
+        let depth = depth_below(&place, &self.top.asked);
+        let title = title.or_else(|| self.title_at(&place));
+        let passed_over = components(place.below(&self.top.asked).unwrap_or_default())
+            .any(|part| part.starts_with(b"."));
+        self.todo.push(Visit { part, node, depth, title, passed_over });
+    }
+
+    /// A folder that holds nothing but what is mapped below it.
+    fn engine_made(&mut self, route: &Route) {
+        let mut names: Vec<AbsPath> = attached_below(self.site, route)
+            .iter()
+            .filter_map(|place| {
+                let first = components(place.below(&route.asked)?).next()?;
+                Some(route.asked.child(first))
+            })
+            .collect();
+        names.dedup();
+        for place in names {
+            self.attached(&place);
+        }
+    }
+
+    /// What is attached at a place of the view, in a folder that can be read.
+    fn attached(&mut self, place: &AbsPath) {
+        self.scan.entries += 1;
+        let there = follow(self.site, &self.top.view, place, &self.top.subject);
+        if self.parts.len() > MOST_PARTS {
+            return self.not_seen(there.here().clone());
+        }
+        if there.is_engine_made() {
+            return self.engine_made(&there);
+        }
+        let read = judge(self.site, &there, Need::Read);
+        let entered = judge(self.site, &there, Need::Enter);
+        match (self.part(&there), read.allowed()) {
+            (Some(part), _) if !is_shut_off(&there, &entered) => self.visit(part, None),
+            (Some(part), _) => {
+                let Lookup::Found(node) =
+                    self.parts[part].objects.tree.find(&self.parts[part].base)
+                else {
+                    return;
+                };
+                let count = self.count_shut(part, node);
+                self.scan.entries += count;
+                self.refuse_all(&entered, count + 1, there.here().path.clone());
+            }
+            (None, Some(true)) => {
+                let depth = depth_below(place, &self.top.asked);
+                let name = place.name().unwrap_or_default();
+                let title = self.title_at(place).filter(|_| depth > 1);
+                self.media_at(place, name, title, false);
+            }
+            (None, Some(false)) => self.refuse_all(&read, 1, there.here().path.clone()),
+            (None, None) => self.not_seen(there.here().clone()),
+        }
     }
 
     /// The title whose folder a place is, or lies in.
@@ -252,6 +360,7 @@ impl<'a> Scanner<'a> {
 
     fn folder(&mut self, visit: &Visit) {
         let part = &self.parts[visit.part];
+        self.visited.insert((part.host, visit.node));
         let tree = part.objects.tree;
         let object = part.objects.of(visit.node);
         let refused = [X, R]
@@ -259,22 +368,69 @@ impl<'a> Scanner<'a> {
             .into_iter()
             .find(|decision| !decision.allowed);
         if let Some(decision) = refused {
-            let hidden = tree.count_below(visit.node);
+            let hidden = self.count_shut(visit.part, visit.node);
             self.scan.entries += hidden;
             // The root itself is judged on its own; it is no entry of the library.
             let own = u64::from(visit.depth > 0);
             return self.refuse(visit.part, visit.node, &decision, hidden + own);
         }
         if tree.listing(visit.node) != Listing::Complete {
-            self.scan.unseen += 1;
-            if self.scan.unseen_examples.len() < EXAMPLES {
-                self.scan.unseen_examples.push(tree.path(visit.node));
-            }
+            let place = Place::new(part.host, tree.path(visit.node));
+            self.not_seen(place);
         }
         for child in tree.children(visit.node) {
             if !self.parts[visit.part].hidden.contains(&child) {
                 self.entry(visit, child);
             }
+        }
+        let attached = self.parts[visit.part].attached.get(&visit.node).cloned();
+        for place in self.next_names(visit, attached.unwrap_or_default()) {
+            self.attached(&place);
+        }
+    }
+
+    /// The entries of a folder that attached places stand in: themselves, or folders that the engine makes for them.
+    fn next_names(&self, visit: &Visit, attached: Vec<AbsPath>) -> Vec<AbsPath> {
+        let folder = self.parts[visit.part].view_path(visit.node);
+        let first = |place: &AbsPath| {
+            let name = components(place.below(&folder).unwrap_or_default()).next()?.to_vec();
+            Some(folder.child(&name))
+        };
+        let mut names: Vec<AbsPath> = attached.iter().filter_map(first).collect();
+        names.dedup();
+        names
+    }
+
+    /// How many entries the view shows below a folder, whoever may see them.
+    fn count_shut(&mut self, part: usize, node: NodeId) -> u64 {
+        let here = &self.parts[part];
+        let tree = here.objects.tree;
+        let (mut count, mut attached) = (0, Vec::new());
+        for below in tree.below_but(node, |child| here.hidden.contains(&child)) {
+            count += 1;
+            attached.extend(here.attached.get(&below).into_iter().flatten().cloned());
+        }
+        count -= 1;
+        for place in attached {
+            let there = follow(self.site, &self.top.view, &place, &self.top.subject);
+            count += 1;
+            if let Some(part) = self.part(&there)
+                && let Lookup::Found(node) =
+                    self.parts[part].objects.tree.find(&self.parts[part].base)
+            {
+                count += self.count_shut(part, node);
+            }
+        }
+        count
+    }
+
+    fn not_seen(&mut self, place: Place) {
+        self.scan.unseen += 1;
+        if self.scan.unseen_examples.len() < EXAMPLES {
+            self.scan.unseen_examples.push(place.path.clone());
+        }
+        if self.scan.unseen_places.len() < MOST_UNSEEN {
+            self.scan.unseen_places.push(place);
         }
     }
 
@@ -309,7 +465,7 @@ impl<'a> Scanner<'a> {
                     self.refuse(visit.part, child, &decision, 1);
                 }
             }
-            EntryKind::Symlink => self.symlink(visit, child),
+            EntryKind::Symlink => self.links.push((visit.clone(), child)),
             _ => {}
         }
     }
@@ -319,32 +475,55 @@ impl<'a> Scanner<'a> {
         if visit.passed_over || name.starts_with(b".") || !is_media(self.kind, name) {
             return;
         }
+        let place = self.parts[visit.part].view_path(node);
+        self.media_at(&place, name, visit.title, visit.passed_over);
+    }
+
+    fn media_at(&mut self, place: &AbsPath, name: &[u8], title: Option<usize>, passed_over: bool) {
+        if passed_over || name.starts_with(b".") || !is_media(self.kind, name) {
+            return;
+        }
         self.scan.files += 1;
-        let title = match visit.title {
-            Some(title) => title,
-            // A loose file is a title of its own.
-            None => {
-                let place = self.parts[visit.part].view_path(node);
-                self.title(place)
-            }
-        };
+        // A loose file is a title of its own.
+        let title = title.unwrap_or_else(|| self.title(place.clone()));
         self.title_files[title] += 1;
     }
 
+    /// A symlink is an entry that can be read if what it leads to can.
     fn symlink(&mut self, visit: &Visit, link: NodeId) {
         let part = &self.parts[visit.part];
         let tree = part.objects.tree;
-        let place = part.view_path(link);
+        let (own, place) = (tree.path(link), part.view_path(link));
         let found = follow(self.site, &self.top.view, &place, &self.top.subject);
-        let Some((end, node)) = found.entry() else {
-            self.scan.broken_links += 1;
-            return;
-        };
-        let Some(seen) = self.site.tree(&end.seen_on).map(|tree| tree.meta(node)) else { return };
-        if seen.is_folder() {
-            self.open(&found, visit.title);
-        } else if judge(self.site, &found, Need::Read).is_allowed() {
-            self.media_file(visit, link, tree.name(link));
+        let read = judge(self.site, &found, Need::Read);
+        match (read.allowed(), found.entry()) {
+            (Some(true), Some((end, node))) => {
+                let Some((host, objects)) = self.site.objects_of(&end.seen_on) else { return };
+                if !objects.tree.meta(node).is_folder() {
+                    return self.media_file(visit, link, tree.name(link));
+                }
+                if !self.visited.insert((host, node)) {
+                    return;
+                }
+                if let Some(part) = self.part(&found) {
+                    self.visit(part, visit.title);
+                }
+            }
+            (Some(true), None) => self.engine_made(&found),
+            (Some(false), _) if read.errno() != Some(Errno::Access) => {
+                self.scan.broken_links += 1;
+                if self.scan.broken_examples.len() < EXAMPLES {
+                    self.scan.broken_examples.push(own);
+                }
+            }
+            (Some(false), _) => self.refuse_all(&read, 1, own),
+            (None, _) => {
+                let at = match &found.end {
+                    End::Unseen { at, .. } => at.clone(),
+                    _ => found.here().clone(),
+                };
+                self.not_seen(at);
+            }
         }
     }
 
@@ -352,26 +531,52 @@ impl<'a> Scanner<'a> {
         let part = &self.parts[part];
         let object = part.objects.of(node);
         let meta = object.meta;
+        let key = CauseKey::Entry(part.host, decision.by, meta.mode, meta.uid, meta.gid);
+        let (host, path) = (part.host, part.objects.tree.path(node));
+        let reason = || {
+            let owner = self.site.owner_text(host, &meta);
+            let kind = meta.kind.word();
+            format!("{} on a {kind} of mode {:04o} {owner}", decision.entry(&object), meta.mode)
+        };
         self.scan.unreadable += count;
-        let key = (part.host, decision.by, meta.mode, meta.uid, meta.gid);
-        let index = self.causes.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
-            let owner = self.site.owner_text(part.host, &meta);
-            let reason = format!(
-                "{} on a {} of mode {:04o} {owner}",
-                decision.entry(&object),
-                meta.kind.word(),
-                meta.mode
-            );
-            let host = part.host.clone();
-            self.causes.push((key, Cause { host, reason, count: 0, examples: Vec::new() }));
-            self.causes.len() - 1
-        });
-        let cause = &mut self.causes[index].1;
-        cause.count += count;
-        if cause.examples.len() < EXAMPLES {
-            cause.examples.push(part.objects.tree.path(node));
-        }
+        note(&mut self.causes, key, host, reason, count, path);
     }
+
+    /// What something before its own rights keeps from being read.
+    fn refuse_all(&mut self, answer: &Answer, count: u64, example: AbsPath) {
+        let at = &answer.decided_at;
+        let reason = format!("{}: {}", at.path, answer.reason());
+        self.scan.unreadable += count;
+        let key = CauseKey::Words(reason.clone());
+        note(&mut self.causes, key, &at.host, || reason.clone(), count, example);
+    }
+}
+
+fn note<'a>(
+    causes: &mut Vec<(CauseKey<'a>, Cause)>,
+    key: CauseKey<'a>,
+    host: &Name,
+    reason: impl Fn() -> String,
+    count: u64,
+    example: AbsPath,
+) {
+    let index = causes.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
+        let (host, reason) = (host.clone(), reason());
+        causes.push((key, Cause { host, reason, count: 0, examples: Vec::new() }));
+        causes.len() - 1
+    });
+    let cause = &mut causes[index].1;
+    cause.count += count;
+    if cause.examples.len() < EXAMPLES {
+        cause.examples.push(example);
+    }
+}
+
+/// Whether nobody comes to the end of a way because of something before the rights of that end itself.
+fn is_shut_off(route: &Route, entered: &Answer) -> bool {
+    let own = |at: &Place| route.trail.last().is_some_and(|last| last.at == *at);
+    let by_rights = matches!(entered.refusal(), Some(Refusal::Permission { .. } | Refusal::Options(_)));
+    entered.is_refused() && !(own(&entered.decided_at) && by_rights)
 }
 
 fn depth_below(place: &AbsPath, root: &AbsPath) -> u32 {

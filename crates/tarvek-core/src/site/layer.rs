@@ -3,6 +3,7 @@
 use std::fmt;
 
 use crate::words::name::Name;
+use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::terms::{Access, Protocol};
 
@@ -28,6 +29,9 @@ pub struct Layer {
     /// Whether the filesystem itself is read-only, and not only this way to it. The kernel then refuses before it looks at
     /// owners and modes (`sb_permission` in `fs/namei.c`).
     pub filesystem: bool,
+    /// Of a read-only mapping: the mount below it that the way goes on to. Engines differ in whether read-only reaches there
+    /// (MOUNT_ATTR_RDONLY with or without AT_RECURSIVE, mount_setattr(2)).
+    pub nested: Option<AbsPath>,
 }
 
 impl fmt::Display for Layer {

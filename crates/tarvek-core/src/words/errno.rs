@@ -13,6 +13,7 @@ words! {
         NoEntry = "ENOENT",
         NotAFolder = "ENOTDIR",
         Loop = "ELOOP",
+        NameTooLong = "ENAMETOOLONG",
         Busy = "EBUSY",
         /// An id that a mount does not map.
         Overflow = "EOVERFLOW",

@@ -8,7 +8,7 @@ use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::kernel::new_entry::Making;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::remedy::wish::{Wish, remedy};
-use tarvek_core::route::follow;
+use tarvek_core::route::follow_written;
 use tarvek_core::route::hops::{Route, View};
 use tarvek_core::scan::read::below;
 use tarvek_core::site::join::Site;
@@ -32,7 +32,7 @@ pub(super) fn run(
         Some(written) => inputs::subject(&asked.site, &asked.view, written)?,
         None => inputs::usual_subject(&asked),
     };
-    let route = follow(&asked.site, &asked.view, &asked.path, &subject);
+    let route = follow_written(&asked.site, &asked.view, &asked.written, &subject);
     if let Some(why) = absent(&asked.site, &route) {
         return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
     }
@@ -88,7 +88,7 @@ impl Question<'_> {
                     "run it on the host itself, with its own path and --as",
                 ));
             }
-            answers = attempt::prove(&asked.path, &self.subject, answers)?;
+            answers = attempt::prove(&asked.written, &self.subject, answers)?;
         }
         let folder = self.kind() == Some(EntryKind::Folder);
         let below = (self.args.below && folder).then(|| below(self.site(), &self.route));
@@ -99,7 +99,7 @@ impl Question<'_> {
         };
         let wish = Wish {
             view: &asked.view,
-            path: &asked.path,
+            path: &asked.written,
             subject: &self.subject,
             needs: &wanted,
             below: below.is_some(),

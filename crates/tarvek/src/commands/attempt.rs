@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use tarvek_core::judge::verdict::{Answer, Attempt, Need};
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::words::errno::Errno;
-use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::shown;
 use tarvek_core::words::word::Word;
 use tarvek_host::observe;
 use tarvek_host::prove::{FolderTimes, attempt, become_account, may_be_opened, untriable};
@@ -51,7 +51,7 @@ fn read(written: &str) -> Attempt {
 /// # Errors
 /// If this process is not root, or the child could not become the account.
 pub(super) fn prove(
-    path: &AbsPath,
+    path: &[u8],
     subject: &Subject,
     answers: Vec<Answer>,
 ) -> Result<Vec<Answer>, Failure> {
@@ -61,10 +61,11 @@ pub(super) fn prove(
             "run it as root, or leave --prove out: the answer is then what was seen",
         ));
     }
-    let place = PathBuf::from(std::ffi::OsStr::from_bytes(path.as_bytes()));
+    let place = PathBuf::from(std::ffi::OsStr::from_bytes(path));
     if !may_be_opened(&place) {
         return Err(Failure::new(format!(
-            "{path} is neither a file nor a folder, and nothing else is opened"
+            "{} is neither a file nor a folder, and nothing else is opened",
+            shown(path)
         )));
     }
     let triable: Vec<Need> = answers

@@ -1,7 +1,7 @@
 //! `tarvek trace`.
 
 use tarvek_core::route::end::End;
-use tarvek_core::route::follow;
+use tarvek_core::route::follow_written;
 use tarvek_host::observe::Depth;
 
 use crate::cli::{Format, Globals, TraceArgs};
@@ -16,7 +16,7 @@ pub(super) fn run(
 ) -> Result<Outcome, Failure> {
     let asked = inputs::asked(globals, args.from.as_deref(), &args.path, Depth::Names)?;
     let (subject, remark) = inputs::usual_subject(&asked);
-    let route = follow(&asked.site, &asked.view, &asked.path, &subject);
+    let route = follow_written(&asked.site, &asked.view, &asked.written, &subject);
     let text = match args.format {
         Format::Text => trace::text(&route, remark.as_deref(), screen),
         Format::Json => json::text(&json::Trace::from(&route)),

@@ -1,12 +1,15 @@
 //! From options to a question: a joined site, a viewpoint, a path, and who asks.
 
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::route::hops::View;
-use tarvek_core::route::places;
+use tarvek_core::route::{follow_written, places};
+use tarvek_core::scan::read::below;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
@@ -71,7 +74,10 @@ pub(crate) fn places_of(
 pub(crate) struct Asked {
     pub(crate) site: Site,
     pub(crate) view: View,
+    /// With `..` taken by name, for those who read it.
     pub(crate) path: AbsPath,
+    /// Absolute, and else as it was typed.
+    pub(crate) written: Vec<u8>,
     /// The host that is this machine.
     pub(crate) own: Name,
     /// The layout's file name; empty without a layout.
@@ -106,19 +112,51 @@ pub(crate) fn asked(
         Some(view) => viewpoint(&site, view)?,
         None => View::Host(own.clone()),
     };
-    let path = absolute(path, &view)?;
-    if site.facts(&own).is_some() {
-        return Ok(Asked { site, view, path, own, layout });
+    let (path, written) = absolute(path, &view)?;
+    let site = match site.facts(&own) {
+        Some(_) => site,
+        None => looked_at(site, &own, &view, &written, depth)?,
+    };
+    Ok(Asked { site, view, path, written, own, layout })
+}
+
+/// How often what was seen may lead to places that were not looked at yet: through symlinks, mappings in mappings, binds.
+const MOST_LOOKS: usize = 12;
+
+/// Looks at this machine wherever the way of a path leads, again until it leads nowhere new.
+fn looked_at(
+    base: Site,
+    own: &Name,
+    view: &View,
+    written: &[u8],
+    depth: Depth,
+) -> Result<Site, Failure> {
+    let mut places: BTreeMap<AbsPath, Depth> = BTreeMap::new();
+    let mut site = base.clone();
+    for _ in 0..MOST_LOOKS {
+        let mut new = false;
+        let on_the_way = places::for_path(&site, own, view, written).into_iter();
+        let linked = (depth == Depth::Everything).then(|| {
+            let subject = Subject::new(0, 0, []);
+            let unseen = below(&site, &follow_written(&site, view, written, &subject)).unseen_places;
+            unseen.into_iter().filter(|place| place.host == *own).map(|place| (place.path, true))
+        });
+        for (place, is_end) in on_the_way.chain(linked.into_iter().flatten()) {
+            let wanted = if is_end { depth } else { Depth::Entry };
+            let known = places.entry(place);
+            new |= match &known {
+                Entry::Occupied(known) => *known.get() < wanted,
+                Entry::Vacant(_) => true,
+            };
+            let depth = known.or_insert(wanted);
+            *depth = wanted.max(*depth);
+        }
+        if !new {
+            break;
+        }
+        site = with_live(base.clone(), own, places.clone().into_iter().collect())?;
     }
-    let mut wanted = places::for_path(&site, &own, &view, &path);
-    if view == View::Host(own.clone()) {
-        wanted.push(path.clone());
-    }
-    if wanted.is_empty() {
-        return Ok(Asked { site, view, path, own, layout });
-    }
-    let site = with_live(site, &own, wanted.into_iter().map(|place| (place, depth)).collect())?;
-    Ok(Asked { site, view, path, own, layout })
+    Ok(site)
 }
 
 fn viewpoint(site: &Site, written: &str) -> Result<View, Failure> {
@@ -141,11 +179,11 @@ fn viewpoint(site: &Site, written: &str) -> Result<View, Failure> {
 }
 
 /// A path as it was typed: relative to here on this machine, absolute elsewhere.
-fn absolute(path: &OsStr, view: &View) -> Result<AbsPath, Failure> {
+fn absolute(path: &OsStr, view: &View) -> Result<(AbsPath, Vec<u8>), Failure> {
     let written = path.as_bytes();
     let typed = match AbsPath::of_client(written) {
-        Ok(path) => return Ok(path),
-        Err(_) if written.starts_with(b"/") => written.to_vec(),
+        _ if written.starts_with(b"/") => written.to_vec(),
+        Ok(path) => path.as_bytes().to_vec(),
         Err(_) => match view {
             View::Host(host) if *host == observe::host_name() => {
                 [std::env::current_dir()?.as_os_str().as_bytes(), b"/", written].concat()
@@ -159,7 +197,6 @@ fn absolute(path: &OsStr, view: &View) -> Result<AbsPath, Failure> {
     if written.is_empty() || written.contains(&0) {
         return Err(Failure::new("the path is empty"));
     }
-    // A shell's `..` is taken by name, as `cd` takes it.
     let mut path = AbsPath::root();
     for part in components(&typed) {
         if part == b".." {
@@ -168,7 +205,7 @@ fn absolute(path: &OsStr, view: &View) -> Result<AbsPath, Failure> {
             path.push(part);
         }
     }
-    Ok(path)
+    Ok((path, typed))
 }
 
 /// Who asks where nobody is named: the account of a service, on this machine whoever runs this, elsewhere root.

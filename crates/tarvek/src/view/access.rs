@@ -57,9 +57,10 @@ pub(crate) fn text(
 pub(crate) fn below(scan: &Scan, screen: &Screen) -> String {
     let all = counted(scan.entries, "entry");
     let mut out = String::new();
-    let answer = match scan.unreadable {
-        0 => format!("below: all of {all} can be read"),
-        count => format!("below: {count} of {all} can't be read"),
+    let answer = match (scan.unreadable, scan.all_readable()) {
+        (0, Some(true)) => format!("below: all of {all} can be read"),
+        (0, _) => format!("below: {all}, of which not all can be read"),
+        (count, _) => format!("below: {count} of {all} can't be read"),
     };
     let _ = writeln!(out, "\n{}", strong(answer));
     for cause in &scan.causes {
@@ -70,8 +71,14 @@ pub(crate) fn below(scan: &Scan, screen: &Screen) -> String {
             let _ = writeln!(out, "      {}", dim(example.to_string()));
         }
     }
+    if scan.broken_links > 0 {
+        let _ = writeln!(out, "  symlinks that lead nowhere: {}", scan.broken_links);
+        for example in &scan.broken_examples {
+            let _ = writeln!(out, "      {}", dim(example.to_string()));
+        }
+    }
     if scan.unseen > 0 {
-        let _ = writeln!(out, "  {} could not be looked into", counted(scan.unseen, "folder"));
+        let _ = writeln!(out, "  places that could not be looked into: {}", scan.unseen);
         for example in &scan.unseen_examples {
             let _ = writeln!(out, "      {}", dim(example.to_string()));
         }

@@ -87,7 +87,7 @@ mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().only.push("@keepers".into());
-        let told = "lantern (840:840) can't read /media/films: /mnt on millrace: the share does not admit lantern → on granary: admit \
+        let told = "lantern (840:840) can't read /media/films: /mnt/media on millrace: the share does not admit lantern → on granary: admit \
                     the user in the smb of the share";
         assert_eq!(scene.told(&RULE), told);
     }

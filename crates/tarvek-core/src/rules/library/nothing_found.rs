@@ -86,7 +86,11 @@ fn empty_because(site: &Site, case: &Case) -> Option<Reason> {
         End::HiddenChild { .. } => Some(&share::child_dataset_hidden::RULE),
         End::Unmapped { .. } => Some(&identity::shifted::RULE),
         End::NotAdmitted { .. } => Some(&access::root_unreadable::RULE),
-        End::Loop | End::LeavesShare { .. } => None,
+        End::Loop
+        | End::LeavesShare { .. }
+        | End::NotFollowed { .. }
+        | End::ProtectedLink { .. }
+        | End::TooLong { .. } => None,
     };
     Some((route.end.words(), rule))
 }

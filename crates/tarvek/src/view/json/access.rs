@@ -70,8 +70,10 @@ impl RemedyDoc {
 struct Below {
     entries: u64,
     unreadable: u64,
-    /// Folders that nobody could look into.
+    /// Folders, and places that symlinks lead to, that nobody could look into.
     unseen: u64,
+    /// Symlinks that lead nowhere.
+    broken_links: u64,
     /// What decides, the commonest first.
     causes: Vec<CauseDoc>,
 }
@@ -128,6 +130,7 @@ impl Access {
                 entries: scan.entries,
                 unreadable: scan.unreadable,
                 unseen: scan.unseen,
+                broken_links: scan.broken_links,
                 causes: scan.causes.iter().map(cause).collect(),
             }),
             remedy: remedy.map(|remedy| RemedyDoc::new(remedy, layout)),
