@@ -25,6 +25,18 @@ pub fn unescape(text: &[u8]) -> Vec<u8> {
     out
 }
 
+/// Reads a name as `getfacl(1)` writes it: as [`unescape`], and a backslash as two.
+pub fn unescape_acl(text: &[u8]) -> Vec<u8> {
+    let mut parts: Vec<Vec<u8>> = Vec::new();
+    let mut rest = text;
+    while let Some(at) = rest.windows(2).position(|pair| pair == b"\\\\") {
+        parts.push(unescape(&rest[..at]));
+        rest = &rest[at + 2..];
+    }
+    parts.push(unescape(rest));
+    parts.join(&b'\\')
+}
+
 /// Writes control characters, spaces where asked, and backslashes as `\ooo`.
 pub fn escape(bytes: &[u8], spaces: bool) -> Vec<u8> {
     let mut out = Vec::with_capacity(bytes.len());
@@ -48,5 +60,6 @@ mod tests {
         assert_eq!(unescape(&escape(&all, true)), all);
         assert_eq!(unescape(&escape(&all, false)), all);
         assert_eq!(unescape(b"a\\040b\\9\\"), b"a b\\9\\");
+        assert_eq!(unescape_acl(b"a\\\\134\\012\\\\"), b"a\\134\n\\");
     }
 }

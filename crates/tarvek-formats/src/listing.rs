@@ -28,7 +28,7 @@ use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 
-use crate::escape::unescape;
+use crate::escape::{escape, unescape, unescape_acl};
 use crate::mistake::{Refused, in_line};
 use crate::{accounts, acl, fstab, mountinfo, told};
 
@@ -263,7 +263,8 @@ impl Reader<'_> {
         for line in self.lines("acl") {
             if let Some(written) = line.1.strip_prefix(b"# file: ") {
                 keep(path.take(), &mut access, &mut default);
-                path = Some(self.path(*line, 9, written)?);
+                let written = escape(&unescape_acl(written), false);
+                path = Some(self.path(*line, 9, &written)?);
                 continue;
             }
             let text = String::from_utf8_lossy(line.1);

@@ -264,12 +264,36 @@ awk '{ print length($0), $0 }' "$work/all" | sort -n | sed 's/^[0-9]* //' | awk 
 awk '{ for (i = 7; i < NF; i++) if ($i == "-") break
   if ($(i + 1) ~ /^(proc|sysfs|devtmpfs|devpts|cgroup2?|debugfs|tracefs|securityfs|configfs|bpf|pstore|mqueue|hugetlbfs|autofs|efivarfs|fusectl|binfmt_misc|rpc_pipefs|nfsd|nfs4?|cifs|smb3|smbfs|9p|ceph|fuse\.sshfs|fuse\.glusterfs|fuse\.davfs)$/) print $5 }' \
   /proc/self/mountinfo 2>/dev/null | sort -u >"$work/skip"
+# A folder that is bound below itself: find takes the way into it for a loop and leaves it out, so it is walked by itself.
+bound_below_itself() {
+  id=$(stat -c '%d:%i' -- "$1" 2>/dev/null) || return
+  path=
+  rest=${1#/}
+  while :; do
+    case $rest in */*) ;; *) return ;; esac
+    path=$path/${rest%%/*}
+    rest=${rest#*/}
+    if [ "$(stat -c '%d:%i' -- "$path" 2>/dev/null)" = "$id" ]; then
+      printf '%s\0' "$1" | digits
+      return
+    fi
+  done
+}
+awk '{ print $5 }' /proc/self/mountinfo 2>/dev/null | sort -u | awk 'NR == FNR { skip[$0] = 1; next } !($0 in skip)' "$work/skip" - >"$work/mounted"
+while IFS= read -r point; do
+  unescape "$point"
+  if bound=$(bound_below_itself "$unescaped") && [ -n "$bound" ]; then
+    say "$point" >>"$work/apart"
+    say "$bound"
+  fi
+done <"$work/mounted" >"$work/bound"
+[ -f "$work/apart" ] || : >"$work/apart"
 walk() { # ROOT FIND-EXPRESSION: everything below a root that is to be seen, without the root
   walk_root=$1
   shift
   # BusyBox forgets what -exec … + has gathered if it stands in parentheses.
   set -- ! -path "$(pattern "$walk_root")" "$@"
-  for point in $(cat "$work/skip"); do
+  for point in $(cat "$work/skip" "$work/apart"); do
     unescape "$point"
     [ "$unescaped" = "$walk_root" ] || set -- -path "$(pattern "$unescaped")" -prune -o "$@"
   done
@@ -284,6 +308,11 @@ done
 # Those in a root, but not the root itself.
 awk 'NR == FNR { roots[$0] = 1; next }
   { for (r in roots) if (r == "\\057" || index($0, r "\\057") == 1) { print; next } }' "$work/roots" "$work/points" >"$work/none"
+
+# Where walks start: the roots, and what in them is bound below itself.
+awk 'NR == FNR { roots[$0] = 1; print; next }
+  { for (r in roots) if (r == "\\057" || index($0, r "\\057") == 1) { print; next } }' "$work/roots" "$work/bound" >"$work/starts"
+each_start() { each "$1" <"$work/starts"; }
 
 section roots
 each_root() { each "$1" <"$work/roots"; }
@@ -302,7 +331,7 @@ tree() {
   walk "$1" ! -type l ! -path "*[[:cntrl:]\\\\]*" -exec stat -c "$format %n" -- {} + | rows
   walk "$1" \( -type l -o -path "*[[:cntrl:]\\\\]*" \) -exec sh -c "$octal" sh {} + | digits | each one
 }
-each_root tree
+each_start tree
 each one <"$work/none"
 end tree
 
@@ -319,7 +348,7 @@ gaps() {
   sh -c "$unread" sh "$1" | digits | each closed
   walk "$1" -type d -exec sh -c "$unread" sh {} + | digits | each closed
 }
-each_root gaps
+each_start gaps
 end gaps
 
 section acl
@@ -331,7 +360,7 @@ if have getfacl; then
   }
   { if [ -f "$work/above" ]; then awk '!seen[$0]++' "$work/above" | each acls_of; fi
     each acls_of <"$work/none"
-    each_root acls; } | sed 's/^/|/'
+    each_start acls; } | sed 's/^/|/'
 else
   lack "acl: no getfacl command, for POSIX ACLs"
 fi

@@ -11,7 +11,7 @@ use crate::kernel::request::{Denied, Kept, Of, Permitted, may, may_remove};
 use crate::route::attached::is_mount_point;
 use crate::route::end::End;
 use crate::route::hops::{HopKind, Route, Waypoint};
-use crate::route::{follow, follow_to_name};
+use crate::route::{follow, follow_to_name, follow_written};
 use crate::site::join::Site;
 use crate::site::layer::Layer;
 use crate::site::suppose::Objects;
@@ -23,11 +23,19 @@ use crate::words::terms::Access;
 pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
     // What is removed is the name, also where it is a symlink's (unlink(2)).
     let linked = route.hops.iter().any(|hop| hop.kind == HopKind::Symlink);
-    if need == Need::Remove && linked {
+    if need == Need::Remove && (linked || route.end != End::Reached) {
         let end = route.written.iter().rposition(|&byte| byte != b'/').map_or(0, |last| last + 1);
         let mut name = follow_to_name(site, &route.view, &route.written[..end], &route.subject);
         name.written.clone_from(&route.written);
         return Along { site, route: &name, need }.answer();
+    }
+    // What is made or looked up in a folder has the folder's symlink in the middle of its path, where nothing protects it.
+    if let (Need::Enter | Need::Add | Need::Write, End::ProtectedLink { .. }) = (need, &route.end) {
+        let inside = [&route.written[..], b"/."].concat();
+        let inside = follow_written(site, &route.view, &inside, &route.subject);
+        if need != Need::Write || inside.end == End::Reached {
+            return Along { site, route: &inside, need }.answer();
+        }
     }
     Along { site, route, need }.answer()
 }
@@ -151,6 +159,14 @@ impl Along<'_> {
     /// What lies before a break is still decided: a folder that can't be searched hides the rest.
     fn broken(&self, last: &Waypoint) -> Ended {
         if let Err(answer) = self.search(&self.route.trail) {
+            return answer;
+        }
+        // The mount is asked for before the name is looked up (`do_renameat2`, `do_unlinkat`).
+        if self.need == Need::Remove
+            && !self.route.names_left
+            && let End::Missing(_) | End::TooLong { .. } | End::NotAFolder { .. } = self.route.end
+            && let Err(answer) = self.writable(&self.route.layers, last, |_| true)
+        {
             return answer;
         }
         match &self.route.end {
@@ -355,7 +371,7 @@ impl Along<'_> {
             return other(last, "it is the root of the view", Errno::Busy);
         };
         match self.route.written.rsplit(|&byte| byte == b'/').next() {
-            Some(b".") => return other(last, "a path that ends in . is no name", Errno::Invalid),
+            Some(b".") => return other(last, "a path that ends in . is no name", Errno::Busy),
             Some(b"..") => return other(last, "a path that ends in .. is no name", Errno::Busy),
             _ => {}
         }

@@ -253,9 +253,8 @@ impl Walker<'_> {
         entrance: Entrance,
     ) -> Walked {
         let mut links = Vec::new();
-        let walked = self.inside(|| {
-            self.walk(self.host_top(host, subject), path, Last::Followed, &mut links)
-        });
+        let walked = self
+            .inside(|| self.walk(self.host_top(host, subject), path, Last::Followed, &mut links));
         let Some((mut inner, end)) = walked else { return (spot, End::Loop) };
         let (seen, mount) = (inner.frames[0].node.is_some(), inner.frames[0].mount);
         let at_mount = inner.frames.len() > 1;

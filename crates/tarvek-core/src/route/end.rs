@@ -134,7 +134,9 @@ impl End {
                 link.path
             ),
             Self::TooLong { at } => match at.path.name().map_or(0, <[u8]>::len) {
-                length @ 256.. => format!("a name of {length} bytes is longer than a filesystem takes (255)"),
+                length @ 256.. => {
+                    format!("a name of {length} bytes is longer than a filesystem takes (255)")
+                }
                 _ => format!(
                     "the path has {} bytes, and a kernel takes 4095",
                     at.path.as_bytes().len()

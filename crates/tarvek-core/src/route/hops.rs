@@ -167,6 +167,8 @@ pub struct Route {
     /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there is: all versions of NFSv4
     /// before 4.2 do (RFC 8275, section 2).
     pub umask_always: bool,
+    /// Whether it ended before the last name of the path.
+    pub names_left: bool,
     pub end: End,
     pub(super) here: Place,
 }
@@ -186,6 +188,11 @@ impl Route {
     pub fn entry(&self) -> Option<(&Waypoint, NodeId)> {
         let last = self.trail.last().filter(|_| self.end == End::Reached)?;
         Some((last, last.node?))
+    }
+
+    /// The path of its end in the view, symlinks and `..` resolved.
+    pub fn view_path(&self) -> &AbsPath {
+        self.levels.first().map_or(&self.asked, |(_, path)| path)
     }
 
     /// Whether it ends in a folder that only holds what is mapped below it.

@@ -121,7 +121,8 @@ mod tests {
         }
         let outside = route_on(&site, "granary", "/loft/media/outside", &Subject::new(7, 7, []));
         assert_eq!(told(&outside), "symlink folder: granary:/loft/media/films as 7:7, there");
-        let name = follow_to_name(&site, &View::host("granary"), &outside.written, &outside.subject);
+        let name =
+            follow_to_name(&site, &View::host("granary"), &outside.written, &outside.subject);
         assert_eq!(told(&name), "folder: granary:/loft/media/outside as 7:7, there");
     }
 

@@ -190,6 +190,8 @@ pub(super) struct Spot {
     pub(super) not_mounted: Vec<(usize, NotMounted)>,
     pub(super) mapping: Option<usize>,
     pub(super) volume: Option<Name>,
+    /// Whether the walk ended before the last name of the path.
+    pub(super) names_left: bool,
 }
 
 impl Spot {
@@ -201,6 +203,7 @@ impl Spot {
             not_mounted: Vec::new(),
             mapping: None,
             volume: None,
+            names_left: false,
         }
     }
 

@@ -10,11 +10,11 @@ use crate::facts::mounts::MountTable;
 use crate::facts::tree::{Lookup, NodeId, Tree};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::subject::Subject;
+use crate::layout::mapping::Mapping;
 use crate::route::arrive::as_seen;
 use crate::route::end::{End, Missing, NotMounted};
 use crate::route::finish::Finish;
 use crate::route::hops::{Hop, HopKind, Route, View, Waypoint};
-use crate::layout::mapping::Mapping;
 use crate::route::spot::{Frame, Last, Spot, Via, host_of, maps_of};
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -115,14 +115,16 @@ impl<'a> Walker<'a> {
         // Entries above a symlink that leads elsewhere, or that `..` leaves, are searched all the same.
         let mut passed: Vec<Waypoint> = Vec::new();
         let mut stack = vec![top];
-        let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>| {
+        let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>, todo: VecDeque<Vec<u8>>| {
             spot.trail.splice(0..0, passed);
+            spot.names_left = todo.iter().any(|part| !part.is_empty());
             (spot, end)
         };
         while let Some(part) = todo.pop_front() {
             let here = stack.last().expect("the top is never popped").clone();
             if let Some(end) = self.not_a_folder(&here) {
-                return finish(here, end, passed);
+                todo.push_front(part);
+                return finish(here, end, passed, todo);
             }
             match part.as_slice() {
                 // A final slash asks for no more than a folder.
@@ -132,7 +134,7 @@ impl<'a> Walker<'a> {
                     continue;
                 }
                 b".." => {
-                    passed.extend(here.trail.last().cloned());
+                    passed.extend(here.trail.iter().cloned());
                     if stack.len() > 1 {
                         stack.pop();
                     }
@@ -142,7 +144,7 @@ impl<'a> Walker<'a> {
             }
             let (next, end) = self.enter(&here, &part);
             if end != End::Reached {
-                return finish(next, end, passed);
+                return finish(next, end, passed, todo);
             }
             let is_last = todo.iter().all(Vec::is_empty);
             let follows = last == Last::Followed || !todo.is_empty();
@@ -151,18 +153,18 @@ impl<'a> Walker<'a> {
                 continue;
             };
             if let Some(end) = self.link_refused(&here, &next, is_last) {
-                return finish(next, end, passed);
+                return finish(next, end, passed, todo);
             }
             let Some(target) = target else {
                 let why = Some("where the symlink points was not seen".into());
                 let at = next.inner().at(self.site);
-                return finish(next, End::Unseen { at, why }, passed);
+                return finish(next, End::Unseen { at, why }, passed, todo);
             };
             if next.on_smb_server() {
                 // The server resolves it, within the share.
                 let (spot, end) = self.link_on_server(&here, &next, &target, links);
                 if end != End::Reached {
-                    return finish(spot, end, passed);
+                    return finish(spot, end, passed, todo);
                 }
                 stack.push(spot);
                 continue;
@@ -177,7 +179,7 @@ impl<'a> Walker<'a> {
             }
         }
         let spot = stack.pop().expect("the top is never popped");
-        finish(spot, End::Reached, passed)
+        finish(spot, End::Reached, passed, todo)
     }
 
     /// A resolution of its own, with symlinks counted anew; `None` where one leads into the other without end.
@@ -380,8 +382,7 @@ impl<'a> Walker<'a> {
                 _ if long => return (spot, End::TooLong { at }),
                 Some((folder, Lookup::Absent)) => {
                     if self.engine_makes(&spot) {
-                        let made =
-                            Waypoint { engine_made: true, ..self.waypoint(&spot, false) };
+                        let made = Waypoint { engine_made: true, ..self.waypoint(&spot, false) };
                         spot.trail.push(made);
                         return (spot, End::Reached);
                     }
@@ -408,7 +409,15 @@ impl<'a> Walker<'a> {
         let counts_characters = |filesystem: &Name| {
             matches!(
                 filesystem.raw(),
-                "vfat" | "exfat" | "ntfs" | "ntfs3" | "fuseblk" | "cifs" | "smb3" | "zfs" | "hfsplus"
+                "vfat"
+                    | "exfat"
+                    | "ntfs"
+                    | "ntfs3"
+                    | "fuseblk"
+                    | "cifs"
+                    | "smb3"
+                    | "zfs"
+                    | "hfsplus"
             )
         };
         let View::Host(host) = &frame.level else { return false };

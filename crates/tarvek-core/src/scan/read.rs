@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use crate::facts::tree::{Listing, Lookup, NodeId};
+use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
 use crate::judge::along::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::decide::{Decider, Decision, R, W, X, decide};
@@ -126,6 +126,27 @@ enum CauseKey<'a> {
     Words(String),
 }
 
+/// What makes two folders the same, whatever the way to them.
+#[derive(PartialEq, Eq, Hash)]
+enum Folder<'a> {
+    /// The host, the device and the inode.
+    Inode(&'a Name, u64, u64),
+    /// Where inodes are not known: the host, and the number in its facts.
+    Node(&'a Name, NodeId),
+    /// One that the engine makes in the view.
+    Made(AbsPath),
+}
+
+impl<'a> Folder<'a> {
+    fn seen(host: &'a Name, tree: &Tree, node: NodeId) -> Self {
+        let meta = tree.meta(node);
+        match (meta.device, meta.inode) {
+            (Some(device), Some(inode)) => Self::Inode(host, device, inode),
+            _ => Self::Node(host, node),
+        }
+    }
+}
+
 /// One connected part of one host's tree, below one attachment.
 struct Part<'a> {
     host: &'a Name,
@@ -180,8 +201,8 @@ struct Scanner<'a> {
     todo: Vec<Visit>,
     /// Symlinks, and the folders that they stand in; they wait until all folders are read.
     links: Vec<(Visit, NodeId)>,
-    /// Folders that were read, by host and number.
-    visited: HashSet<(&'a Name, NodeId)>,
+    /// Folders that were read.
+    visited: HashSet<Folder<'a>>,
     /// Titles by the place of their folder in the view.
     titles: HashMap<AbsPath, usize>,
     /// How many readable files each has.
@@ -253,7 +274,9 @@ impl<'a> Scanner<'a> {
                 Some(node) == beneath
                     && there_end.subject == end.subject
                     && there.read_only() == route.read_only()
-                    && there_end.mount_in(self.site).is_none_or(|mount| !mount.keeps_out(&end.subject))
+                    && there_end
+                        .mount_in(self.site)
+                        .is_none_or(|mount| !mount.keeps_out(&end.subject))
             }) {
                 continue;
             }
@@ -289,6 +312,7 @@ impl<'a> Scanner<'a> {
 
     /// A folder that holds nothing but what is mapped below it.
     fn engine_made(&mut self, route: &Route) {
+        self.visited.insert(Folder::Made(route.view_path().clone()));
         let mut names: Vec<AbsPath> = attached_below(self.site, route)
             .iter()
             .filter_map(|place| {
@@ -360,8 +384,8 @@ impl<'a> Scanner<'a> {
 
     fn folder(&mut self, visit: &Visit) {
         let part = &self.parts[visit.part];
-        self.visited.insert((part.host, visit.node));
         let tree = part.objects.tree;
+        self.visited.insert(Folder::seen(part.host, tree, visit.node));
         let object = part.objects.of(visit.node);
         let refused = [X, R]
             .map(|want| part.decide(&object, want))
@@ -502,14 +526,18 @@ impl<'a> Scanner<'a> {
                 if !objects.tree.meta(node).is_folder() {
                     return self.media_file(visit, link, tree.name(link));
                 }
-                if !self.visited.insert((host, node)) {
+                if !self.visited.insert(Folder::seen(host, objects.tree, node)) {
                     return;
                 }
                 if let Some(part) = self.part(&found) {
                     self.visit(part, visit.title);
                 }
             }
-            (Some(true), None) => self.engine_made(&found),
+            (Some(true), None) => {
+                if !self.visited.contains(&Folder::Made(found.view_path().clone())) {
+                    self.engine_made(&found);
+                }
+            }
             (Some(false), _) if read.errno() != Some(Errno::Access) => {
                 self.scan.broken_links += 1;
                 if self.scan.broken_examples.len() < EXAMPLES {
@@ -575,7 +603,8 @@ fn note<'a>(
 /// Whether nobody comes to the end of a way because of something before the rights of that end itself.
 fn is_shut_off(route: &Route, entered: &Answer) -> bool {
     let own = |at: &Place| route.trail.last().is_some_and(|last| last.at == *at);
-    let by_rights = matches!(entered.refusal(), Some(Refusal::Permission { .. } | Refusal::Options(_)));
+    let by_rights =
+        matches!(entered.refusal(), Some(Refusal::Permission { .. } | Refusal::Options(_)));
     entered.is_refused() && !(own(&entered.decided_at) && by_rights)
 }
 

@@ -138,7 +138,8 @@ fn looked_at(
         let on_the_way = places::for_path(&site, own, view, written).into_iter();
         let linked = (depth == Depth::Everything).then(|| {
             let subject = Subject::new(0, 0, []);
-            let unseen = below(&site, &follow_written(&site, view, written, &subject)).unseen_places;
+            let unseen =
+                below(&site, &follow_written(&site, view, written, &subject)).unseen_places;
             unseen.into_iter().filter(|place| place.host == *own).map(|place| (place.path, true))
         });
         for (place, is_end) in on_the_way.chain(linked.into_iter().flatten()) {

@@ -272,8 +272,14 @@ pub fn grow(random: &mut Random, top: &Path, whole: bool) -> Vec<PathBuf> {
 /// Takes mounts and flags away again, innermost first.
 pub fn clear(top: &Path) {
     let table = std::fs::read_to_string("/proc/thread-self/mountinfo").unwrap();
-    let point =
-        |line: &str| line.split(' ').nth(4).unwrap().replace("\\040", " ").replace("\\012", "\n");
+    let point = |line: &str| {
+        line.split(' ')
+            .nth(4)
+            .unwrap()
+            .replace("\\040", " ")
+            .replace("\\012", "\n")
+            .replace("\\134", "\\")
+    };
     let mut points: Vec<String> = table.lines().map(point).collect();
     points.retain(|point| Path::new(point).starts_with(top));
     for point in points.iter().rev() {

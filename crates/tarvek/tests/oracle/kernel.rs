@@ -73,6 +73,11 @@ impl Space {
         Self { map, keeper }
     }
 
+    /// The argument with which `nsenter` goes there.
+    pub fn files(&self) -> [String; 1] {
+        [format!("--user=/proc/{}/ns/user", self.keeper.id())]
+    }
+
     /// A command that runs what follows it as root of the namespace.
     fn enter(&self) -> Command {
         let mut command = Command::new("nsenter");

@@ -17,4 +17,6 @@ mod remedy;
 #[path = "../support/rows.rs"]
 mod rows;
 mod smb;
+mod stage;
 mod survey;
+mod view;

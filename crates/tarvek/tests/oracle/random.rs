@@ -21,6 +21,11 @@ impl Random {
         Self(seed)
     }
 
+    /// From a seed that an earlier run printed.
+    pub fn of(seed: u64) -> Self {
+        Self(seed)
+    }
+
     pub fn next(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut z = self.0;
@@ -68,7 +73,8 @@ pub fn tree(random: &mut Random, top: &Path, depth: u32) -> Vec<PathBuf> {
 
 fn fill(random: &mut Random, folder: &Path, depth: u32, all: &mut Vec<PathBuf>) {
     for n in 0..random.below(6) {
-        let name = match random.below(9) {
+        let name = match random.below(10) {
+            9 => format!("back\\slash\\\\040 {n}"),
             0 => format!(".hidden {n}"),
             1 => format!("Ölmühle {n}\nx"),
             _ => format!("title {n}"),

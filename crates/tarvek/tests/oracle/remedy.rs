@@ -49,8 +49,13 @@ fn remedies_give_what_was_asked_and_say_what_else_they_change() {
         let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
         let view = View::Host(host.clone());
         let asked = access::abs(&path);
-        let wish =
-            Wish { view: &view, path: asked.as_bytes(), subject: &subject, needs: &[need], below: all };
+        let wish = Wish {
+            view: &view,
+            path: asked.as_bytes(),
+            subject: &subject,
+            needs: &[need],
+            below: all,
+        };
         let before: Vec<Tried> = people
             .iter()
             .map(|(_, who)| access::attempt(who, None, &paths, place.folder()))
