@@ -10,7 +10,7 @@ use crate::kernel::acl::Acl;
 use crate::kernel::entry::{EntryKind, Flags, Meta};
 use crate::kernel::subject::Subject;
 use crate::layout::host::{Host, HostRole};
-use crate::layout::intake::{Fetch, Intake, Sort, Want};
+use crate::layout::intake::{Fetch, InView, Intake, Sort, Want};
 use crate::layout::mapping::{Declared, MapSource, Mapping};
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::service::{Library, RunAs, Service, ServiceRole};
@@ -267,14 +267,14 @@ impl Scene {
             name: "films".into(),
             fetch: Some(Fetch {
                 service: "drover".into(),
-                partial: Some(abs("/data/intake/partial")),
-                done: abs("/data/intake/done"),
+                partial: Some(InView::of(abs("/data/intake/partial"))),
+                done: InView::of(abs("/data/intake/done")),
                 category: None,
             }),
             sort: Some(Sort {
                 service: "joiner".into(),
-                reads: abs("/data/intake/done"),
-                files_into: abs("/data/films"),
+                reads: InView::of(abs("/data/intake/done")),
+                files_into: InView::of(abs("/data/films")),
                 category: None,
             }),
             want: Want::Hardlink,

@@ -1,9 +1,9 @@
-//! The readiness board: how each library stands, stage by stage.
+//! The readiness board: how each library and each intake stands, stage by stage.
 
 use crate::judge::along::judge;
-use crate::judge::verdict::Need;
 use crate::route::end::End;
-use crate::rules::case::Case;
+use crate::rules::case::{Case, Use, end_of};
+use crate::scan::read::Scan;
 use crate::site::join::Site;
 use crate::words::evidence::Evidence;
 use crate::words::name::Name;
@@ -36,26 +36,33 @@ pub struct Stages {
     pub mounted: State,
     /// The root is a folder that is there.
     pub exists: State,
-    /// The service can read it and everything below.
+    /// The service can read it and everything below; of an intake, the service can do its step there.
     pub readable: State,
-    /// How many titles a scan would find, if that can be told.
+    /// How many titles a scan would find, if that can be told; of an intake it never can.
     pub titles: Option<u64>,
 }
 
-/// One row of the board: one library.
+/// What a row of the board is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Subject {
+    /// A library, and what it holds.
+    Library(Kind),
+    Intake,
+}
+
+/// One row of the board: one library, or one intake.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Row {
-    /// The serving service.
+    pub of: Subject,
+    /// The service that serves the library; of an intake, the first that uses it.
     pub service: Name,
-    /// The library.
+    /// Of the library or the intake.
     pub name: Name,
-    /// What it holds.
-    pub kind: Kind,
     /// How it stands.
     pub stages: Stages,
     /// In one line.
     pub verdict: String,
-    /// Whether a scan started now would find what is meant.
+    /// Whether a scan started now would find what is meant; of an intake, whether each step can be done.
     pub ready: bool,
     /// Entries below the roots that were seen.
     pub entries: u64,
@@ -63,12 +70,15 @@ pub struct Row {
     pub unreadable: u64,
 }
 
-/// Puts the roots of each library together into its row.
+/// Puts the places of each library and intake together into its row.
 pub(super) fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
     let mut rows: Vec<Row> = Vec::new();
     let mut start = 0;
     while start < cases.len() {
-        let same = |case: &&Case| std::ptr::eq(case.library, cases[start].library);
+        let same = |case: &&Case| {
+            case.affected() == cases[start].affected()
+                && (case.library().is_none() || case.service.name == cases[start].service.name)
+        };
         let count = cases[start..].iter().take_while(same).count();
         rows.push(row(site, &cases[start..start + count]));
         start += count;
@@ -77,11 +87,15 @@ pub(super) fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
 }
 
 fn row(site: &Site, roots: &[Case]) -> Row {
-    let (first, kind) = (&roots[0], roots[0].library.kind);
+    let first = &roots[0];
+    let (of, name) = match first.used {
+        Use::Library(library) => (Subject::Library(library.kind), &library.name),
+        Use::Intake(intake, _) => (Subject::Intake, &intake.name),
+    };
     let scans = || roots.iter().filter_map(|case| case.scan.as_ref());
     let each: Vec<(Stages, String)> = roots.iter().map(|case| stages(site, case)).collect();
     let worst = |stage: fn(&Stages) -> State| {
-        each.iter().map(|(stages, _)| stage(stages)).max().expect("a library has a root")
+        each.iter().map(|(stages, _)| stage(stages)).max().expect("there is a place")
     };
     let titles = each.iter().map(|(stages, _)| stages.titles).sum::<Option<u64>>();
     let stages = Stages {
@@ -94,16 +108,17 @@ fn row(site: &Site, roots: &[Case]) -> Row {
     let all_ok = [stages.mapped, stages.mounted, stages.exists, stages.readable]
         .iter()
         .all(|stage| *stage == State::Ok);
-    let ready = all_ok && titles.is_some_and(|titles| titles > 0);
+    let filled = of == Subject::Intake || titles.is_some_and(|titles| titles > 0);
+    let ready = all_ok && filled;
     // The first root that has something to say speaks for the library.
     let verdicts = || each.iter().map(|(_, verdict)| verdict);
     let worst = verdicts().find(|verdict| !verdict.starts_with("ready"));
     let verdict = worst.or_else(|| verdicts().find(|verdict| *verdict != "ready"));
     let verdict = verdict.cloned().unwrap_or_else(|| "ready".to_owned());
     Row {
+        of,
         service: first.service.name.clone(),
-        name: first.library.name.clone(),
-        kind,
+        name: name.clone(),
         stages,
         verdict,
         ready,
@@ -112,10 +127,21 @@ fn row(site: &Site, roots: &[Case]) -> Row {
     }
 }
 
+/// Whether an intake's way ends in a folder.
+fn is_intakes_folder(site: &Site, case: &Case) -> bool {
+    let end = case.route.as_ref().and_then(|route| end_of(site, route));
+    case.library().is_none() && end.is_some_and(|(_, meta)| meta.is_folder())
+}
+
 fn stages(site: &Site, case: &Case) -> (Stages, String) {
     use State::{Fail, Ok, Part, Skipped, Unknown};
-    let mut stages =
-        Stages { mapped: Ok, mounted: Ok, exists: Ok, readable: Skipped, titles: Some(0) };
+    let mut stages = Stages {
+        mapped: Ok,
+        mounted: Ok,
+        exists: Ok,
+        readable: Skipped,
+        titles: case.library().map(|_| 0),
+    };
     let Some(route) = &case.route else {
         stages = Stages { mapped: Fail, mounted: Skipped, exists: Skipped, ..stages };
         let fault = case.root.path.as_ref().err().map(ToString::to_string).unwrap_or_default();
@@ -146,9 +172,10 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
     };
     match &route.end {
         End::Reached if case.scan.is_some() => {}
-        End::Reached if route.entry().is_none() => {
+        End::Reached if route.entry().is_none() && !route.is_engine_made() => {
             return unknown(stages, format!("nobody has looked at {}", route.here().host));
         }
+        End::Reached if is_intakes_folder(site, case) => {}
         End::Reached => {
             return fails(
                 Stages { exists: Fail, ..stages },
@@ -169,30 +196,30 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         }
         end => return fails(Stages { exists: Fail, ..stages }, end.words()),
     }
-    let scan = case.scan.as_ref().expect("matched above");
-    match case.root_readable(site) {
+    let answer = judge(site, route, case.need());
+    let whole = Scan::default();
+    let scan = case.scan.as_ref().unwrap_or(&whole);
+    match answer.allowed() {
         Some(false) => {
             stages.readable = Fail;
-            let read = judge(site, route, Need::Read);
-            let verdict = format!("refused at {}", read.decided_at.path);
+            let verdict = format!("refused at {}", answer.decided_at.path);
             return fails(stages, verdict);
         }
-        None => {
-            return unknown(stages, judge(site, route, Need::Read).reason().to_owned());
-        }
+        None => return unknown(stages, answer.reason().to_owned()),
         Some(true) if scan.unreadable > 0 => stages.readable = Part,
         Some(true) if scan.unseen > 0 => stages.readable = Unknown,
         Some(true) => stages.readable = Ok,
     }
-    stages.titles = if scan.unseen > 0 && scan.titles == 0 { None } else { Some(scan.titles) };
+    let told = case.library().is_some() && (scan.unseen == 0 || scan.titles > 0);
+    stages.titles = told.then_some(scan.titles);
     let verdict = if let Some(absent) = absent {
         format!("{} is not mounted; this is what lies beneath", absent.at.path)
     } else if scan.unreadable > 0 {
         format!("{} of {} can't be read", scan.unreadable, counted(scan.entries, "entry"))
     } else if scan.unseen > 0 {
         format!("{} could not be looked into", counted(scan.unseen, "folder"))
-    } else if scan.titles == 0 {
-        format!("nothing of kind {} in it", case.library.kind.word())
+    } else if let (0, Some(library)) = (scan.titles, case.library()) {
+        format!("nothing of kind {} in it", library.kind.word())
     } else if scan.broken_links > 0 {
         let (leads, links) = match scan.broken_links {
             1 => ("leads", "symlink"),

@@ -2,7 +2,7 @@
 
 use crate::draft::brief::{Containers, Wanted};
 use crate::draft::{Area, CONFIG, Drafter, absolute, config_of, declared, title};
-use crate::layout::intake::{Fetch, Intake, Sort};
+use crate::layout::intake::{Fetch, InView, Intake, Sort};
 use crate::layout::mapping::{Label, MapSource, Mapping};
 use crate::layout::service::{Library, RunAs, Service, ServiceRole};
 use crate::words::path::AbsPath;
@@ -114,14 +114,14 @@ impl Drafter<'_> {
                 name: word.into(),
                 fetch: handles(ServiceRole::Fetch, kind).map(|service| Fetch {
                     service: service.name.clone(),
-                    partial: Some(intake_of(service).child(b"partial")),
-                    done: done(service),
+                    partial: Some(InView::of(intake_of(service).child(b"partial"))),
+                    done: InView::of(done(service)),
                     category: Some(word.to_owned()),
                 }),
                 sort: handles(ServiceRole::Sort, kind).map(|service| Sort {
                     service: service.name.clone(),
-                    reads: done(service),
-                    files_into: seen_by(service, &areas[0]).child(word.as_bytes()),
+                    reads: InView::of(done(service)),
+                    files_into: InView::of(seen_by(service, &areas[0]).child(word.as_bytes())),
                     category: Some(word.to_owned()),
                 }),
                 want: brief.want.0,

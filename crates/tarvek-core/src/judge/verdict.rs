@@ -40,6 +40,14 @@ impl Need {
         }
     }
 
+    /// In a sentence: `read`, `add to`.
+    pub fn to(self) -> &'static str {
+        match self {
+            Self::Add => "add to",
+            need => need.word(),
+        }
+    }
+
     /// What can be asked of an entry of this kind; `write` in a folder is `add`, so it is left out there.
     pub fn of_kind(kind: Option<EntryKind>) -> Vec<Self> {
         let applies = |need: &Self| match (need, kind) {

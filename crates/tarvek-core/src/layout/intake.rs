@@ -1,5 +1,7 @@
 //! The way a download takes.
 
+use std::ops::Deref;
+
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::terms::Origin;
@@ -13,6 +15,28 @@ words! {
         Hardlink = "hardlink",
         Rename = "rename",
         Copy = "copy",
+    }
+}
+
+/// A folder as a service sees it, and where the layout names it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct InView {
+    pub path: AbsPath,
+    pub origin: Origin,
+}
+
+impl InView {
+    /// A folder that no text names.
+    pub fn of(path: AbsPath) -> Self {
+        Self { path, origin: Origin::default() }
+    }
+}
+
+impl Deref for InView {
+    type Target = AbsPath;
+
+    fn deref(&self) -> &AbsPath {
+        &self.path
     }
 }
 
@@ -31,9 +55,9 @@ pub struct Intake {
 pub struct Fetch {
     pub service: Name,
     /// The folder of unfinished files.
-    pub partial: Option<AbsPath>,
+    pub partial: Option<InView>,
     /// The folder of finished files.
-    pub done: AbsPath,
+    pub done: InView,
     pub category: Option<String>,
 }
 
@@ -42,8 +66,22 @@ pub struct Fetch {
 pub struct Sort {
     pub service: Name,
     /// The done folder.
-    pub reads: AbsPath,
+    pub reads: InView,
     /// The library folder.
-    pub files_into: AbsPath,
+    pub files_into: InView,
     pub category: Option<String>,
+}
+
+words! {
+    /// A folder on the way of a download.
+    pub enum Station {
+        /// Of unfinished files.
+        Partial = "partial",
+        /// Of finished files, as the fetching service sees it.
+        Done = "done",
+        /// The same, as the sorting service sees it.
+        Reads = "reads",
+        /// The library folder.
+        FilesInto = "files_into",
+    }
 }

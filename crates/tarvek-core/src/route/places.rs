@@ -73,10 +73,11 @@ pub fn of_service(site: &Site, service: &Service) -> Vec<AbsPath> {
     let mut places: Vec<_> = libraries.filter_map(|root| root.path.clone().ok()).collect();
     for intake in &site.layout.intakes {
         if let Some(fetch) = intake.fetch.as_ref().filter(|fetch| fetch.service == service.name) {
-            places.extend(fetch.partial.clone().into_iter().chain([fetch.done.clone()]));
+            let folders = fetch.partial.iter().chain([&fetch.done]);
+            places.extend(folders.map(|folder| folder.path.clone()));
         }
         if let Some(sort) = intake.sort.as_ref().filter(|sort| sort.service == service.name) {
-            places.extend([sort.reads.clone(), sort.files_into.clone()]);
+            places.extend([sort.reads.path.clone(), sort.files_into.path.clone()]);
         }
     }
     places

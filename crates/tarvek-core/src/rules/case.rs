@@ -1,9 +1,10 @@
-//! One root of one library, followed and read: what most rules judge.
+//! One place that a service uses, followed and read: what most rules judge.
 
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::Meta;
 use crate::kernel::subject::Subject;
+use crate::layout::intake::{Intake, Station};
 use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::end::End;
@@ -16,40 +17,72 @@ use crate::words::finding::Finding;
 use crate::words::place::Place;
 use crate::words::rule::RuleId;
 
-/// One root of one library, followed and read.
+/// What a service uses a place for.
+#[derive(Clone, Copy, Debug)]
+pub enum Use<'a> {
+    /// It serves a library from it.
+    Library(&'a Library),
+    /// A download passes it.
+    Intake(&'a Intake, Station),
+}
+
+/// One place that a service uses, a root of a library or a folder of an intake, followed and read.
 #[derive(Debug)]
 pub struct Case<'a> {
-    /// The serving service.
+    /// The service that uses it.
     pub service: &'a Service,
-    pub library: &'a Library,
-    pub root: &'a Declared,
+    pub used: Use<'a>,
+    /// As the service sees it.
+    pub root: Declared,
     /// Whom the service runs as.
     pub subject: Subject,
     /// The way to the root; `None` if the root is not absolute.
     pub route: Option<Route>,
-    /// What a scan would meet; `None` where the root was not reached.
+    /// What a scan would meet; `None` for an intake, and where the root was not reached.
     pub scan: Option<Scan>,
 }
 
-/// Every root of every library of a site.
+/// Every root of every library of a site, then every folder of every intake.
 pub fn cases(site: &Site) -> Vec<Case<'_>> {
     let mut cases = Vec::new();
     for service in site.layout.services.iter().filter(|s| s.roles.contains(&ServiceRole::Serve)) {
-        let (subject, _) = site.subject_of(service);
-        let view = View::service(&service.name);
         for library in &service.libraries {
-            for root in &library.roots {
-                let subject = subject.clone();
-                let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
-                let folder = route.as_ref().filter(|route| {
-                    end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
-                });
-                let scan = folder.map(|route| scan(site, route, library.kind));
-                cases.push(Case { service, library, root, subject, route, scan });
-            }
+            let roots = library.roots.iter();
+            cases
+                .extend(roots.map(|root| case(site, service, Use::Library(library), root.clone())));
+        }
+    }
+    for intake in &site.layout.intakes {
+        let fetch = intake.fetch.iter().flat_map(|fetch| {
+            let partial = fetch.partial.iter().map(|partial| (Station::Partial, partial));
+            partial.chain([(Station::Done, &fetch.done)]).map(|place| (&fetch.service, place))
+        });
+        let sort = intake.sort.iter().flat_map(|sort| {
+            let places = [(Station::Reads, &sort.reads), (Station::FilesInto, &sort.files_into)];
+            places.map(|place| (&sort.service, place))
+        });
+        for (service, (station, place)) in fetch.chain(sort) {
+            let Some(service) = site.layout.service(service) else { continue };
+            let written = place.path.to_string().as_str().into();
+            let root = Declared { written, path: Ok(place.path.clone()), origin: place.origin };
+            cases.push(case(site, service, Use::Intake(intake, station), root));
         }
     }
     cases
+}
+
+fn case<'a>(site: &Site, service: &'a Service, used: Use<'a>, root: Declared) -> Case<'a> {
+    let (subject, _) = site.subject_of(service);
+    let view = View::service(&service.name);
+    let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
+    let folder = route.as_ref().filter(|route| {
+        end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
+    });
+    let scan = match used {
+        Use::Library(library) => folder.map(|route| scan(site, route, library.kind)),
+        Use::Intake(..) => None,
+    };
+    Case { service, used, root, subject, route, scan }
 }
 
 /// The entry at the end of a route, if it was seen.
@@ -59,15 +92,48 @@ pub fn end_of<'r>(site: &Site, route: &'r Route) -> Option<(&'r Waypoint, Meta)>
 }
 
 impl Case<'_> {
-    /// What stands in its way.
+    /// The library, if it is one that uses the place.
+    pub fn library(&self) -> Option<&Library> {
+        match self.used {
+            Use::Library(library) => Some(library),
+            Use::Intake(..) => None,
+        }
+    }
+
+    /// What the place is to the service: `root`, `done folder`.
+    pub fn what(&self) -> &'static str {
+        match self.used {
+            Use::Library(_) => "root",
+            Use::Intake(_, Station::Partial) => "partial folder",
+            Use::Intake(_, Station::Done) => "done folder",
+            Use::Intake(_, Station::Reads) => "folder that is read",
+            Use::Intake(_, Station::FilesInto) => "folder that is filed into",
+        }
+    }
+
+    /// What the service has to be able to do there.
+    pub fn need(&self) -> Need {
+        match self.used {
+            Use::Library(_) | Use::Intake(_, Station::Reads) => Need::Read,
+            Use::Intake(..) => Need::Add,
+        }
+    }
+
+    /// What suffers where something stands in its way.
     pub fn affected(&self) -> Affected {
-        Affected::Library(self.library.name.clone())
+        match self.used {
+            Use::Library(library) => Affected::Library(library.name.clone()),
+            Use::Intake(intake, _) => Affected::Intake(intake.name.clone()),
+        }
     }
 
     /// A finding about it, where its root is written.
     pub fn finding(&self, rule: RuleId) -> Finding {
-        let (service, library) = (self.service.name.clone(), self.library.name.clone());
-        let about = About::Library { service, library };
+        let service = self.service.name.clone();
+        let about = match self.used {
+            Use::Library(library) => About::Library { service, library: library.name.clone() },
+            Use::Intake(intake, _) => About::Intake { service, intake: intake.name.clone() },
+        };
         rule.finding(about).line(self.root.origin.line).affects([self.affected()])
     }
 
@@ -82,8 +148,8 @@ impl Case<'_> {
         Some(route.here())
     }
 
-    /// Whether the root itself can be listed and entered; `None` if that can't be told.
-    pub fn root_readable(&self, site: &Site) -> Option<bool> {
-        judge(site, self.route.as_ref()?, Need::Read).allowed()
+    /// Whether the service can do at the place itself what it has to; `None` if that can't be told.
+    pub fn usable(&self, site: &Site) -> Option<bool> {
+        judge(site, self.route.as_ref()?, self.need()).allowed()
     }
 }

@@ -6,7 +6,7 @@ use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, RuleId};
 
-/// What a rule finds about one root of a library.
+/// What a rule finds about one place that a service uses.
 type OfCase = fn(&Site, &Case) -> Vec<Finding>;
 /// What a rule finds about the rest of a site.
 type OfSite = fn(&Site, &[Case]) -> Vec<Finding>;
@@ -16,16 +16,22 @@ type OfSite = fn(&Site, &[Case]) -> Vec<Finding>;
 pub struct Entry {
     pub rule: RuleId,
     of_case: Option<OfCase>,
+    /// Whether it is about libraries only.
+    of_libraries: bool,
     of_site: Option<OfSite>,
 }
 
 impl Entry {
     const fn case(rule: RuleId, find: OfCase) -> Self {
-        Self { rule, of_case: Some(find), of_site: None }
+        Self { rule, of_case: Some(find), of_libraries: false, of_site: None }
     }
 
     const fn site(rule: RuleId, find: OfSite) -> Self {
-        Self { rule, of_case: None, of_site: Some(find) }
+        Self { rule, of_case: None, of_libraries: false, of_site: Some(find) }
+    }
+
+    const fn library(rule: RuleId, find: OfCase) -> Self {
+        Self { of_libraries: true, ..Self::case(rule, find) }
     }
 
     const fn and_site(self, find: OfSite) -> Self {
@@ -64,18 +70,18 @@ pub static ALL: &[Entry] = &[
     Entry::site(&identity::squashed::RULE, identity::squashed::find),
     Entry::case(&identity::too_many_groups::RULE, identity::too_many_groups::find),
     Entry::site(&identity::shared_account::RULE, identity::shared_account::find),
-    Entry::case(&access::root_unreadable::RULE, access::root_unreadable::find),
-    Entry::case(&access::entries_unreadable::RULE, access::entries_unreadable::find),
+    Entry::library(&access::root_unreadable::RULE, access::root_unreadable::find),
+    Entry::library(&access::entries_unreadable::RULE, access::entries_unreadable::find),
     Entry::site(&access::cannot_add::RULE, access::cannot_add::find),
     Entry::site(&access::cannot_remove::RULE, access::cannot_remove::find),
-    Entry::case(&access::more_than_needed::RULE, access::more_than_needed::find),
+    Entry::library(&access::more_than_needed::RULE, access::more_than_needed::find),
     Entry::site(&access::world_writable::RULE, access::world_writable::find),
     Entry::site(&access::not_inherited::RULE, access::not_inherited::find),
     Entry::site(&access::not_as_declared::RULE, access::not_as_declared::find),
     Entry::site(&access::moved_stays_private::RULE, access::moved_stays_private::find),
     Entry::site(&access::per_user_grants::RULE, access::per_user_grants::find),
     Entry::site(&access::orphaned_owner::RULE, access::orphaned_owner::find),
-    Entry::case(&library::nothing_found::RULE, library::nothing_found::find),
+    Entry::library(&library::nothing_found::RULE, library::nothing_found::find),
     Entry::site(&survey::none::RULE, survey::none::find),
     Entry::case(&survey::not_seen::RULE, survey::not_seen::find),
     Entry::site(&survey::too_old::RULE, survey::too_old::find),
@@ -93,13 +99,17 @@ pub fn named(id: &str) -> Option<&'static Rule> {
     rules().find(|rule| rule.id == id)
 }
 
-/// Everything that the rules find: first what is wrong with the site, then with each root.
+/// What the rules find about one place that a service uses.
+pub fn find_of(site: &Site, case: &Case) -> Vec<Finding> {
+    let concerns = |entry: &&Entry| !entry.of_libraries || case.library().is_some();
+    let finds = ALL.iter().filter(concerns).filter_map(|entry| entry.of_case);
+    finds.flat_map(|find| find(site, case)).collect()
+}
+
+/// Everything that the rules find: first what is wrong with the site, then with each place that is used.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     let of_site = ALL.iter().filter_map(|entry| entry.of_site);
     let mut findings: Vec<Finding> = of_site.flat_map(|find| find(site, cases)).collect();
-    for case in cases {
-        let of_case = ALL.iter().filter_map(|entry| entry.of_case);
-        findings.extend(of_case.flat_map(|find| find(site, case)));
-    }
+    findings.extend(cases.iter().flat_map(|case| find_of(site, case)));
     findings
 }

@@ -6,7 +6,7 @@ use std::ops::Range;
 use tarvek_core::kernel::subject::{IdMap, IdRange};
 use tarvek_core::layout::folder::Folder;
 use tarvek_core::layout::host::{Dataset, Host};
-use tarvek_core::layout::intake::{Fetch, Intake, Sort};
+use tarvek_core::layout::intake::{Fetch, InView, Intake, Sort};
 use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
 use tarvek_core::layout::mount::{Mount, MountSource};
 use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, UserNs};
@@ -152,6 +152,12 @@ impl Validator<'_, '_, '_> {
                 None
             }
         }
+    }
+
+    /// A path with its place in the layout.
+    fn written(&mut self, written: Option<At<String>>) -> Option<InView> {
+        let origin = self.origin(&written.as_ref()?.span);
+        Some(InView { path: self.path(written)?, origin })
     }
 
     /// A path that `check` judges if it is not absolute.
@@ -506,13 +512,13 @@ impl Validator<'_, '_, '_> {
 
     fn intake(&mut self, name: At<String>, raw: RawIntake) -> Option<Intake> {
         let fetch = raw.fetch.and_then(|raw| {
-            let (service, done) = (self.service_named(raw.service), self.path(raw.done));
-            let partial = raw.partial.and_then(|partial| self.path(Some(partial)));
+            let (service, done) = (self.service_named(raw.service), self.written(raw.done));
+            let partial = raw.partial.and_then(|partial| self.written(Some(partial)));
             Some(Fetch { service: service?, partial, done: done?, category: raw.category })
         });
         let sort = raw.sort.and_then(|raw| {
             let service = self.service_named(raw.service);
-            let (reads, files_into) = (self.path(raw.reads), self.path(raw.files_into));
+            let (reads, files_into) = (self.written(raw.reads), self.written(raw.files_into));
             Some(Sort {
                 service: service?,
                 reads: reads?,

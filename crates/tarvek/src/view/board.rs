@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use tarvek_core::check::board::Row;
+use tarvek_core::check::board::{Row, Subject};
 use tarvek_core::check::report::Report;
 use tarvek_core::facts::host::Source;
 use tarvek_core::words::about::Affected;
@@ -32,13 +32,20 @@ pub(crate) fn text(report: &Report, screen: &Screen, layout: &str) -> String {
 }
 
 fn headline(out: &mut String, report: &Report) {
-    let ready = report.board.iter().filter(|row| row.ready).count();
-    let all = report.board.len() as u64;
+    let of = |wanted: fn(&Row) -> bool| {
+        let rows = || report.board.iter().filter(|row| wanted(row));
+        (rows().filter(|row| row.ready).count() as u64, rows().count() as u64)
+    };
     let site = strong(&report.site);
-    let libraries = match (ready as u64, all) {
+    let libraries = match of(|row| row.of != Subject::Intake) {
         (_, 0) => "the layout declares no library".to_owned(),
         (ready, all) if ready == all => format!("every library is ready ({all})"),
         (ready, all) => format!("{ready} of {} ready", counted(all, "library")),
+    };
+    let intakes = match of(|row| row.of == Subject::Intake) {
+        (_, 0) => String::new(),
+        (ready, all) if ready == all => format!(", and every intake ({all})"),
+        (ready, all) => format!(", {ready} of {}", counted(all, "intake")),
     };
     let counts: Vec<String> = [Severity::Blocker, Severity::Risk, Severity::Note]
         .into_iter()
@@ -48,12 +55,15 @@ fn headline(out: &mut String, report: &Report) {
         })
         .collect();
     let counts = if counts.is_empty() { "nothing found".to_owned() } else { counts.join(", ") };
-    let _ = writeln!(out, "{site}: {libraries}; {counts}");
+    let _ = writeln!(out, "{site}: {libraries}{intakes}; {counts}");
 }
 
 fn board(out: &mut String, rows: &[Row], width: usize) {
-    let widest =
-        rows.iter().map(|row| row.name.to_string().width()).max().unwrap_or(0).clamp(7, 24);
+    let name = |row: &Row| match row.of {
+        Subject::Library(_) => row.name.to_string(),
+        Subject::Intake => format!("intake {}", row.name),
+    };
+    let widest = rows.iter().map(|row| name(row).width()).max().unwrap_or(0).clamp(7, 24);
     let head = ["mapped", "mounted", "exists", "readable"];
     let _ = write!(out, "  {:widest$}", dim("library"));
     for title in head {
@@ -67,7 +77,7 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
             let _ = writeln!(out, "{}", strong(&row.service));
             service = Some(&row.service);
         }
-        let shown_name = row.name.to_string();
+        let shown_name = name(row);
         let s = &row.stages;
         if shown_name.width() > widest {
             // A name that is too long for its column gets a line of its own.
@@ -78,7 +88,11 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
         for cell in [s.mapped, s.mounted, s.exists, s.readable] {
             let _ = write!(out, "  {:8}", stage(cell));
         }
-        let titles = s.titles.map_or_else(|| "?".to_owned(), |titles| titles.to_string());
+        let titles = match (s.titles, row.of) {
+            (Some(titles), _) => titles.to_string(),
+            (None, Subject::Intake) => "–".to_owned(),
+            (None, Subject::Library(_)) => "?".to_owned(),
+        };
         let _ = write!(out, "  {titles:>6}");
         if used + row.verdict.width() <= width {
             let _ = writeln!(out, "  {}", verdict(&row.verdict, row.ready));

@@ -123,9 +123,10 @@ fn attach(random: &mut Random, top: &Path, n: u64) {
         0 | 1 => do_mount(from, at, MsFlags::MS_BIND),
         2 => do_mount(from, at, MsFlags::MS_BIND | MsFlags::MS_REC),
         3 | 4 => {
-            kernel::tmpfs(at);
-            random::tree(random, at, 2);
-            random::rights(random, at);
+            if tmpfs(at) {
+                random::tree(random, at, 2);
+                random::rights(random, at);
+            }
         }
         5 if at.parent() != Some(top) => do_mount(at, from, MsFlags::MS_MOVE),
         6 => {
@@ -154,11 +155,18 @@ fn attach(random: &mut Random, top: &Path, n: u64) {
             if let Some(above) = at.parent().filter(|above| above.starts_with(top) && *above != top)
                 && above.parent() != Some(top)
             {
-                kernel::tmpfs(above);
-                random::tree(random, above, 2);
+                if tmpfs(above) {
+                    random::tree(random, above, 2);
+                }
             }
         }
     }
+}
+
+/// Whether it could be mounted there: a folder that was removed since it was bound takes no mount.
+fn tmpfs(at: &Path) -> bool {
+    let done = mount(Some("tmpfs"), at, Some("tmpfs"), MsFlags::empty(), Some("mode=755"));
+    done.is_ok()
 }
 
 fn kernel_overlay(lower: &Path, work: &Path, at: &Path) {

@@ -29,7 +29,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         return Vec::new();
     };
     // Where the root itself refuses, or nobody can tell, that is the finding.
-    if case.root_readable(site) == Some(false) {
+    if case.usable(site) == Some(false) {
         return Vec::new();
     }
     let few = scan.unreadable * 100 < scan.entries;

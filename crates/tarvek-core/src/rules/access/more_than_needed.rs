@@ -23,7 +23,7 @@ pub static RULE: Rule = Rule {
 /// Judges one root.
 pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let (Some(route), Some(scan)) = (&case.route, &case.scan) else { return Vec::new() };
-    if !case.service.only_serves() || case.root_readable(site) == Some(false) {
+    if !case.service.only_serves() || case.usable(site) == Some(false) {
         return Vec::new();
     }
     let add = judge(site, route, Need::Add);

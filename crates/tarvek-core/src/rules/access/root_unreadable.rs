@@ -49,7 +49,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         .line(case.service.origin.line)
         .known(read.evidence)
         .says(message)
-        .because(shifted::decides(site, route).then_some(&shifted::RULE));
+        .because(shifted::decides(site, route, Need::Read).then_some(&shifted::RULE));
     vec![match not_admitted {
         Some(at) => finding.remedy(Step::on(&at.host, "admit the user in the smb of the share")),
         None => repaired::readable(site, route, finding),

@@ -21,8 +21,10 @@ pub static RULE: Rule = Rule {
 
 /// Judges every dataset in which a library lies.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
-    let large =
-        |case: &&Case| matches!(case.library.kind, Kind::Films | Kind::Series | Kind::HomeVideo);
+    let large = |case: &&Case| {
+        let kind = case.library().map(|library| library.kind);
+        matches!(kind, Some(Kind::Films | Kind::Series | Kind::HomeVideo))
+    };
     let told = |used: &Used| {
         let (value, evidence) = used.property("recordsize")?;
         let small = size(value.raw()).is_some_and(|size| size < 1 << 20);

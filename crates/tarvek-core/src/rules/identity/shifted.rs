@@ -40,13 +40,16 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         };
         return vec![finding().says(message).remedy(remedy)];
     }
-    if !judge(site, route, Need::Read).is_refused() || !decides(site, route) {
+    let need = case.need();
+    if !judge(site, route, need).is_refused() || !decides(site, route, need) {
         return Vec::new();
     }
     let arrived = route.arrived();
     let message = format!(
-        "{service} is {} inside its namespace and {arrived} where the files are, which can't read {}",
-        route.subject, route.asked
+        "{service} is {} inside its namespace and {arrived} where the files are, which can't {} {}",
+        route.subject,
+        need.to(),
+        route.asked
     );
     let idmap = match network_mapping(site, case, route) {
         Some(_) => "",
@@ -65,15 +68,15 @@ fn network_mapping<'a>(site: &Site, case: &'a Case, route: &Route) -> Option<&'a
     site.network_of(&case.service.host, mapping).map(|_| mapping)
 }
 
-/// Whether the same account could read the root if no namespace shifted its ids.
-pub(in crate::rules) fn decides(site: &Site, route: &Route) -> bool {
+/// Whether the same account could do what it has to if no namespace shifted its ids.
+pub(in crate::rules) fn decides(site: &Site, route: &Route, need: Need) -> bool {
     let shifted = |hop: &Hop| hop.kind == HopKind::Mapping && hop.changed_by.is_some();
     if !route.hops.iter().any(shifted) {
         return false;
     }
     let plain = site.without_namespaces();
     let route = follow(&plain, &route.view, &route.asked, &route.subject);
-    judge(&plain, &route, Need::Read).is_allowed()
+    judge(&plain, &route, need).is_allowed()
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! `identity/too-many-groups`.
 
 use crate::judge::along::judge;
-use crate::judge::verdict::{Answer, Need, Refusal};
+use crate::judge::verdict::{Answer, Refusal};
 use crate::kernel::decide::decide;
 use crate::kernel::subject::Subject;
 use crate::route::hops::{Hop, HopKind, Route};
@@ -26,23 +26,24 @@ pub static RULE: Rule = Rule {
 /// Judges one root.
 pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
-    let read = judge(site, route, Need::Read);
-    let Some(lost) = lost_group(site, route, &read) else { return Vec::new() };
+    let answer = judge(site, route, case.need());
+    let Some(lost) = lost_group(site, route, &answer) else { return Vec::new() };
     let message = format!(
-        "{} has {} further groups, and gid {lost}, which would let it read {}, does not travel",
+        "{} has {} further groups, and gid {lost}, which would let it {} {}, does not travel",
         case.service.name,
         route.subject.groups.len(),
+        case.need().to(),
         route.asked
     );
     let remedy =
         "manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true";
     let finding = case.finding_at_end(&RULE, route).line(case.service.origin.line);
-    vec![finding.says(message).remedy(Step::on(&read.decided_at.host, remedy))]
+    vec![finding.says(message).remedy(Step::on(&answer.decided_at.host, remedy))]
 }
 
 /// The group that was left behind and would grant what was refused.
-fn lost_group(site: &Site, route: &Route, read: &Answer) -> Option<u32> {
-    let Refusal::Permission { of, subject, want } = read.refusal()? else { return None };
+fn lost_group(site: &Site, route: &Route, answer: &Answer) -> Option<u32> {
+    let Refusal::Permission { of, subject, want } = answer.refusal()? else { return None };
     // Where the server looks groups up, it is its own lists that count.
     let looks_up = |hop: &Hop| site.layout.host(&hop.to.host).is_some_and(|host| host.manage_gids);
     let cut = |hop: &&Hop| hop.kind == HopKind::Mount && hop.changed_by.is_some() && !looks_up(hop);

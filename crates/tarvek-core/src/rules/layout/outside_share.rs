@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 /// Judges every library that lies on a storage host with shares.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for case in cases {
+    for case in cases.iter().filter(|case| case.library().is_some()) {
         let Some(end) = case.end() else { continue };
         let (host, path) = (&end.host, &end.path);
         let storage = site.layout.host(host).is_some_and(|h| h.roles.contains(&HostRole::Storage));

@@ -26,11 +26,11 @@ pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
     let mut kinds: Vec<Kind> = Vec::new();
     let mut parents: Vec<Place> = Vec::new();
     for case in cases {
-        let Some(end) = case.end() else { continue };
+        let (Some(end), Some(library)) = (case.end(), case.library()) else { continue };
         let Some(path) = end.path.parent() else { continue };
         let parent = Place::new(&end.host, path);
-        if !kinds.contains(&case.library.kind) {
-            kinds.push(case.library.kind);
+        if !kinds.contains(&library.kind) {
+            kinds.push(library.kind);
         }
         let inside = |a: &Place, b: &Place| a.host == b.host && a.path.within(&b.path);
         if !parents.iter().any(|other| inside(&parent, other)) {

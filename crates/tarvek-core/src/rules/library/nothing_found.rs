@@ -6,6 +6,7 @@ use crate::facts::tree::{NodeId, Tree};
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::EntryKind;
+use crate::layout::service::Library;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
@@ -40,14 +41,15 @@ const DEEPEST: usize = 5;
 
 /// Judges one root.
 pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let Some(library) = case.library() else { return Vec::new() };
     let Some((reason, because)) = empty_because(site, case) else { return Vec::new() };
     let finding = match &case.route {
         Some(route) => case.finding_at_end(&RULE, route),
         None => case.finding(&RULE).known(Evidence::Declared),
     };
-    let (root, kind) = (&case.root.written, wanted(case.library.kind));
+    let (root, kind) = (&case.root.written, wanted(library.kind));
     let message = format!("a scan of {root} would find no {kind}: {reason}");
-    vec![finding.says(message).remedy(remedy(site, case)).because(because)]
+    vec![finding.says(message).remedy(remedy(site, case, library)).because(because)]
 }
 
 fn wanted(kind: Kind) -> &'static str {
@@ -121,10 +123,10 @@ fn at_the_end(site: &Site, case: &Case, route: &Route) -> Option<Reason> {
     }
 }
 
-fn remedy(site: &Site, case: &Case) -> String {
+fn remedy(site: &Site, case: &Case, library: &Library) -> String {
     let service = &case.service.name;
     let complete = case.route.as_ref().filter(|route| route.complete());
-    match complete.and_then(|route| elsewhere(site, case, route)) {
+    match complete.and_then(|route| elsewhere(site, case, library, route)) {
         Some((folder, Some(seen))) => {
             format!("did you mean {seen}? it leads to {}, which holds some", folder.on())
         }
@@ -141,9 +143,14 @@ fn remedy(site: &Site, case: &Case) -> String {
 
 /// A folder of the same name, or named like the kind, that does hold files of the kind; and the path under which the service
 /// would see it.
-fn elsewhere(site: &Site, case: &Case, route: &Route) -> Option<(Place, Option<AbsPath>)> {
+fn elsewhere(
+    site: &Site,
+    case: &Case,
+    library: &Library,
+    route: &Route,
+) -> Option<(Place, Option<AbsPath>)> {
     let own = String::from_utf8_lossy(route.asked.name()?).to_lowercase();
-    let names = [own.as_str(), case.library.kind.word()];
+    let names = [own.as_str(), library.kind.word()];
     for (host, facts) in site.observed() {
         let tree = &facts.tree;
         let mut todo: VecDeque<(NodeId, usize)> = [(Tree::ROOT, 0)].into();
@@ -151,7 +158,7 @@ fn elsewhere(site: &Site, case: &Case, route: &Route) -> Option<(Place, Option<A
             let name = String::from_utf8_lossy(tree.name(node)).to_lowercase();
             if names.contains(&name.as_str()) {
                 let place = Place::new(host, tree.path(node));
-                if *route.here() != place && holds_kind(tree, node, case.library.kind) {
+                if *route.here() != place && holds_kind(tree, node, library.kind) {
                     let seen = seen_from_mappings(site, case, &place);
                     return Some((place, seen));
                 }

@@ -44,6 +44,6 @@ fn respelled(
     let path = parts.iter().enumerate().fold(AbsPath::root(), |path, (n, part)| {
         path.child(if n == at { right.as_bytes() } else { part })
     });
-    let words = format!("{before}write the root as {path}{after}");
+    let words = format!("{before}write the {} as {path}{after}", case.what());
     Step::rewritten(case.root.origin.line, &case.root.written, &path, words)
 }

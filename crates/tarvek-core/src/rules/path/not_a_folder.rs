@@ -27,14 +27,16 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         let message =
             format!("{} is a {}; {} needs a folder there", at.path, kind.word(), route.asked);
         return vec![
-            finding().says(message).remedy("point the root at the folder that holds the titles"),
+            finding()
+                .says(message)
+                .remedy(format!("name the folder that is meant as the {}", case.what())),
         ];
     }
     match end_of(site, route) {
         Some((end, meta)) if !meta.is_folder() => {
             let parent = route.asked.parent().unwrap_or_else(AbsPath::root);
             let message = format!("{} is a {}, not a folder", end.at.path, meta.kind.word());
-            let remedy = format!("point the root at a folder, for example {parent}");
+            let remedy = format!("name a folder as the {}, for example {parent}", case.what());
             vec![finding().says(message).remedy(remedy)]
         }
         _ => Vec::new(),

@@ -23,7 +23,7 @@ pub static RULE: Rule = Rule {
 
 /// Judges one root.
 pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
-    told(case.root, "the root", || case.finding(&RULE)).into_iter().collect()
+    told(&case.root, "the root", || case.finding(&RULE)).into_iter().collect()
 }
 
 /// Judges every mapping, used by a library or not.

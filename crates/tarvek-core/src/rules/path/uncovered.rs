@@ -32,7 +32,7 @@ pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
     let finding = case.finding_at_end(&RULE, route).says(message);
     vec![match written_as_seen(case.service, &route.asked) {
         Some(path) => {
-            let words = format!("write the root as {service} sees it: {path}");
+            let words = format!("write the {} as {service} sees it: {path}", case.what());
             let line = case.root.origin.line;
             finding.remedy(Step::rewritten(line, &case.root.written, &path, words))
         }

@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tarvek_core::check::board::{Row, State};
+use tarvek_core::check::board::{Row, State, Subject};
 use tarvek_core::check::report::{HostSeen, Report};
 use tarvek_core::facts::host::{Gap, Source};
 use tarvek_core::words::evidence::Evidence;
@@ -21,7 +21,7 @@ pub(crate) struct Check {
     schema: &'static str,
     /// The site's name.
     site: String,
-    /// A row per library.
+    /// A row per library, then one per intake.
     board: Vec<BoardRow>,
     /// What is wrong or worth knowing, the gravest first.
     findings: Vec<FindingDoc>,
@@ -35,19 +35,20 @@ pub(crate) struct Check {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct BoardRow {
-    /// `library`.
+    /// `library` or `intake`.
     row: &'static str,
-    /// The serving service.
+    /// The serving service; of an intake, the first that uses it.
     service: String,
-    /// The library.
+    /// The library, or the intake.
     name: String,
-    /// What it holds.
-    kind: Written<Kind>,
+    /// What a library holds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    kind: Option<Written<Kind>>,
     /// How each stage stands.
     stages: Stages,
     /// In one line.
     verdict: String,
-    /// Whether a scan started now would find what is meant.
+    /// Whether a scan started now would find what is meant; of an intake, whether each step can be done.
     ready: bool,
     /// Entries below the roots that were seen.
     entries: u64,
@@ -61,7 +62,7 @@ struct Stages {
     mounted: Written<State>,
     exists: Written<State>,
     readable: Written<State>,
-    /// How many titles a scan would find; null if that can't be told.
+    /// How many titles a scan would find; null if that can't be told, and for an intake.
     titles: Option<u64>,
 }
 
@@ -84,7 +85,7 @@ struct FindingDoc {
     steps: Vec<StepDoc>,
     /// What the remedy changes for others, where it is known.
     effects: Vec<String>,
-    /// The libraries that it affects.
+    /// The libraries and intakes that it affects.
     affects: Vec<String>,
     /// The rule whose finding brings this one about.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -153,10 +154,16 @@ impl Check {
 impl From<&Row> for BoardRow {
     fn from(row: &Row) -> Self {
         Self {
-            row: "library",
+            row: match row.of {
+                Subject::Library(_) => "library",
+                Subject::Intake => "intake",
+            },
             service: row.service.raw().to_owned(),
             name: row.name.raw().to_owned(),
-            kind: Written(row.kind),
+            kind: match row.of {
+                Subject::Library(kind) => Some(Written(kind)),
+                Subject::Intake => None,
+            },
             stages: Stages {
                 mapped: Written(row.stages.mapped),
                 mounted: Written(row.stages.mounted),
