@@ -287,7 +287,11 @@ fn removed(path: &[u8], n: usize) -> std::io::Result<()> {
     let flags = OFlag::O_PATH | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
     let parent = open_at(path_of(&parent), flags, Mode::empty())?;
     let gone = format!("gone {n}");
-    renameat(&parent, path_of(&path[folder..]), &parent, gone.as_str())?;
+    match renameat(&parent, path_of(&path[folder..]), &parent, gone.as_str()) {
+        // Overlayfs renames no folder of a lower layer; it can be removed, when it is emptied first.
+        Err(nix::errno::Errno::EXDEV) => return Ok(()),
+        done => done?,
+    }
     renameat(&parent, gone.as_str(), &parent, path_of(&path[folder..end]))?;
     Ok(())
 }
