@@ -361,6 +361,12 @@ impl Scene {
         self
     }
 
+    /// Gives a folder a default ACL.
+    pub(crate) fn default_acl(&mut self, host: &str, path: &str, acl: Acl) -> &mut Self {
+        self.entry(host, path).extras.default_acl = Some(acl);
+        self
+    }
+
     /// Takes away an entry and everything below it.
     pub(crate) fn without(&mut self, host: &str, path: &str) -> &mut Self {
         let path = abs(path);

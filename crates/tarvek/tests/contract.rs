@@ -71,7 +71,7 @@ fn the_fields_of_the_contract() {
     let check = folder.json("check");
     let films = &check["board"][0];
     assert_eq!(films["stages"]["titles"], 6);
-    assert_eq!(check["totals"], serde_json::json!({"blocker": 8, "risk": 1, "note": 1}));
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 5, "risk": 1, "note": 1}));
 }
 
 #[test]

@@ -3,11 +3,13 @@
 use crate::check::board::{Row, rows};
 use crate::facts::host::{Gap, Source};
 use crate::rules::case::cases;
+use crate::rules::library::nothing_found;
 use crate::rules::registry;
 use crate::site::join::Site;
+use crate::words::about::Affected;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
-use crate::words::rule::Severity;
+use crate::words::rule::{RuleId, Severity};
 
 /// What was known of a host when it was judged.
 #[derive(Clone, Debug, PartialEq)]
@@ -88,7 +90,42 @@ fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
                 })
         })
     });
+    let silenced = before - findings.len();
+    one_cause_one_finding(findings);
     // What follows from another finding stands after it.
     findings.sort_by_key(|f| (std::cmp::Reverse(f.severity), f.because.is_some()));
-    before - findings.len()
+    silenced
+}
+
+/// Puts together what has one cause: that nothing is found says no more than the finding that brings it about, and what is told of
+/// one place in the same words is one finding of all that it affects.
+fn one_cause_one_finding(findings: &mut Vec<Finding>) {
+    let told: Vec<(RuleId, Vec<Affected>)> =
+        findings.iter().map(|finding| (finding.rule, finding.affects.clone())).collect();
+    let has_cause = |finding: &Finding, cause: RuleId| {
+        told.iter().any(|(rule, affects)| {
+            *rule == cause && finding.affects.iter().all(|affected| affects.contains(affected))
+        })
+    };
+    findings.retain(|finding| {
+        let cause = finding.because.filter(|_| finding.rule == &nothing_found::RULE);
+        !cause.is_some_and(|cause| has_cause(finding, cause))
+    });
+    let mut kept: Vec<Finding> = Vec::new();
+    for finding in findings.drain(..) {
+        let same = |other: &&mut Finding| {
+            other.rule == finding.rule
+                && other.place == finding.place
+                && other.message == finding.message
+                && other.remedy == finding.remedy
+        };
+        match kept.iter_mut().find(same) {
+            Some(other) => {
+                let new = finding.affects.into_iter().filter(|a| !other.affects.contains(a));
+                other.affects.extend(new.collect::<Vec<_>>());
+            }
+            None => kept.push(finding),
+        }
+    }
+    *findings = kept;
 }

@@ -156,16 +156,36 @@ fn by_acl(acl: &Acl, meta: &Meta, subject: &Subject, want: u8) -> Decision {
 }
 
 impl Decision {
-    /// The deciding entry in the notation of `acl(5)`: `group::r-x via gid 2100`.
+    /// The deciding entry in the notation of `acl(5)`, as `getfacl(1)` shows it, and what the mask leaves of it:
+    /// `group::r-x via gid 2100`.
     pub fn entry(&self, object: &Object) -> String {
         let (meta, perm) = (&object.meta, perm_text(self.perm));
+        let acl = object.acl.as_deref();
+        // What the entry has, and what the mask cuts it to.
+        let masked = |tag: Tag, entry: &str, via: &str| {
+            let whole = acl.and_then(|acl| acl.perm(tag)).unwrap_or(self.perm);
+            let cut = match acl.and_then(|acl| acl.perm(Tag::Mask)) {
+                Some(mask) if whole & !mask != 0 => {
+                    format!(", which the mask {} cuts to {perm}", perm_text(mask))
+                }
+                _ => String::new(),
+            };
+            format!("{entry}{}{via}{cut}", perm_text(whole))
+        };
+        // Where it is empty, Linux does not look at the entries that it would cut.
+        let empty = acl.is_some_and(|acl| acl.perm(Tag::Mask) == Some(0));
+        let skipped = if empty { ", since the mask --- leaves all other entries out" } else { "" };
         match self.by {
             Decider::Capability(name) => name.to_owned(),
             Decider::Owner => format!("user::{perm} as the owner, uid {}", meta.uid),
-            Decider::NamedUser(uid) => format!("user:{uid}:{perm}"),
-            Decider::Group(gid) if gid == meta.gid => format!("group::{perm} via gid {gid}"),
-            Decider::Group(gid) => format!("group:{gid}:{perm} via gid {gid}"),
-            Decider::Other => format!("other::{perm}"),
+            Decider::NamedUser(uid) => masked(Tag::User(uid), &format!("user:{uid}:"), ""),
+            Decider::Group(gid) if gid == meta.gid => {
+                masked(Tag::GroupObj, "group::", &format!(" via gid {gid}"))
+            }
+            Decider::Group(gid) => {
+                masked(Tag::Group(gid), &format!("group:{gid}:"), &format!(" via gid {gid}"))
+            }
+            Decider::Other => format!("other::{perm}{skipped}"),
             Decider::NoExecuteBit => "no execute bit is set".to_owned(),
             Decider::Ace(n) => {
                 let entry = object.nfs4.as_ref().and_then(|acl| acl.entries().get(n));
@@ -178,6 +198,31 @@ impl Decision {
 
 #[cfg(test)]
 mod tests {
+    #[test]
+    fn an_entry_is_told_as_it_is_written_and_with_what_the_mask_leaves() {
+        let told = |mask: u8, subject: &Subject, want: u8| {
+            let mut object = Object::plain(Meta::new(EntryKind::File, 0o640, 1, 2));
+            let entry = |tag, perm| AclEntry { tag, perm };
+            object.set_acl(Acl::new(vec![
+                entry(Tag::UserObj, 6),
+                entry(Tag::User(840), 6),
+                entry(Tag::GroupObj, 4),
+                entry(Tag::Group(2100), 5),
+                entry(Tag::Mask, mask),
+                entry(Tag::Other, 0),
+            ]));
+            decide(&object, subject, want).entry(&object)
+        };
+        let lantern = Subject::new(840, 840, []);
+        assert_eq!(told(7, &lantern, W), "user:840:rw-");
+        assert_eq!(told(4, &lantern, W), "user:840:rw-, which the mask r-- cuts to r--");
+        let member = Subject::new(7, 7, [2100]);
+        let cut = "group:2100:r-x via gid 2100, which the mask --x cuts to --x";
+        assert_eq!(told(1, &member, R), cut);
+        let skipped = "other::---, since the mask --- leaves all other entries out";
+        assert_eq!(told(0, &lantern, R), skipped);
+    }
+
     use std::borrow::Cow;
 
     use super::*;

@@ -112,6 +112,10 @@ pub enum Edit {
         /// Whether a folder's default ACL gets the same.
         inherit: bool,
     },
+    /// Gives a user or group exactly this, where it had more or less (`setfacl -m`), and the same in a folder's default ACL.
+    Exactly { tag: Tag, grant: Grant },
+    /// Adds to what a user or group is granted of what will be made in a folder (`setfacl -m d:…`).
+    Inherited { tag: Tag, grant: Grant },
     /// Puts an entry in front of an NFSv4 ACL (`nfs4_setfacl -a`).
     Ace {
         /// The entry, with its inheritance.
@@ -147,6 +151,27 @@ impl Edit {
                     object.default_acl = Some(Cow::Owned(default));
                 }
                 object.set_acl(acl);
+            }
+            Self::Exactly { tag, grant } => {
+                let perm = grant.on(object);
+                let set = |mut acl: Acl| {
+                    acl.set(*tag, 0);
+                    acl.grant(*tag, perm, None);
+                    acl
+                };
+                if object.is_folder() {
+                    let default = object.default_acl.as_ref().map(|acl| acl.clone().into_owned());
+                    let default = set(default.unwrap_or_else(|| base_of(&object.full_acl())));
+                    object.default_acl = Some(Cow::Owned(default));
+                }
+                object.set_acl(set(object.full_acl()));
+            }
+            Self::Inherited { tag, grant } => {
+                let perm = grant.on(object);
+                let default = object.default_acl.as_ref().map(|acl| acl.clone().into_owned());
+                let mut default = default.unwrap_or_else(|| base_of(&object.full_acl()));
+                default.grant(*tag, perm, None);
+                object.default_acl = Some(Cow::Owned(default));
             }
             Self::Ace { entry } => {
                 let mut entry = entry.clone();

@@ -18,7 +18,7 @@ use crate::words::text::counted;
 
 /// What changes make of the access of everyone else. `before` and `after` are the site without and with them, `asker` whom they
 /// are for, and `joins` says whether that one joins a group.
-pub(super) fn effects(
+pub fn effects(
     before: &Site,
     after: &Site,
     changes: &[Change],
@@ -100,7 +100,9 @@ struct Tally {
 impl Tally {
     fn is_for(&self, changes: &[Change], asker: &Subject) -> bool {
         let named = |change: &Change| match &change.edit {
-            Edit::Entry { tag: Tag::User(uid), .. } => self.subject.uid == *uid,
+            Edit::Entry { tag: Tag::User(uid), .. }
+            | Edit::Exactly { tag: Tag::User(uid), .. }
+            | Edit::Inherited { tag: Tag::User(uid), .. } => self.subject.uid == *uid,
             Edit::Ace { entry } => entry.who == Who::Uid(self.subject.uid),
             _ => self.subject == *asker,
         };

@@ -1,5 +1,5 @@
 //! The smallest change that gives what is needed.
 
-mod effects;
-mod plan;
+pub mod effects;
+pub mod plan;
 pub mod wish;

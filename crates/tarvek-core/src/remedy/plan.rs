@@ -386,22 +386,29 @@ impl<'a> Plan<'a> {
     }
 
     fn style(&self, host: &Name, node: NodeId, object: &Object) -> Style {
-        if object.nfs4.is_some() {
-            return Style::Nfs4;
+        match object.nfs4 {
+            Some(_) => Style::Nfs4,
+            None if takes_posix_acls(&self.site, host, node) => Style::Posix,
+            None => Style::Bits,
         }
-        if object.acl.is_some() || object.default_acl.is_some() {
-            return Style::Posix;
-        }
-        let place = self.site.tree(host).map(|tree| tree.path(node)).unwrap_or_else(AbsPath::root);
-        let Some(mount) = self.site.mounts(host).and_then(|table| table.at(&place)) else {
-            return Style::Posix;
-        };
-        let posix = match mount.filesystem.raw() {
-            "zfs" => mount.super_options.has("posixacl"),
-            "vfat" | "exfat" | "msdos" | "ntfs" | "ntfs3" | "hfsplus" | "iso9660" | "udf" => false,
-            other => !other.starts_with("fuse") && !mount.super_options.has("noacl"),
-        };
-        if posix { Style::Posix } else { Style::Bits }
+    }
+}
+
+/// Whether the filesystem that holds an entry keeps POSIX ACLs, as far as its type and options tell.
+pub fn takes_posix_acls(site: &Site, host: &Name, node: NodeId) -> bool {
+    let Some(object) = site.object(host, node) else { return false };
+    if object.nfs4.is_some() {
+        return false;
+    }
+    if object.acl.is_some() || object.default_acl.is_some() {
+        return true;
+    }
+    let place = site.tree(host).map(|tree| tree.path(node)).unwrap_or_else(AbsPath::root);
+    let Some(mount) = site.mounts(host).and_then(|table| table.at(&place)) else { return true };
+    match mount.filesystem.raw() {
+        "zfs" => mount.super_options.has("posixacl"),
+        "vfat" | "exfat" | "msdos" | "ntfs" | "ntfs3" | "hfsplus" | "iso9660" | "udf" => false,
+        other => !other.starts_with("fuse") && !mount.super_options.has("noacl"),
     }
 }
 

@@ -231,8 +231,9 @@ impl Walker<'_> {
         spot.frames.truncate(k + 1);
         let arrival = match arrival {
             Ok(arrival) => arrival,
-            Err(why) => {
-                return (spot, End::NotAdmitted { at: Place { host: server, path }, why });
+            Err(smb::NotAdmitted { why, user }) => {
+                let (at, share) = (Place { host: server, path }, remote.share);
+                return (spot, End::NotAdmitted { at, share, user, why });
             }
         };
         via.offer = Some(arrival.offer);

@@ -101,7 +101,7 @@ pub enum End {
     /// A symlink on an SMB server that leads out of the share, which the server refuses.
     LeavesShare { link: AbsPath, share: AbsPath },
     /// A share does not admit whoever asks.
-    NotAdmitted { at: Place, why: String },
+    NotAdmitted { at: Place, share: Option<Name>, user: Option<Name>, why: String },
     /// A user namespace has no such id: nobody can be that there.
     Unmapped { at: Place, why: String },
     /// Nobody looked there.

@@ -23,7 +23,7 @@ pub(super) fn arrive(
     user: Option<&Name>,
     local: &Subject,
     via: &mut MountVia,
-) -> Result<Arrival, String> {
+) -> Result<Arrival, NotAdmitted> {
     let at = Place::new(client, &via.point);
     via.gate = Gate::of_mount(at, site.os(client), &via.options, local);
     let name = share.map(|share| share.name.clone());
@@ -45,8 +45,20 @@ pub(super) fn arrive(
             let offer = OfferVia { share: name, access, remark, changed_by: Some(by) };
             Ok(Arrival { subject, offer })
         }
-        Session::Refused(why) => Err(why),
+        Session::Refused(why) => {
+            let user = match login {
+                Login::As(user) => Some(user),
+                _ => None,
+            };
+            Err(NotAdmitted { why, user })
+        }
     }
+}
+
+/// Why a share does not let a session in, and whose it is.
+pub(super) struct NotAdmitted {
+    pub(super) why: String,
+    pub(super) user: Option<Name>,
 }
 
 /// The account that guests become unless a server says otherwise (`guest account`).

@@ -202,7 +202,11 @@ impl<'a> Walker<'a> {
             return Some(End::Loop);
         }
         let last = link.trail.last()?;
-        if is_last && let Some(end) = self.protected(folder, last) {
+        // What is attached was resolved by whoever attached it, not by those who come to it.
+        if is_last
+            && self.depth.get() == 0
+            && let Some(end) = self.protected(folder, last)
+        {
             return Some(end);
         }
         let refusing = link.frames.iter().find_map(|frame| {

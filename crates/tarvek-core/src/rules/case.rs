@@ -4,7 +4,7 @@ use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::Meta;
 use crate::kernel::subject::Subject;
-use crate::layout::intake::{Intake, Station};
+use crate::layout::intake::{InView, Intake, Station};
 use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::end::End;
@@ -14,6 +14,7 @@ use crate::scan::read::{Scan, scan};
 use crate::site::join::Site;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
+use crate::words::name::Name;
 use crate::words::place::Place;
 use crate::words::rule::RuleId;
 
@@ -53,19 +54,9 @@ pub fn cases(site: &Site) -> Vec<Case<'_>> {
         }
     }
     for intake in &site.layout.intakes {
-        let fetch = intake.fetch.iter().flat_map(|fetch| {
-            let partial = fetch.partial.iter().map(|partial| (Station::Partial, partial));
-            partial.chain([(Station::Done, &fetch.done)]).map(|place| (&fetch.service, place))
-        });
-        let sort = intake.sort.iter().flat_map(|sort| {
-            let places = [(Station::Reads, &sort.reads), (Station::FilesInto, &sort.files_into)];
-            places.map(|place| (&sort.service, place))
-        });
-        for (service, (station, place)) in fetch.chain(sort) {
+        for (service, station, root) in stations(intake) {
             let Some(service) = site.layout.service(service) else { continue };
-            let written = place.path.to_string().as_str().into();
-            let root = Declared { written, path: Ok(place.path.clone()), origin: place.origin };
-            cases.push(case(site, service, Use::Intake(intake, station), root));
+            cases.push(case(site, service, Use::Intake(intake, station), declared(root)));
         }
     }
     cases
@@ -83,6 +74,50 @@ fn case<'a>(site: &Site, service: &'a Service, used: Use<'a>, root: Declared) ->
         Use::Intake(..) => None,
     };
     Case { service, used, root, subject, route, scan }
+}
+
+impl Case<'_> {
+    /// The same place in a site whose layout was edited: of the same library or intake, at the same line.
+    pub(super) fn again<'s>(&self, site: &'s Site) -> Option<Case<'s>> {
+        let service = site.layout.service(&self.service.name)?;
+        let line = self.root.origin.line;
+        match self.used {
+            Use::Library(library) => {
+                let nth = library.roots.iter().position(|root| *root == self.root)?;
+                let again = service.libraries.iter().find(|again| again.name == library.name)?;
+                Some(case(site, service, Use::Library(again), again.roots.get(nth)?.clone()))
+            }
+            Use::Intake(intake, station) => {
+                let all = stations(site.layout.intakes.iter().find(|a| a.name == intake.name)?);
+                let same = |(_, s, root): &(&Name, Station, &InView)| {
+                    *s == station && root.origin.line == line
+                };
+                let (_, station, root) = all.into_iter().find(same)?;
+                let intake = site.layout.intakes.iter().find(|a| a.name == intake.name)?;
+                Some(case(site, service, Use::Intake(intake, station), declared(root)))
+            }
+        }
+    }
+}
+
+/// The folders of an intake, each with the service that uses it.
+fn stations(intake: &Intake) -> Vec<(&Name, Station, &InView)> {
+    let mut all = Vec::new();
+    if let Some(fetch) = &intake.fetch {
+        let partial = fetch.partial.iter().map(|partial| (Station::Partial, partial));
+        let both = partial.chain([(Station::Done, &fetch.done)]);
+        all.extend(both.map(|(station, root)| (&fetch.service, station, root)));
+    }
+    if let Some(sort) = &intake.sort {
+        let both = [(Station::Reads, &sort.reads), (Station::FilesInto, &sort.files_into)];
+        all.extend(both.map(|(station, root)| (&sort.service, station, root)));
+    }
+    all
+}
+
+fn declared(root: &InView) -> Declared {
+    let written = String::from_utf8_lossy(root.path.as_bytes()).as_ref().into();
+    Declared { written, path: Ok(root.path.clone()), origin: root.origin }
 }
 
 /// The entry at the end of a route, if it was seen.

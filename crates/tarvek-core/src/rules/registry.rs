@@ -1,9 +1,11 @@
 //! Every rule with what makes it fire: `check`, `explain` and the documentation are fed from this list.
 
 use crate::rules::case::Case;
+use crate::rules::library::nothing_found;
 use crate::rules::{access, dataset, identity, layout, library, mount, path, share, survey};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, RuleId};
 
 /// What a rule finds about one place that a service uses.
@@ -61,6 +63,7 @@ pub static ALL: &[Entry] = &[
         .and_site(path::not_absolute::find_mappings),
     Entry::case(&path::shadowed::RULE, path::shadowed::find),
     Entry::site(&mount::not_mounted::RULE, mount::not_mounted::find),
+    Entry::site(&mount::wrong_source::RULE, mount::wrong_source::find),
     Entry::case(&share::child_dataset_hidden::RULE, share::child_dataset_hidden::find),
     Entry::site(&identity::unknown_account::RULE, identity::unknown_account::find),
     Entry::site(&identity::number_mismatch::RULE, identity::number_mismatch::find),
@@ -103,7 +106,59 @@ pub fn named(id: &str) -> Option<&'static Rule> {
 pub fn find_of(site: &Site, case: &Case) -> Vec<Finding> {
     let concerns = |entry: &&Entry| !entry.of_libraries || case.library().is_some();
     let finds = ALL.iter().filter(concerns).filter_map(|entry| entry.of_case);
-    finds.flat_map(|find| find(site, case)).collect()
+    let mut findings: Vec<Finding> = finds.flat_map(|find| find(site, case)).collect();
+    if !site.is_trial {
+        promise(site, case, &mut findings);
+    }
+    findings
+}
+
+/// Keeps of each finding the first remedy that holds: with its edits made, the rule no longer fires there, and no other does
+/// that did not before.
+fn promise(site: &Site, case: &Case, findings: &mut [Finding]) {
+    let before: Vec<RuleId> = findings.iter().map(|finding| finding.rule).collect();
+    for finding in findings {
+        let mut all = vec![std::mem::take(&mut finding.remedy)];
+        all.append(&mut finding.or_else);
+        // Best is what leads to something; next best is what at least clears this.
+        let found = all.iter().position(|remedy| {
+            holds(site, case, finding.rule, &before, remedy)
+                .is_some_and(|found| !found.contains(&nothing_found::RULE.id))
+        });
+        let found = found.or_else(|| {
+            all.iter().position(|r| holds(site, case, finding.rule, &before, r).is_some())
+        });
+        finding.remedy = match found {
+            Some(index) => all.swap_remove(index),
+            None => {
+                let view = format!("service:{}", case.service.name.raw());
+                let trace = Command::new("tarvek trace").arg(case.root.written.raw());
+                Step::words(format!(
+                    "see where the way breaks off: {}",
+                    trace.arg("--from").arg(view)
+                ))
+                .into()
+            }
+        };
+    }
+}
+
+/// What is still found at the place after the edits of a remedy; `None` if the rule still fires, or another one newly does. What
+/// is no edit of the layout is taken at its word here.
+fn holds(
+    site: &Site,
+    case: &Case,
+    rule: RuleId,
+    before: &[RuleId],
+    remedy: &Remedy,
+) -> Option<Vec<&'static str>> {
+    if !remedy.steps.iter().any(|step| matches!(step, Step::Edit { .. })) {
+        return Some(Vec::new());
+    }
+    let after = site.after(&remedy.steps)?;
+    let found = find_of(&after, &case.again(&after)?);
+    let held = found.iter().all(|finding| finding.rule != rule && before.contains(&finding.rule));
+    held.then(|| found.iter().map(|finding| finding.rule.id).collect())
 }
 
 /// Everything that the rules find: first what is wrong with the site, then with each place that is used.

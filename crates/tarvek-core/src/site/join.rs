@@ -14,6 +14,7 @@ use crate::layout::site::Layout;
 use crate::site::layer::Layer;
 use crate::site::suppose::{Change, Objects};
 use crate::words::name::Name;
+use crate::words::remedy::Step;
 use crate::words::terms::{Account, Group, Os, Protocol};
 
 /// A layout with the facts of its hosts. A copy shares the facts, so that a change can be supposed at little cost.
@@ -26,6 +27,8 @@ pub struct Site {
     changes: Vec<Change>,
     /// Layers that are supposed to be writable.
     writable: Vec<Layer>,
+    /// Whether it is only supposed, to see whether a remedy holds.
+    pub(crate) is_trial: bool,
     /// The time at which it is judged: seconds since 1970 UTC.
     pub now: i64,
     /// How old what was seen may be, in seconds.
@@ -47,6 +50,7 @@ impl Site {
             facts: Vec::new(),
             changes: Vec::new(),
             writable: Vec::new(),
+            is_trial: false,
             now: 0,
             max_age: None,
         }
@@ -91,6 +95,29 @@ impl Site {
         site.layout.services.iter_mut().for_each(|service| service.userns = None);
         site.layout.hosts.iter_mut().for_each(|host| host.idmap.clear());
         site
+    }
+
+    /// The site as it would be after the edits of its layout among some steps; `None` if one of them finds nothing to change.
+    pub(crate) fn after(&self, steps: &[Step]) -> Option<Self> {
+        let mut site = Self { is_trial: true, ..self.clone() };
+        for step in steps {
+            if let Step::Edit { line, from, to, .. } = step {
+                if !site.layout.rewrite(*line, from, to) {
+                    return None;
+                }
+            }
+        }
+        Some(site)
+    }
+
+    /// The site as it would be with the two sides of the mapping in a line swapped; `None` if there is none.
+    pub(crate) fn with_sides_swapped(&self, line: u32) -> Option<Self> {
+        let mut site = Self { is_trial: true, ..self.clone() };
+        let maps = site.layout.services.iter_mut().filter_map(|service| service.map.as_mut());
+        let map = maps.flatten().find(|map| map.origin.line == line)?;
+        let MapSource::Folder(from) = &mut map.source else { return None };
+        std::mem::swap(from, &mut map.to);
+        Some(site)
     }
 
     /// The site as it would be with a layer made writable.

@@ -31,6 +31,8 @@ pub struct Finding {
     pub place: Where,
     /// What clears it.
     pub remedy: Remedy,
+    /// What to say instead, in this order, where that would not clear it, or would bring something else about.
+    pub or_else: Vec<Remedy>,
     /// What can't do its job because of it.
     pub affects: Vec<Affected>,
     /// The rule whose finding brings this one about; clearing that clears this.
@@ -48,6 +50,7 @@ impl Rule {
             message: String::new(),
             place: Where::default(),
             remedy: Remedy::default(),
+            or_else: Vec::new(),
             affects: Vec::new(),
             because: None,
         }
@@ -95,6 +98,12 @@ impl Finding {
     /// What clears it.
     pub fn remedy(mut self, remedy: impl Into<Remedy>) -> Self {
         self.remedy = remedy.into();
+        self
+    }
+
+    /// What to say instead where the remedy before would not hold.
+    pub fn or_else(mut self, remedy: impl Into<Remedy>) -> Self {
+        self.or_else.push(remedy.into());
         self
     }
 

@@ -113,6 +113,12 @@ impl Remedy {
     }
 }
 
+impl From<Vec<Step>> for Remedy {
+    fn from(steps: Vec<Step>) -> Self {
+        Self::of(steps)
+    }
+}
+
 impl From<Step> for Remedy {
     fn from(step: Step) -> Self {
         Self::of(vec![step])

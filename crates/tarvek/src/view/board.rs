@@ -7,6 +7,7 @@ use tarvek_core::check::report::Report;
 use tarvek_core::facts::host::Source;
 use tarvek_core::words::about::Affected;
 use tarvek_core::words::finding::Finding;
+use tarvek_core::words::remedy::Step;
 use tarvek_core::words::rule::Severity;
 use tarvek_core::words::text::{ago, counted, shown};
 use unicode_width::UnicodeWidthStr;
@@ -161,7 +162,15 @@ fn one(out: &mut String, finding: &Finding, screen: &Screen, layout: &str) {
         let _ = writeln!(out, "    {:7}  {text}", dim(label));
     };
     part("why", &finding.message, true);
-    part("remedy", &finding.remedy.to_string(), false);
+    let mut before = None;
+    for (n, step) in finding.remedy.steps.iter().enumerate() {
+        // A command is one line, so that it can be taken as it is.
+        let is_words = !matches!(step, Step::Run { .. });
+        let host = step.host().filter(|host| before != Some(*host));
+        let place = host.map(|host| format!("on {host}: ")).unwrap_or_default();
+        before = step.host();
+        part(if n == 0 { "remedy" } else { "" }, &format!("{place}{step}"), is_words);
+    }
     for effect in &finding.remedy.effects {
         part("then", effect, true);
     }

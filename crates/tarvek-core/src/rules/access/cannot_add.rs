@@ -26,8 +26,11 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     for ways in ways(site) {
         for way in [&ways.partial, &ways.done, &ways.files_into].into_iter().flatten() {
             let answer = judge(site, &way.route, Need::Add);
-            let finding = ways.refused(&RULE, way, &answer, "add to");
-            let repaired = |finding| repaired::usable(site, &way.route, &[Need::Add], finding);
+            let finding = ways.refused(site, &RULE, way, &answer, "add to");
+            let repaired = |finding: Finding| match finding.remedy.steps.as_slice() {
+                [] => repaired::usable(site, &way.route, &[Need::Add], finding),
+                _ => finding,
+            };
             findings.extend(finding.map(repaired));
         }
     }

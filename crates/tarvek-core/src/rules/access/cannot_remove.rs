@@ -7,7 +7,7 @@ use crate::rules::case::Case;
 use crate::rules::repaired;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::{Command, Step};
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 
 /// A folder that has to be emptied, and can't be.
@@ -27,12 +27,19 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     for ways in ways(site) {
         let (Some(reads), Some(made)) = (&ways.reads, ways.fetched(site)) else { continue };
         let answer = judge_within(site, &reads.route, &made, Need::Remove);
-        let finding = ways.refused(&RULE, reads, &answer, "remove from");
+        let finding = ways.refused(site, &RULE, reads, &answer, "remove from");
         findings.extend(finding.map(|finding| match answer.refusal() {
             Some(Refusal::Sticky(_)) => {
-                let command = Command::new("chmod -t").arg(&answer.decided_at.path);
-                finding.remedy(Step::run(&answer.decided_at.host, command))
+                let place = &answer.decided_at.path;
+                let command = Command::new("chmod -t").arg(place);
+                finding.remedy(Remedy {
+                    steps: vec![Step::run(&answer.decided_at.host, command)],
+                    effects: vec![format!(
+                        "whoever may write {place} can then remove what others have in it"
+                    )],
+                })
             }
+            _ if !finding.remedy.steps.is_empty() => finding,
             _ => repaired::usable(site, &reads.route, &[Need::Add], finding),
         }));
     }

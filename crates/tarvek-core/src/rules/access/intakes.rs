@@ -3,20 +3,26 @@
 use crate::judge::along::judge;
 use crate::judge::made::{judge_within, new_entry};
 use crate::judge::verdict::{Answer, Need};
+use crate::kernel::acl::Tag;
+use crate::kernel::decide::{R, X};
 use crate::kernel::new_entry::Making;
-use crate::kernel::object::Object;
+use crate::kernel::object::{Edit, Grant, Object};
 use crate::layout::intake::Intake;
 use crate::layout::service::Service;
+use crate::remedy::effects::effects;
+use crate::remedy::plan::takes_posix_acls;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
+use crate::rules::access::admission;
 use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::site::suppose::Change;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
-use crate::words::remedy::{Remedy, Step};
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::RuleId;
 
 /// A service's way to a folder.
@@ -68,10 +74,14 @@ pub(super) fn ways(site: &Site) -> impl Iterator<Item = Ways<'_>> {
 }
 
 impl<'a> Ways<'a> {
-    /// A file as the fetching service makes it: in the partial folder, if there is one.
+    /// Where the fetching service makes its files: in the partial folder, if there is one.
+    pub(super) fn made_in(&self) -> Option<&Way<'a>> {
+        self.partial.as_ref().or(self.done.as_ref())
+    }
+
+    /// A file as the fetching service makes it.
     pub(super) fn fetched(&self, site: &'a Site) -> Option<Object<'a>> {
-        let done = self.done.as_ref()?;
-        self.partial.as_ref().unwrap_or(done).made(site, false)
+        self.made_in()?.made(site, false)
     }
 
     /// The libraries whose root lies at or above the folder that is filed into, with the way of the service that serves them.
@@ -79,7 +89,7 @@ impl<'a> Ways<'a> {
         let Some(into) = &self.files_into else { return Vec::new() };
         let place = into.route.here();
         let mut ways = Vec::new();
-        for case in cases {
+        for case in cases.iter().filter(|case| case.library().is_some()) {
             let Some(route) = &case.route else { continue };
             let root = route.here();
             if let Some(rest) = place.path.below(&root.path).filter(|_| root.host == place.host) {
@@ -104,12 +114,14 @@ impl<'a> Ways<'a> {
     /// finding of its own.
     pub(super) fn refused(
         &self,
+        site: &Site,
         rule: RuleId,
         way: &Way,
         answer: &Answer,
         what: &str,
     ) -> Option<Finding> {
-        if !answer.is_refused() || way.route.entry().is_none() {
+        let not_admitted = admission::remedy(site, &way.route);
+        if !answer.is_refused() || way.route.entry().is_none() && not_admitted.is_none() {
             return None;
         }
         let message = format!(
@@ -120,7 +132,8 @@ impl<'a> Ways<'a> {
             answer.decided_at.on(),
             answer.reason()
         );
-        Some(self.finding(rule, way, answer).says(message))
+        let finding = self.finding(rule, way, answer).says(message);
+        Some(finding.remedy(not_admitted.unwrap_or_default()))
     }
 
     /// A finding that somebody can't read what another service makes; `moved` says how it comes to them.
@@ -130,9 +143,10 @@ impl<'a> Ways<'a> {
         rule: RuleId,
         reader: &Way,
         made: &Object,
-        maker: &Service,
+        place: &Way,
         moved: &str,
     ) -> Option<Finding> {
+        let maker = place.service;
         let answer = judge_within(site, &reader.route, made, Need::Read);
         // Where the folder itself can't be entered, that is the finding.
         let entered = judge(site, &reader.route, Need::Enter).is_allowed();
@@ -140,16 +154,17 @@ impl<'a> Ways<'a> {
             return None;
         }
         let message = format!(
-            "a {} that {} makes will be {}{moved} and {} ({}) can't read it in {}",
+            "a {} that {} makes in {} will be {}{moved} and {} ({}) can't read it in {}",
             made.meta.kind.word(),
             maker.name,
+            place.route.asked,
             describe(site, reader, made),
             reader.service.name,
             reader.route.subject,
             reader.route.asked
         );
         let finding = self.finding(rule, reader, &answer).says(message);
-        Some(finding.remedy(inherited(site, reader, &maker.name, made)))
+        Some(finding.remedy(inherited(site, place, reader, made.is_folder())))
     }
 }
 
@@ -160,18 +175,74 @@ pub(super) fn describe(site: &Site, reader: &Way, made: &Object) -> String {
     format!("{:04o} {owner}{acl}", made.meta.mode)
 }
 
-/// A default ACL where the filesystem has one, else the group and the umask.
-pub(super) fn inherited(site: &Site, reader: &Way, maker: &Name, made: &Object) -> Remedy {
-    let Some(last) = reader.route.trail.last() else { return Remedy::default() };
-    if last.subject.is_in(made.meta.gid) {
-        let words =
-            format!("set umask = \"002\" for {maker}, in the layout and in its own settings");
-        return words.into();
+/// The smallest change after which whoever reads can read what is made: another umask, else an entry that the folder in which it
+/// is made hands on.
+fn inherited(site: &Site, place: &Way, reader: &Way, folder: bool) -> Remedy {
+    let maker = place.service;
+    let readable = |site: &Site, made: Option<Object>| {
+        made.is_some_and(|made| judge_within(site, &reader.route, &made, Need::Read).is_allowed())
+    };
+    let umask = maker.umask.unwrap_or(0o022);
+    let wider = [0o050, 0o005, 0o055].map(|bits| umask & !bits);
+    let wide = wider.into_iter().find(|wider| {
+        let making = Making::usual(folder, *wider);
+        *wider != umask && readable(site, new_entry(site, &place.route, making))
+    });
+    if let Some(wide) = wide {
+        let name = &maker.name;
+        return Remedy::of(vec![
+            Step::words(format!("set umask = \"{wide:03o}\" for {name} in the layout")),
+            Step::on(&maker.host, format!("set it in {name} as well, and start it anew")),
+        ]);
     }
-    let who = site.user_text(&last.seen_on, last.subject.uid);
-    let words = format!(
-        "setfacl -m d:u:{who}:rX on the folder in which {maker} makes it, and on those below; or put both accounts into its \
-         group, with g+s on the folder and umask 002"
+    let handed_on = || {
+        let (end, node) = place.route.entry()?;
+        let (last, host) = (reader.route.trail.last()?, &end.seen_on);
+        let who = &last.subject;
+        let edit = Edit::Inherited { tag: Tag::User(who.uid), grant: Grant::below(R | X) };
+        let change = Change { host: host.clone(), at: node, below: false, edit };
+        let after = site.supposing(change.clone());
+        let making = Making::usual(folder, umask);
+        let fits = last.seen_on == *host && takes_posix_acls(site, host, node);
+        if !fits || !readable(&after, new_entry(&after, &place.route, making)) {
+            return None;
+        }
+        let entry = format!("d:u:{}:rX", site.user_text(host, who.uid));
+        let command = Command::new("find").arg(&end.at.path).args("-type d -exec setfacl -m");
+        let command = command.arg(entry).args("{} +");
+        Some(Remedy {
+            steps: vec![Step::run(host, command)],
+            effects: effects(site, &after, &[change], who, false),
+        })
+    };
+    handed_on().unwrap_or_else(|| {
+        let (name, reader) = (&maker.name, &reader.service.name);
+        let words = format!(
+            "put {name} and {reader} into one group, give the folder in which {name} makes it ({}) that group with g+s, and set umask = \"002\" for {name}",
+            place.route.asked
+        );
+        words.into()
+    })
+}
+
+/// What lets whoever reads read files that were made for their maker alone, and keeps more of them from being made.
+pub(super) fn opened(site: &Site, place: &Way, reader: &Way) -> Remedy {
+    let name = &place.service.name;
+    let first = Step::on(
+        &place.service.host,
+        format!(
+            "have {name} make files that others may read: it is its own setting that asks for less than the umask leaves"
+        ),
     );
-    Step::on(&last.at.host, words).into()
+    let (Some((end, node)), Some(last)) = (place.route.entry(), reader.route.trail.last()) else {
+        return first.into();
+    };
+    let (host, who) = (&end.seen_on, site.user_text(&end.seen_on, last.subject.uid));
+    let find = Command::new("find").arg(&end.at.path).args("-type f -exec");
+    let give = if takes_posix_acls(site, host, node) {
+        find.args("setfacl -m").arg(format!("u:{who}:r")).args("{} +")
+    } else {
+        find.args("chmod g+r {} +")
+    };
+    Remedy::of(vec![first, Step::run(host, give)])
 }

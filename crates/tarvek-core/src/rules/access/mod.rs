@@ -1,5 +1,6 @@
 //! `access/*`: what accounts may do with the files, where they need it and where they do not.
 
+mod admission;
 pub mod cannot_add;
 pub mod cannot_remove;
 pub mod entries_unreadable;

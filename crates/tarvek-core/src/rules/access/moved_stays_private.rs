@@ -5,7 +5,7 @@ use crate::judge::verdict::Need;
 use crate::kernel::decide::{R, decide};
 use crate::kernel::entry::EntryKind;
 use crate::layout::intake::Want;
-use crate::rules::access::intakes::{Way, Ways, describe, inherited, ways};
+use crate::rules::access::intakes::{Way, Ways, describe, opened, ways};
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -35,7 +35,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             let moved = ", linked or moved there,";
             let private = made
                 .as_ref()
-                .and_then(|made| ways.unusable(site, &RULE, &server, made, done.service, moved));
+                .zip(ways.made_in())
+                .and_then(|(made, place)| ways.unusable(site, &RULE, &server, made, place, moved));
             // Whatever the umask says, some programs ask for less: what they have made is there to be seen.
             findings.extend(private.or_else(|| waiting(site, &ways, done, &server)));
         }
@@ -70,12 +71,13 @@ fn waiting(site: &Site, ways: &Ways, done: &Way, server: &Way) -> Option<Finding
     );
     let mut finding = ways.finding(&RULE, server, &entered).says(message);
     finding.place.path = Some(place);
-    Some(finding.remedy(inherited(site, server, &done.service.name, &object)))
+    Some(finding.remedy(opened(site, done, server)))
 }
 
 #[cfg(test)]
 mod tests {
     use super::RULE;
+    use crate::kernel::acl::{Acl, AclEntry, Tag};
     use crate::layout::intake::Want;
     use crate::tests::Scene;
 
@@ -84,11 +86,19 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("drover").umask = Some(0o027);
-        let told = "a file that drover makes will be 0640 drover:keepers, linked or moved there, and lantern (840:840) can't read it in \
+        let told = "a file that drover makes in /data/intake/partial will be 0640 drover:keepers, linked or moved there, and lantern (840:840) can't read it in \
                     /media/films → ";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         scene.layout.intakes[0].want = Want::Copy;
         assert_eq!(scene.told(&RULE), "", "a copy is made anew");
+        // Where a default ACL takes the place of the umask, it is that of the folder in which the file is made.
+        scene.layout.intakes[0].want = Want::Hardlink;
+        let tags = [(Tag::UserObj, 7), (Tag::GroupObj, 5), (Tag::Other, 0)];
+        let default = Acl::new(tags.map(|(tag, perm)| AclEntry { tag, perm }).to_vec());
+        scene.default_acl("granary", "/loft/media/intake/partial", default);
+        let told = scene.told(&RULE);
+        let partial = "on granary: find /loft/media/intake/partial -type d -exec setfacl -m d:u:lantern:rX '{}' +";
+        assert!(told.contains(partial), "{told}");
     }
 
     #[test]
@@ -97,6 +107,8 @@ mod tests {
         scene.tree("granary", "f 0600 841:2100 /loft/media/intake/done/b.mkv\nf 0600 841:2100 /loft/media/intake/done/c/d.mkv");
         let told = "2 files in /data/intake/done, such as /loft/media/intake/done/b.mkv (0600 drover:keepers), keep their rights";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        let give = "find /loft/media/intake/done -type f -exec setfacl -m u:lantern:r '{}' +";
+        assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
         scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/b.mkv\nf 0644 841:2100 /loft/media/intake/done/c/d.mkv");
         assert_eq!(scene.told(&RULE), "");
     }

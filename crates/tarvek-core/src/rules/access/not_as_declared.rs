@@ -1,21 +1,27 @@
 //! `access/not-as-declared`.
 
 use crate::facts::tree::{Lookup, NodeId, Tree};
+use crate::kernel::acl::Tag;
 use crate::kernel::decide::{R, W, X, decide};
 use crate::kernel::entry::EntryKind;
+use crate::kernel::object::{Edit, Grant};
 use crate::kernel::subject::{NOBODY, Subject};
 use crate::layout::folder::{Folder, Right};
+use crate::remedy::effects::effects;
+use crate::remedy::plan::takes_posix_acls;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::route::seen_as::seen_as;
 use crate::rules::access::trees::Alike;
 use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::site::suppose::Change;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::place::Place;
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
 
@@ -39,8 +45,14 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         let Lookup::Found(top) = tree.find(&folder.path) else { continue };
         for (who, right) in &folder.rights {
             let Some(asker) = asks(site, folder, who) else { continue };
-            for (some, word) in compared(site, folder, top, *right, &asker) {
-                findings.extend(told(site, folder, who, *right, &some, word));
+            let found = compared(site, folder, top, *right, &asker);
+            if found.iter().all(|(some, _)| some.count == 0) {
+                continue;
+            }
+            let remedy = remedy(site, folder, top, (who, *right), &asker);
+            for (some, word) in found {
+                let finding = told(site, folder, who, *right, &some, word);
+                findings.extend(finding.map(|finding| finding.remedy(remedy.clone())));
             }
         }
     }
@@ -63,12 +75,77 @@ fn told(
         counted(some.count, "entry"),
         example.path
     );
-    let remedy = format!(
-        "run what `tarvek emit script --host {}` writes, or change the rights in line {line} of the layout",
-        folder.host
-    );
     let finding = RULE.finding(About::Folder(path.clone())).at(&example).line(line);
-    Some(finding.known(Evidence::Observed).says(message).remedy(remedy))
+    Some(finding.known(Evidence::Observed).says(message))
+}
+
+/// An entry for the one who is meant, on everything that the declaration speaks of, if that settles it and nobody else who is
+/// declared loses what they should have.
+fn remedy(
+    site: &Site,
+    folder: &Folder,
+    top: NodeId,
+    (who, right): (&Name, Right),
+    asker: &Asker,
+) -> Remedy {
+    let host = &folder.host;
+    let declare = format!("or change the rights in line {} of the layout", folder.origin.line);
+    let subject = &asker.subject;
+    let by_hand = || {
+        let owner = format!(
+            "no ACL entry settles it: see whose the entries are, and what reaches {who} another way; {declare}"
+        );
+        Remedy::from(Step::on(host, owner))
+    };
+    if asker.read_only && matches!(right, Right::Add | Right::Change) {
+        let words = format!(
+            "the way of {who} to it is read-only: write rw into its mapping, mount or share; {declare}"
+        );
+        return words.into();
+    }
+    let Some(objects) = site.objects(host) else { return by_hand() };
+    let of_group = who.raw().starts_with('@');
+    let tag = match of_group {
+        // An entry for the owning group is the one without a name.
+        true if objects.of(top).meta.gid == subject.gid => Tag::GroupObj,
+        true => Tag::Group(subject.gid),
+        false => Tag::User(subject.uid),
+    };
+    let perm = match right {
+        Right::None => 0,
+        Right::Read => R | X,
+        Right::Add | Right::Change => R | W | X,
+    };
+    let edit = Edit::Exactly { tag, grant: Grant::below(perm) };
+    let change = Change { host: host.clone(), at: top, below: true, edit };
+    let after = site.supposing(change.clone());
+    let inner = site.layout.folders.iter().any(|other| {
+        other.host == *host && other.path != folder.path && other.path.within(&folder.path)
+    });
+    let settled =
+        compared(&after, folder, top, right, asker).iter().all(|(some, _)| some.count == 0);
+    let kept = folder.rights.iter().filter(|(other, _)| other != who).all(|(other, right)| {
+        let Some(other) = asks(site, folder, other) else { return true };
+        let [was, is] = [site, &after].map(|site| compared(site, folder, top, *right, &other));
+        was.iter().zip(&is).all(|((was, _), (is, _))| is.count <= was.count)
+    });
+    if inner || !settled || !kept || !takes_posix_acls(site, host, top) {
+        return by_hand();
+    }
+    let name = match tag {
+        Tag::User(uid) => format!("u:{}", site.user_text(host, uid)),
+        Tag::Group(gid) => format!("g:{}", site.group_text(host, gid)),
+        _ => "g:".to_owned(),
+    };
+    let letters = match perm {
+        0 => "---".to_owned(),
+        _ => Grant::below(perm).text(),
+    };
+    let entries = format!("{name}:{letters},d:{name}:{letters}");
+    let set = Command::new("setfacl -R -m").arg(entries).arg(&folder.path);
+    let effects = effects(site, &after, &[change], subject, false);
+    let steps = vec![Step::run(host, set), Step::words(declare)];
+    Remedy { steps, effects }
 }
 
 /// Somebody with a declared right, as the folder's host sees them.
@@ -157,7 +234,7 @@ fn declared_below<'a>(
 mod tests {
     use super::RULE;
     use crate::layout::folder::{Folder, Right};
-    use crate::tests::{Scene, abs};
+    use crate::tests::{Scene, abs, account};
     use crate::words::terms::Origin;
 
     fn folder(path: &str, rights: &[(&str, Right)]) -> Folder {
@@ -181,11 +258,22 @@ mod tests {
         scene.layout.folders.push(folder("/loft/media/films", &rights));
         assert_eq!(scene.told(&RULE), "");
         scene.layout.folders[0].rights = vec![("lantern".into(), Right::Change)];
-        let told = "lantern has less than \"change\" on 3 entries at and below /loft/media/films, such as /loft/media/films → run what \
-                    `tarvek emit script --host granary` writes, or change the rights in line 8 of the layout";
+        let told = "lantern has less than \"change\" on 3 entries at and below /loft/media/films, such as /loft/media/films → the \
+                    way of lantern to it is read-only: write rw into its mapping, mount or share; or change the rights in line 8 of the \
+                    layout";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.folders[0].rights = vec![("@keepers".into(), Right::Read)];
-        assert!(scene.told(&RULE).starts_with("@keepers has more than \"read\" on 3 entries"));
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("@keepers has more than \"read\" on 3 entries"), "{told}");
+        // Only what is declared is touched: an entry for the one who is meant.
+        let entry = "→ on granary: setfacl -R -m g::rX,d:g::rX /loft/media/films; or change the rights in line 8 of the layout";
+        assert!(told.ends_with(entry), "{told}");
+        scene.layout.folders[0].rights = vec![("archivist".into(), Right::None)];
+        scene.facts("granary").accounts.push(account("archivist", 1200, &["keepers"]));
+        let told = scene.told(&RULE);
+        let entry = "→ on granary: setfacl -R -m u:archivist:---,d:u:archivist:--- /loft/media/films; or change the rights in line 8";
+        assert!(told.contains(entry), "{told}");
+        scene.layout.folders[0].rights = vec![("@keepers".into(), Right::Read)];
         let inner = folder("/loft/media/films/Low Water (2003)", &[("@keepers", Right::Change)]);
         scene.layout.folders.push(inner);
         assert!(scene.told(&RULE).starts_with("@keepers has more than \"read\" on 1 entry"));

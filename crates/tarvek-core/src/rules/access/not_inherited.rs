@@ -22,14 +22,15 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for ways in ways(site) {
-        if let (Some(reads), Some(done), Some(made)) = (&ways.reads, &ways.done, ways.fetched(site))
+        if let (Some(reads), Some(place), Some(made)) =
+            (&ways.reads, ways.made_in(), ways.fetched(site))
         {
-            findings.extend(ways.unusable(site, &RULE, reads, &made, done.service, ""));
+            findings.extend(ways.unusable(site, &RULE, reads, &made, place, ""));
         }
         let Some(into) = &ways.files_into else { continue };
         let Some(folder) = into.made(site, true) else { continue };
         for server in ways.served(site, cases) {
-            findings.extend(ways.unusable(site, &RULE, &server, &folder, into.service, ""));
+            findings.extend(ways.unusable(site, &RULE, &server, &folder, into, ""));
         }
     }
     findings
@@ -45,14 +46,14 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("joiner").umask = Some(0o027);
-        let told = "a folder that joiner makes will be 2750 joiner:keepers and lantern (840:840) can't read it in /media/films → on \
-                    granary: setfacl -m d:u:lantern:rX on the folder in which joiner makes it, and on those below; or put both \
-                    accounts into its group, with g+s on the folder and umask 002";
+        let told = "a folder that joiner makes in /data/films will be 2750 joiner:keepers and lantern (840:840) can't read it in \
+                    /media/films → set umask = \"022\" for joiner in the layout; on granary: set it in joiner as well, and start it anew";
         assert_eq!(scene.told(&RULE), told);
         scene.service("joiner").umask = Some(0o002);
         scene.service("drover").umask = Some(0o077);
-        let told = "a file that drover makes will be 0600 drover:keepers and joiner (842:2100) can't read it in /data/intake/done → set \
-                    umask = \"002\" for drover, in the layout and in its own settings";
+        let told = "a file that drover makes in /data/intake/partial will be 0600 drover:keepers and joiner (842:2100) can't read it in \
+                    /data/intake/done → set umask = \"027\" for drover in the layout; on granary: set it in drover as well, and start it \
+                    anew";
         assert_eq!(scene.told(&RULE), told);
     }
 }

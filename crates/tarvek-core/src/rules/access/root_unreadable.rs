@@ -3,12 +3,12 @@
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::route::end::End;
+use crate::rules::access::admission;
 use crate::rules::case::Case;
 use crate::rules::identity::shifted;
 use crate::rules::repaired;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// A root that the account can't read.
@@ -40,18 +40,18 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         case.service.name,
         case.subject,
         route.asked,
-        read.decided_at.on(),
+        not_admitted.unwrap_or(&read.decided_at).on(),
         read.reason()
     );
     let finding = case
         .finding(&RULE)
-        .at(&read.decided_at)
+        .at(not_admitted.unwrap_or(&read.decided_at))
         .line(case.service.origin.line)
         .known(read.evidence)
         .says(message)
         .because(shifted::decides(site, route, Need::Read).then_some(&shifted::RULE));
     vec![match not_admitted {
-        Some(at) => finding.remedy(Step::on(&at.host, "admit the user in the smb of the share")),
+        Some(_) => finding.remedy(admission::remedy(site, route).unwrap_or_default()),
         None => repaired::readable(site, route, finding),
     }]
 }
@@ -87,8 +87,9 @@ mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().only.push("@keepers".into());
-        let told = "lantern (840:840) can't read /media/films: /mnt/media on millrace: the share does not admit lantern → on granary: admit \
-                    the user in the smb of the share";
+        let told = "lantern (840:840) can't read /media/films: /loft/media on granary: the share does not admit lantern → add lantern to \
+                    only in the smb of the share media in the layout; on granary: put what `tarvek emit smb` writes in place, and run \
+                    smbcontrol smbd reload-config";
         assert_eq!(scene.told(&RULE), told);
     }
 

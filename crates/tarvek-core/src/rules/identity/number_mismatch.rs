@@ -13,7 +13,7 @@ use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::place::Place;
-use crate::words::remedy::{Command, Step};
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Protocol;
 
@@ -50,19 +50,64 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             if !meant || number.min(other) == 0 || other == NOBODY {
                 continue;
             }
-            let (about, what, command) = match of {
-                Of::Account => (About::Account(name.clone()), "account", "usermod -u"),
-                Of::Group => (About::Group(name.clone()), "group", "groupmod -g"),
+            let (about, what) = match of {
+                Of::Account => (About::Account(name.clone()), "account"),
+                Of::Group => (About::Group(name.clone()), "group"),
             };
             let message = format!(
                 "the {what} {name} is {number} on {client} and {other} on {server}, which {client} mounts from over NFS"
             );
-            let command = Command::new(command).arg(other.to_string()).arg(name.raw());
             let finding = RULE.finding(about).on(&client).says(message);
-            findings.push(finding.remedy(Step::run(&client, command)));
+            let remedy = renumbered(site, of, name, (&client, number), (&server, other));
+            findings.push(finding.remedy(remedy));
         }
     }
     findings
+}
+
+/// One number for both: the server's where the client has it free, else the client's, else one that both have free.
+fn renumbered(
+    site: &Site,
+    of: Of,
+    name: &Name,
+    client: (&Name, u32),
+    server: (&Name, u32),
+) -> Remedy {
+    let taken = |host: &Name, number: u32| {
+        numbers(site, host).iter().any(|((kind, _), other)| *kind == of && *other == number)
+    };
+    let (mut steps, mut effects) = (Vec::new(), Vec::new());
+    let mut change = |(host, from): (&Name, u32), to: u32| {
+        let (command, kind, give) = match of {
+            Of::Account => ("usermod -u", "-uid", "chown -h"),
+            Of::Group => ("groupmod -g", "-gid", "chgrp -h"),
+        };
+        let command = Command::new(command).arg(to.to_string()).arg(name.raw());
+        steps.push(Step::run(host, command));
+        effects.push(format!(
+            "what {name} owns on {host} keeps the number {from} until it is given over: find / -xdev {kind} {from} -exec {give} {to} {{}} +"
+        ));
+        let declared = site.layout.host(host).is_some_and(|host| match of {
+            Of::Account => host.accounts.iter().any(|account| account.name == *name),
+            Of::Group => host.groups.iter().any(|group| group.name == *name),
+        });
+        if declared {
+            let words = format!("write {to} as the number of {name} on {host} in the layout");
+            steps.push(Step::words(words));
+        }
+    };
+    if !taken(client.0, server.1) {
+        change(client, server.1);
+    } else if !taken(server.0, client.1) {
+        change(server, client.1);
+    } else {
+        let first = client.1.max(server.1);
+        let free = |number: &u32| !taken(client.0, *number) && !taken(server.0, *number);
+        let free = (first + 1..).find(free).unwrap_or(first);
+        change(client, free);
+        change(server, free);
+    }
+    Remedy { steps, effects }
 }
 
 /// The numbers of accounts and groups. What was seen counts before what is declared.
@@ -125,10 +170,18 @@ mod tests {
         facts.groups = vec![group("keepers", 1005)];
         scene.facts("granary").accounts.push(account("daemon", 6, &[]));
         let told = "the account lantern is 999 on millrace and 840 on granary, which millrace mounts from over NFS → on millrace: \
-                    usermod -u 840 lantern\n\
+                    usermod -u 840 lantern; write 840 as the number of lantern on millrace in the layout\n\
                     the group keepers is 1005 on millrace and 2100 on granary, which millrace mounts from over NFS → on millrace: \
                     groupmod -g 2100 keepers";
         assert_eq!(scene.told(&RULE), told);
+        // A number that somebody else has is none to be given.
+        scene.facts("millrace").accounts.push(account("ferry", 840, &[]));
+        let told = scene.told(&RULE);
+        assert!(told.contains("→ on granary: usermod -u 999 lantern;"), "{told}");
+        scene.facts("granary").accounts.push(account("warden", 999, &[]));
+        let told = scene.told(&RULE);
+        assert!(told.contains("→ on millrace: usermod -u 1000 lantern;"), "{told}");
+        assert!(told.contains("on granary: usermod -u 1000 lantern"), "{told}");
         let mut scene = Scene::over(Protocol::Smb);
         scene.facts("millrace").groups = vec![group("keepers", 1005)];
         assert_eq!(scene.told(&RULE), "", "over SMB no number travels");

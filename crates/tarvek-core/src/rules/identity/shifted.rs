@@ -1,7 +1,7 @@
 //! `identity/shifted`.
 
 use crate::judge::along::judge;
-use crate::judge::verdict::Need;
+use crate::judge::verdict::{Need, Refusal};
 use crate::layout::mapping::Mapping;
 use crate::route::end::End;
 use crate::route::follow;
@@ -9,6 +9,7 @@ use crate::route::hops::{Hop, HopKind, Route};
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// A namespace that makes files nobody's.
@@ -43,6 +44,24 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let need = case.need();
     if !judge(site, route, need).is_refused() || !decides(site, route, need) {
         return Vec::new();
+    }
+    // Behind an SMB mount it is the client's own check that meets the shifted number.
+    if let Some(Refusal::Options(gate)) = judge(site, route, need).refusal() {
+        let (outside, at) = (&gate.subject, &gate.at);
+        let message = format!(
+            "{service} is {} inside its namespace and {outside} on {}, where the options of the SMB mount at {} ({}) do not let it {} {}",
+            route.subject,
+            at.host,
+            at.path,
+            gate.text(true),
+            need.to(),
+            route.asked
+        );
+        let options = format!(
+            "mount {} with uid={},gid={}, in the layout and in fstab (`tarvek emit fstab`)",
+            at.path, outside.uid, outside.gid
+        );
+        return vec![finding().says(message).remedy(Step::on(&at.host, options))];
     }
     let arrived = route.arrived();
     let message = format!(

@@ -1,11 +1,16 @@
 //! `identity/squashed`.
 
-use crate::route::hops::HopKind;
+use crate::kernel::subject::Subject;
+use crate::layout::service::Service;
+use crate::route::follow;
+use crate::route::hops::{Hop, HopKind, Route, View};
 use crate::rules::case::Case;
 use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Protocol;
 
@@ -40,9 +45,8 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                         "{name} is {before} on {host} and arrives on {server} as {}: {by}",
                         hop.subject
                     );
-                    let remedy = format!(
-                        "run {name} under an account of its own that the export leaves as it is"
-                    );
+                    let share = hop.share.as_ref().and_then(|(_, share)| share.as_ref());
+                    let remedy = remedy(site, service, &route, hop, share);
                     let mut finding = of_service(&RULE, service).says(message).remedy(remedy);
                     finding.place.path = Some(route.here().path.clone());
                     findings.push(finding);
@@ -53,6 +57,53 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     }
     findings
 }
+
+/// Another account helps only where the export leaves any as it is.
+fn remedy(
+    site: &Site,
+    service: &Service,
+    route: &Route,
+    hop: &Hop,
+    share: Option<&Name>,
+) -> Remedy {
+    let Service { name, host, .. } = service;
+    let anyone = Subject::new(ANYONE, ANYONE, []);
+    let kept = follow(site, &View::host(host), &at_mount(route, host), &anyone);
+    let server = &hop.from.host;
+    if kept.arrived().uid == ANYONE {
+        let layout = format!(
+            "set runs_as of {name} in the layout to an account of its own, which the export leaves as it is"
+        );
+        return Remedy::of(vec![
+            Step::words(layout),
+            Step::on(host, format!("start {name} anew as that account")),
+        ]);
+    }
+    let share = share.map_or_else(|| "the share".to_owned(), ToString::to_string);
+    let become_uid = hop.subject.uid;
+    let effects =
+        vec![format!("everybody on {host} then arrives on {server} as themselves, root aside")];
+    let steps = vec![
+        Step::words(format!("set squash = \"root\" for this client in the nfs of share {share} in the layout")),
+        Step::on(
+            server,
+            "put what `tarvek emit exports` writes in place, and run exportfs -ra; or leave all_squash, and give \
+             what is needed to the account that everyone becomes: "
+                .to_owned()
+                + &become_uid.to_string(),
+        ),
+    ];
+    Remedy { steps, effects }
+}
+
+/// Where the way leaves the service's host: the mount point.
+fn at_mount(route: &Route, host: &Name) -> AbsPath {
+    let mount = route.hops.iter().find(|hop| hop.kind == HopKind::Mount && hop.from.host == *host);
+    mount.map_or_else(|| route.asked.clone(), |hop| hop.from.path.clone())
+}
+
+/// A number that no account has.
+const ANYONE: u32 = 0x7ff0_0000;
 
 #[cfg(test)]
 mod tests {
@@ -67,12 +118,17 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::All;
-        let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: all_squash of the export → run lantern \
-                    under an account of its own that the export leaves as it is";
+        let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: all_squash of the export → set squash = \"root\" for \
+                    this client in the nfs of share media in the layout; on granary: put what `tarvek emit exports` writes in place, and \
+                    run exportfs -ra; or leave all_squash, and give what is needed to the account that everyone becomes: 65534";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].squash = Squash::Root;
         scene.service("lantern").runs_as = RunAs::Numbers(0, Some(0));
-        assert!(scene.told(&RULE).contains("as 65534:65534: root_squash of the export"));
+        let told = scene.told(&RULE);
+        assert!(
+            told.contains("as 65534:65534: root_squash of the export → set runs_as of lantern"),
+            "{told}"
+        );
         scene.layout.shares[0].nfs[0].squash = Squash::None;
         assert_eq!(scene.told(&RULE), "");
     }

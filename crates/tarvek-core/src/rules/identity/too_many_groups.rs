@@ -8,7 +8,7 @@ use crate::route::hops::{Hop, HopKind, Route};
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
+use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
 
 /// Groups that are lost on the way.
@@ -35,10 +35,32 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         case.need().to(),
         route.asked
     );
+    let server = &answer.decided_at.host;
     let remedy =
         "manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true";
+    let mut steps = vec![Step::on(server, remedy)];
+    // The server then asks its own account database, which may not know the membership.
+    let arrived = route.arrived().uid;
+    let account = site.accounts(server).find(|account| account.uid == arrived);
+    let member = account.is_some_and(|account| {
+        let login = site.login(server, account);
+        login.gid == lost || login.groups.contains(&lost)
+    });
+    if !member {
+        let group = site.group_text(server, lost);
+        steps.push(match account {
+            Some(account) => {
+                Step::run(server, Command::new("usermod -a -G").arg(group).arg(account.name.raw()))
+            }
+            None => {
+                let words =
+                    format!("make an account with uid {arrived} there, in the group {group}");
+                Step::on(server, words)
+            }
+        });
+    }
     let finding = case.finding_at_end(&RULE, route).line(case.service.origin.line);
-    vec![finding.says(message).remedy(Step::on(&answer.decided_at.host, remedy))]
+    vec![finding.says(message).remedy(steps)]
 }
 
 /// The group that was left behind and would grant what was refused.
@@ -73,7 +95,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").groups = groups(17);
         let told = "lantern has 17 further groups, and gid 2100, which would let it read /media/films, does not travel → on granary: \
-                    manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true";
+                    manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true; usermod -a -G keepers lantern";
         assert_eq!(scene.told(&RULE), told);
         scene.host("granary").manage_gids = true;
         assert_eq!(scene.told(&RULE), "");

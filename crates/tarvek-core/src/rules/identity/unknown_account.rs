@@ -40,17 +40,34 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             let (name, uid) = (&service.name, arrived.uid);
             let message = format!("{name} arrives on {host} as uid {uid}, which is nobody's there");
             let finding = of_service(&RULE, service).on(host).says(message);
-            findings.push(finding.remedy(new_account(host, name, uid, arrived.gid)));
+            findings.push(finding.remedy(new_account(site, host, name, uid, arrived.gid)));
         }
     }
     findings
 }
 
-fn new_account(host: &Name, name: &Name, uid: u32, gid: u32) -> Remedy {
+/// Under the service's name, or the next one that nobody has there; the group only if there is none of that number.
+fn new_account(site: &Site, host: &Name, name: &Name, uid: u32, gid: u32) -> Remedy {
+    let taken = |name: &Name| {
+        let mut groups = site.groups(host).filter(|group| group.gid != gid);
+        site.account(host, name).is_some() || groups.any(|group| group.name == *name)
+    };
+    let mut names = (1..)
+        .map(|n| if n == 1 { name.clone() } else { format!("{}{n}", name.raw()).as_str().into() });
+    let name = names.find(|name| !taken(name)).unwrap_or_default();
     let group = Command::new("groupadd -g").arg(gid.to_string()).arg(name.raw());
     let user = Command::new("useradd -r -u").arg(uid.to_string()).arg("-g").arg(gid.to_string());
     let user = user.arg("-M").arg("-s").arg("/usr/sbin/nologin").arg(name.raw());
-    Remedy::of(vec![Step::run(host, group), Step::run(host, user)])
+    let known = site.groups(host).any(|group| group.gid == gid);
+    let group = (!known).then(|| Step::run(host, group));
+    let mut steps: Vec<Step> = group.into_iter().chain([Step::run(host, user)]).collect();
+    if site.layout.host(host).is_some_and(|host| !host.accounts.is_empty()) {
+        let account = name.raw();
+        let words =
+            format!("add {account} = {{ uid = {uid} }} to the accounts of {host} in the layout");
+        steps.push(Step::words(words));
+    }
+    Remedy::of(steps)
 }
 
 #[cfg(test)]
@@ -65,8 +82,8 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901));
-        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: groupadd -g 901 lantern; \
-                    useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin lantern";
+        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: groupadd -g 901 lantern2; \
+                    useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin lantern2; add lantern2 = { uid = 900 } to the accounts of granary in the layout";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();

@@ -6,8 +6,8 @@ use crate::facts::host::HostFacts;
 use crate::facts::mounts::MountEntry;
 use crate::layout::host::Host;
 use crate::layout::mount::{Mount, MountSource};
-use crate::layout::share::Share;
 use crate::rules::case::Case;
+use crate::rules::mount::{is_declared_source, wrong_source};
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
@@ -124,33 +124,21 @@ impl Disagreements<'_> {
             let what = format!("the mode of {}", mount.at);
             self.add(mount.origin, at, what, Access::word(said), Access::word(is));
         }
+        if is_declared_source(self.site, mount, seen) {
+            return;
+        }
         let MountSource::Share(name) = &mount.from else { return };
         let Some(share) = self.site.layout.share(name) else { return };
-        let source = String::from_utf8_lossy(&seen.source);
         let said = match mount.protocol {
-            Protocol::Nfs if !self.exports(share, &source) => share.path.to_string(),
-            Protocol::Smb if !self.offers(share, &source) => share.name.to_string(),
-            _ => return,
+            Protocol::Nfs => share.path.to_string(),
+            _ => share.name.to_string(),
         };
         let what = format!("the source of {}", mount.at);
         let said = format!("{}:{said}", share.host);
         self.add(mount.origin, at, what, said, shown(&seen.source));
-    }
-
-    /// Whether a source of NFS is a share.
-    fn exports(&self, share: &Share, source: &str) -> bool {
-        source.rsplit_once(':').is_some_and(|(server, path)| {
-            self.site.host_named(server) == Some(&share.host)
-                && path.trim_end_matches('/').as_bytes() == share.path.as_bytes()
-        })
-    }
-
-    /// Whether a source of SMB is a share.
-    fn offers(&self, share: &Share, source: &str) -> bool {
-        source.trim_start_matches('/').split_once('/').is_some_and(|(server, name)| {
-            self.site.host_named(server) == Some(&share.host)
-                && name.eq_ignore_ascii_case(share.name.raw())
-        })
+        if let Some(finding) = self.findings.last_mut() {
+            finding.because = Some(&wrong_source::RULE);
+        }
     }
 
     /// The folder of an SMB share, in what the server says of its configuration.

@@ -2,6 +2,7 @@
 
 use crate::layout::host::HostRole;
 use crate::rules::case::Case;
+use crate::rules::mount::not_mounted;
 use crate::site::join::Site;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -31,7 +32,14 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             Some(better) => format!("move it to {better}, and map that"),
             None => "move it to a dataset or volume for media, and map that".to_owned(),
         };
+        let absent = case.route.as_ref().is_some_and(|route| !route.not_mounted.is_empty());
         let finding = case.finding(&RULE).at(end).known(evidence);
+        if absent {
+            let first = "mount what is declared first";
+            let finding = finding.because(Some(&not_mounted::RULE));
+            findings.push(finding.says(message).remedy(first));
+            continue;
+        }
         findings.push(finding.says(message).remedy(remedy));
     }
     findings

@@ -1,3 +1,121 @@
 //! `mount/*`: what should be mounted, and what is.
 
 pub mod not_mounted;
+pub mod wrong_source;
+
+use crate::facts::mounts::MountEntry;
+use crate::layout::mapping::MapSource;
+use crate::layout::mount::{Mount, MountSource};
+use crate::layout::share::Share;
+use crate::route::end::NotMounted;
+use crate::site::join::Site;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::remedy::{Command, Step};
+use crate::words::terms::Protocol;
+
+/// Whether what is mounted is what a mount of the layout declares, as far as its source can tell.
+pub(super) fn is_declared_source(site: &Site, mount: &Mount, seen: &MountEntry) -> bool {
+    let source = String::from_utf8_lossy(&seen.source);
+    let share = match &mount.from {
+        MountSource::Share(name) => site.layout.share(name),
+        MountSource::Literal(_) => None,
+    };
+    match (share, &mount.from, mount.protocol) {
+        (Some(share), _, Protocol::Nfs) => exports(site, share, &source),
+        (Some(share), _, Protocol::Smb) => offers(site, share, &source),
+        (None, MountSource::Literal(written), Protocol::Nfs | Protocol::Smb) => {
+            let plain = |source: &str| source.trim_end_matches('/').to_ascii_lowercase();
+            plain(written.raw()) == plain(&source)
+        }
+        _ => true,
+    }
+}
+
+/// Whether a source of NFS is a share.
+fn exports(site: &Site, share: &Share, source: &str) -> bool {
+    source.rsplit_once(':').is_some_and(|(server, path)| {
+        site.host_named(server) == Some(&share.host)
+            && path.trim_end_matches('/').as_bytes() == share.path.as_bytes()
+    })
+}
+
+/// Whether a source of SMB is a share.
+fn offers(site: &Site, share: &Share, source: &str) -> bool {
+    source.trim_start_matches('/').split_once('/').is_some_and(|(server, name)| {
+        site.host_named(server) == Some(&share.host) && name.eq_ignore_ascii_case(share.name.raw())
+    })
+}
+
+/// The command that mounts what should be mounted. With an fstab line the mount point is enough; without one the whole command
+/// has to be said.
+fn command(site: &Site, absent: &NotMounted) -> Command {
+    let Place { host, path } = &absent.at;
+    let fstab = site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
+    if fstab.into_iter().any(|line| line.point == *path) {
+        return Command::new("mount").arg(path);
+    }
+    let named = absent.source.raw().split_once(':').map(|(_, name)| Name::from(name));
+    let share = named.and_then(|name| site.layout.share(&name));
+    let source = match (share, absent.protocol) {
+        (Some(share), Protocol::Nfs) => {
+            [address(site, &share.host).raw().as_bytes(), b":", share.path.as_bytes()].concat()
+        }
+        (Some(share), Protocol::Smb) => {
+            format!("//{}/{}", address(site, &share.host).raw(), share.name.raw()).into_bytes()
+        }
+        _ => absent.source.raw().as_bytes().to_vec(),
+    };
+    let mut command = Command::new(match absent.protocol {
+        Protocol::Nfs => "mount -t nfs",
+        Protocol::Smb => "mount -t cifs",
+        Protocol::Bind => "mount --bind",
+        Protocol::Disk => "mount",
+    });
+    // Options that only fstab reads mean nothing to mount(8) on the command line.
+    let plain =
+        |option: &&str| !matches!(*option, "nofail" | "_netdev") && !option.starts_with("x-");
+    let mut options: Vec<String> = absent.options.iter().filter(plain).map(str::to_owned).collect();
+    options.extend(login(site, absent));
+    if !options.is_empty() {
+        command = command.arg("-o").arg(options.join(","));
+    }
+    command.arg(source).arg(path)
+}
+
+/// How an SMB mount of the layout says who connects (`mount.cifs(8)`); the password is asked for, or stands in the file.
+fn login(site: &Site, absent: &NotMounted) -> Option<String> {
+    let at = |mount: &&Mount| mount.host == absent.at.host && mount.at == absent.at.path;
+    let mount = site.layout.mounts.iter().find(at)?;
+    let said = ["username", "user", "credentials", "guest"];
+    if mount.protocol != Protocol::Smb
+        || said.iter().any(|key| mount.options.has(key) || mount.options.value(key).is_some())
+    {
+        return None;
+    }
+    let file =
+        mount.credentials.as_ref().and_then(|file| std::str::from_utf8(file.as_bytes()).ok());
+    file.map(|file| format!("credentials={file}"))
+        .or_else(|| Some(format!("username={}", mount.user.as_ref()?.raw())))
+}
+
+fn address<'a>(site: &'a Site, host: &'a Name) -> &'a Name {
+    site.layout.host(host).and_then(|host| host.addresses.first()).unwrap_or(host)
+}
+
+/// What services see of a mount point: their containers keep what was there when they were started.
+fn start_anew(site: &Site, host: &Name, at: &AbsPath) -> Option<Step> {
+    let uses = |from: &AbsPath| from.within(at) || at.within(from);
+    let services = site.layout.services.iter().filter(|service| service.host == *host);
+    let mapped = services.filter(|service| {
+        service.maps().iter().any(|map| match &map.source {
+            MapSource::Folder(from) => from.path.as_ref().is_ok_and(uses),
+            _ => false,
+        })
+    });
+    let names: Vec<String> = mapped.map(|service| service.name.to_string()).collect();
+    (!names.is_empty()).then(|| {
+        Step::on(host, format!("start {} anew, so that it sees the new mount", names.join(", ")))
+    })
+}

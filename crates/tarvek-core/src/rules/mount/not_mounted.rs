@@ -3,15 +3,14 @@
 use crate::facts::tree::{Listing, Lookup};
 use crate::route::end::NotMounted;
 use crate::rules::case::Case;
+use crate::rules::mount::{command, start_anew};
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
-use crate::words::name::Name;
 use crate::words::place::Place;
-use crate::words::remedy::{Command, Step};
+use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
-use crate::words::terms::Protocol;
 use crate::words::text::counted;
 
 /// A mount that is declared and absent.
@@ -70,7 +69,15 @@ fn told(site: &Site, absent: &NotMounted) -> Finding {
     let message = format!("{by} {source} at {path}, but nothing is mounted there{beneath}");
     let about = About::Mount { host: host.clone(), at: path.clone() };
     let finding = RULE.finding(about).at(&absent.at).known(Evidence::Observed).says(message);
-    let finding = finding.remedy(Step::run(host, command(site, absent)));
+    let mut steps = Vec::new();
+    if let Some(1..) = entries_in(site, &absent.at) {
+        // What lies beneath would be hidden, and still fill that disk.
+        let words = format!("first move what lies in {path} to where it belongs");
+        steps.push(Step::on(host, words));
+    }
+    steps.push(Step::run(host, command(site, absent)));
+    steps.extend(start_anew(site, host, path));
+    let finding = finding.remedy(steps);
     match absent.origin {
         Some(origin) => finding.line(origin.line),
         None => finding,
@@ -88,44 +95,6 @@ fn entries_in(site: &Site, place: &Place) -> Option<u64> {
     }
 }
 
-/// With an fstab line the mount point is enough; without one the whole command has to be said.
-fn command(site: &Site, absent: &NotMounted) -> Command {
-    let Place { host, path } = &absent.at;
-    let fstab = site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
-    if fstab.into_iter().any(|line| line.point == *path) {
-        return Command::new("mount").arg(path);
-    }
-    let named = absent.source.raw().split_once(':').map(|(_, name)| Name::from(name));
-    let share = named.and_then(|name| site.layout.share(&name));
-    let source = match (share, absent.protocol) {
-        (Some(share), Protocol::Nfs) => {
-            [address(site, &share.host).raw().as_bytes(), b":", share.path.as_bytes()].concat()
-        }
-        (Some(share), Protocol::Smb) => {
-            format!("//{}/{}", address(site, &share.host).raw(), share.name.raw()).into_bytes()
-        }
-        _ => absent.source.raw().as_bytes().to_vec(),
-    };
-    let mut command = Command::new(match absent.protocol {
-        Protocol::Nfs => "mount -t nfs",
-        Protocol::Smb => "mount -t cifs",
-        Protocol::Bind => "mount --bind",
-        Protocol::Disk => "mount",
-    });
-    // Options that only fstab reads mean nothing to mount(8) on the command line.
-    let plain =
-        |option: &&str| !matches!(*option, "nofail" | "_netdev") && !option.starts_with("x-");
-    let options: Vec<&str> = absent.options.iter().filter(plain).collect();
-    if !options.is_empty() {
-        command = command.arg("-o").arg(options.join(","));
-    }
-    command.arg(source).arg(path)
-}
-
-fn address<'a>(site: &'a Site, host: &'a Name) -> &'a Name {
-    site.layout.host(host).and_then(|host| host.addresses.first()).unwrap_or(host)
-}
-
 #[cfg(test)]
 mod tests {
     use super::RULE;
@@ -138,18 +107,31 @@ mod tests {
     fn an_absent_mount_comes_with_the_command_that_mounts_it() {
         for (protocol, command) in [
             (Protocol::Nfs, "mount -t nfs -o ro granary.lan:/loft/media /mnt/media"),
-            (Protocol::Smb, "mount -t cifs -o ro,uid=840 //granary.lan/media /mnt/media"),
+            (
+                Protocol::Smb,
+                "mount -t cifs -o ro,uid=840,username=lantern //granary.lan/media /mnt/media",
+            ),
         ] {
             let mut scene = Scene::over(protocol);
             assert_eq!(scene.told(&RULE), "");
             scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
             let told = format!(
                 "the layout declares granary:media at /mnt/media, but nothing is mounted there; the folder beneath is empty → \
-                 on millrace: {command}"
+                 on millrace: {command}; start lantern anew, so that it sees the new mount"
             );
             assert_eq!(scene.told(&RULE), told);
+            scene.layout.mounts[0].credentials = Some(abs("/etc/granary.cred"));
+            let file = "uid=840,credentials=/etc/granary.cred //";
+            assert_eq!(scene.told(&RULE).contains(file), protocol == Protocol::Smb);
             scene.tree("millrace", "f 0644 0:0 /mnt/media/lost.mkv");
-            assert!(scene.told(&RULE).contains("; 1 entry beneath will be hidden once it is"));
+            let told = scene.told(&RULE);
+            assert!(told.contains("; 1 entry beneath will be hidden once it is"), "{told}");
+            let first =
+                "→ on millrace: first move what lies in /mnt/media to where it belongs; mount";
+            assert!(told.contains(first), "{told}");
+            let findings = scene.findings();
+            let on_disk = findings.iter().filter(|f| f.rule.id == "layout/on-system-disk");
+            assert!(on_disk.into_iter().all(|f| f.because == Some(&RULE)));
         }
     }
 

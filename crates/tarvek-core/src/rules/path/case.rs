@@ -1,9 +1,11 @@
 //! `path/case`.
 
 use crate::rules::case::Case;
-use crate::rules::path::{missing_at, respelled};
+use crate::rules::mount::wrong_source;
+use crate::rules::path::{about, missing_at, respelled};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
 
 /// A place that exists in another letter case.
@@ -19,16 +21,28 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let Some((route, missing)) = missing_at(case) else { return Vec::new() };
     let Some(other) = &missing.other_case else { return Vec::new() };
     let message = format!(
         "{} has {other:?}, but {:?} was asked for: upper and lower case differ",
         missing.folder.path, missing.name
     );
-    let step = respelled(case, route, &missing.name, other, "", " (or rename the folder)");
     let place = missing.folder.child(&missing.name);
-    vec![case.finding_at_end(&RULE, route).at(&place).says(message).remedy(step)]
+    let finding = about(case, route, case.finding_at_end(&RULE, route)).at(&place).says(message);
+    if let Some(cause) = wrong_source::on_way(site, route) {
+        return vec![finding.because(Some(cause)).remedy("mount what is declared first")];
+    }
+    let (other, host) = (missing.folder.path.child(other.as_bytes()), &missing.folder.host);
+    let rename = Command::new("mv -n -T").arg(&other).arg(&place.path);
+    let spelled = respelled(
+        case,
+        route,
+        &missing.name,
+        missing.other_case.as_ref().unwrap_or(&missing.name),
+        "",
+    );
+    vec![finding.remedy(spelled).or_else(Step::run(host, rename))]
 }
 
 #[cfg(test)]
@@ -43,7 +57,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/Films");
         let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case differ → write the root as \
-                    /media/films (or rename the folder)";
+                    /media/films in the layout; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.root("/media/Films").told(&RULE), "");

@@ -1,8 +1,8 @@
 //! `path/missing`.
 
-use crate::route::end::End;
 use crate::rules::case::Case;
-use crate::rules::path::{missing_at, respelled};
+use crate::rules::mount::wrong_source;
+use crate::rules::path::{about, missing_at, respelled, swapped};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Remedy, Step};
@@ -21,8 +21,8 @@ pub static RULE: Rule = Rule {
     example: "A library's root is /media/flims; the folder on the storage host is called films.",
 };
 
-/// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+/// Judges one place that a service uses.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let Some((route, missing)) = missing_at(case) else { return Vec::new() };
     if missing.other_case.is_some() {
         return Vec::new();
@@ -33,22 +33,47 @@ pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
         count => format!("it has {}", counted(count as u64, "other entry")),
     };
     let message = format!("{} has no {:?}; {what}", missing.folder.on(), missing.name);
-    let remedy: Remedy = match &missing.near {
-        Some(near) => {
-            let meant = format!("did you mean {near:?}? then ");
-            respelled(case, route, &missing.name, near, &meant, "").into()
-        }
-        None => Step::run(&place.host, Command::new("mkdir").arg(&place.path)).into(),
-    };
-    debug_assert!(matches!(route.end, End::Missing(_)));
-    vec![case.finding_at_end(&RULE, route).at(&place).says(message).remedy(remedy)]
+    let finding = about(case, route, case.finding_at_end(&RULE, route)).at(&place).says(message);
+    if let Some(cause) = wrong_source::on_way(site, route) {
+        return vec![finding.because(Some(cause)).remedy("mount what is declared first")];
+    }
+    let mkdir = Step::run(&place.host, Command::new("mkdir").arg(&place.path));
+    // Others may be as near; the one that leads to something is meant.
+    let near = missing.near.iter().map(|near| {
+        let meant = format!("did you mean {near:?}? then ");
+        Remedy::of(respelled(case, route, &missing.name, near, &meant))
+    });
+    let swapped = (!site.is_trial).then(|| swapped(site, case)).flatten().map(Remedy::of);
+    let mut all = near.chain(swapped).chain([mkdir.into()]);
+    let first = all.next().unwrap_or_default();
+    vec![all.fold(finding.remedy(first), Finding::or_else)]
 }
 
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::tests::Scene;
+    use crate::check::report::check;
+    use crate::tests::{Scene, mapping};
     use crate::words::remedy::Step;
+    use crate::words::terms::Access;
+
+    #[test]
+    fn a_wrong_mapping_is_one_finding_whatever_it_affects() {
+        let mut scene = Scene::local();
+        let mut lost = scene.service("lantern").libraries[0].clone();
+        lost.name = "Lost".into();
+        scene.service("lantern").libraries.push(lost);
+        scene.service("lantern").map =
+            Some(vec![mapping("/loft/medai", "/media", Access::ReadOnly)]);
+        let findings = check(&scene.site()).findings;
+        let told: Vec<&str> = findings.iter().map(|finding| finding.rule.id).collect();
+        assert_eq!(told, ["path/missing"], "{findings:#?}");
+        assert_eq!(findings[0].affects.len(), 2);
+        assert_eq!(findings[0].about.to_string(), "service:lantern");
+        let remedy = "did you mean \"media\"? then write /loft/media in the mapping to /media in the layout; on granary: make the \
+                      container of lantern anew with that mapping";
+        assert_eq!(findings[0].remedy.to_string(), remedy);
+    }
 
     #[test]
     fn a_near_miss_is_offered_and_else_the_folder_is_made() {
@@ -56,7 +81,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/flims");
         let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → did you mean \"films\"? then write the root as \
-                    /media/films";
+                    /media/films in the layout; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let findings = scene.findings();
         let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();

@@ -1,10 +1,16 @@
 //! `path/not-a-folder`.
 
 use crate::route::end::End;
+use crate::route::follow;
+use crate::route::hops::Route;
 use crate::rules::case::{Case, end_of};
+use crate::rules::path::in_service;
+use crate::scan::kinds::is_media;
+use crate::scan::read::scan;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
+use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 
 /// Something else than a folder.
@@ -32,14 +38,35 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
                 .remedy(format!("name the folder that is meant as the {}", case.what())),
         ];
     }
-    match end_of(site, route) {
-        Some((end, meta)) if !meta.is_folder() => {
-            let parent = route.asked.parent().unwrap_or_else(AbsPath::root);
-            let message = format!("{} is a {}, not a folder", end.at.path, meta.kind.word());
-            let remedy = format!("name a folder as the {}, for example {parent}", case.what());
-            vec![finding().says(message).remedy(remedy)]
-        }
-        _ => Vec::new(),
+    let Some((end, meta)) = end_of(site, route).filter(|(_, meta)| !meta.is_folder()) else {
+        return Vec::new();
+    };
+    let message = format!("{} is a {}, not a folder", end.at.path, meta.kind.word());
+    let mut all = candidates(site, case, route).into_iter().map(|path| {
+        let words = format!("write the {} as {path} in the layout", case.what());
+        let line = case.root.origin.line;
+        let edit = Step::rewritten(line, &case.root.written, &path, words);
+        Remedy::of(vec![edit, in_service(case)])
+    });
+    let none = || Remedy::from(format!("name a folder as the {}", case.what()));
+    let first = all.next().unwrap_or_else(none);
+    vec![all.chain([none()]).fold(finding().says(message).remedy(first), Finding::or_else)]
+}
+
+/// The folders that may be meant where a file is named, the likeliest first. A file of a library that lies alone in its folder is
+/// a title, and the root is the folder above that; one title is no root.
+fn candidates(site: &Site, case: &Case, route: &Route) -> Vec<AbsPath> {
+    let Some(parent) = route.asked.parent() else { return Vec::new() };
+    let titles = |path: &AbsPath| {
+        let kind = case.library()?.kind;
+        is_media(kind, route.asked.name()?).then_some(())?;
+        let route = follow(site, &route.view, path, &case.subject);
+        Some(scan(site, &route, kind).titles)
+    };
+    let above = parent.parent().filter(|above| !above.is_root());
+    match (titles(&parent), above) {
+        (Some(0 | 1), Some(above)) => vec![above, parent],
+        _ => vec![parent],
     }
 }
 
@@ -53,10 +80,14 @@ mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "f 0644 1101:2100 /loft/media/list.m3u");
         assert_eq!(scene.told(&RULE), "");
-        let told = "/loft/media/list.m3u is a file, not a folder → point the root at a folder, for example /media";
+        let told = "/loft/media/list.m3u is a file, not a folder → write the root as /media in the layout; on granary: set it as the root in \
+                    lantern as well";
         assert_eq!(scene.root("/media/list.m3u").told(&RULE), told);
-        let told = "/loft/media/list.m3u is a file; /media/list.m3u/x needs a folder there → point the root at the folder that \
-                    holds the titles";
+        let told = "/loft/media/list.m3u is a file; /media/list.m3u/x needs a folder there → name the folder that is meant as \
+                    the root";
         assert_eq!(scene.root("/media/list.m3u/x").told(&RULE), told);
+        // One title's folder is no root either.
+        let told = scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv").told(&RULE);
+        assert!(told.contains("→ write the root as /media/films in the layout;"), "{told}");
     }
 }

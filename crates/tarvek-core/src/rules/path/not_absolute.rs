@@ -5,6 +5,7 @@ use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
+use crate::words::name::Name;
 use crate::words::path::{AbsPath, components};
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
@@ -23,7 +24,17 @@ pub static RULE: Rule = Rule {
 
 /// Judges one root.
 pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
-    told(&case.root, "the root", || case.finding(&RULE)).into_iter().collect()
+    let by_name = told(&case.root, "the root", || case.finding(&RULE));
+    // What `..` comes to by name may be nowhere; perhaps it was only one too many.
+    let Declared { written, origin, .. } = &case.root;
+    let without = components(written.raw().as_bytes()).filter(|part| *part != b"..");
+    let without = without.fold(AbsPath::root(), |path, part| path.child(part));
+    let finding = by_name.map(|finding| {
+        finding
+            .or_else(rewritten(origin.line, written, &without))
+            .or_else("write it as an absolute path that a mapping covers")
+    });
+    finding.into_iter().collect()
 }
 
 /// Judges every mapping, used by a library or not.
@@ -47,9 +58,14 @@ fn told(written: &Declared, what: &str, finding: impl Fn() -> Finding) -> Option
     let fault = written.path.as_ref().err()?;
     let form = absolute_form(written.written.raw().as_bytes());
     let line = written.origin.line;
-    let step = Step::rewritten(line, &written.written, &form, format!("write it as {form}"));
+    let step = rewritten(line, &written.written, &form);
     let message = format!("{what} {:?} {fault}", written.written);
     Some(finding().line(line).says(message).remedy(step))
+}
+
+fn rewritten(line: u32, written: &Name, form: &AbsPath) -> Step {
+    let words = format!("write it as {form} in the layout, and where it is set in earnest");
+    Step::rewritten(line, written, form, words)
 }
 
 fn absolute_form(written: &[u8]) -> AbsPath {
@@ -75,10 +91,13 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         for (root, told) in [
-            ("media/films", "the root \"media/films\" is not absolute → write it as /media/films"),
+            (
+                "media/films",
+                "the root \"media/films\" is not absolute → write it as /media/films in the layout, and where it is set in earnest",
+            ),
             (
                 "/media/../films",
-                "the root \"/media/../films\" has a \"..\" component → write it as /films",
+                "the root \"/media/../films\" has a \"..\" component → write it as /media/films in the layout, and where it is set in earnest",
             ),
         ] {
             assert_eq!(scene.root(root).told(&RULE), told);
@@ -86,8 +105,8 @@ mod tests {
         let mut scene = Scene::local();
         let books = mapping("srv/books", "books", Access::ReadOnly);
         scene.service("lantern").map.as_mut().unwrap().push(books);
-        let told = "the mapping's from \"srv/books\" is not absolute → write it as /srv/books\n\
-                    the mapping's to \"books\" is not absolute → write it as /books";
+        let told = "the mapping's from \"srv/books\" is not absolute → write it as /srv/books in the layout, and where it is set in earnest\n\
+                    the mapping's to \"books\" is not absolute → write it as /books in the layout, and where it is set in earnest";
         assert_eq!(scene.told(&RULE), told);
     }
 }

@@ -3,10 +3,11 @@
 use crate::layout::service::Service;
 use crate::route::end::End;
 use crate::rules::case::Case;
+use crate::rules::path::{in_container, in_service, swapped};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
-use crate::words::remedy::Step;
+use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::{nearest, shown};
 
@@ -23,21 +24,26 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let End::Uncovered { mapped } = &route.end else { return Vec::new() };
     let service = &case.service.name;
     let message =
         format!("no mapping of {service} covers {}; it maps {}", route.asked, listed(mapped));
     let finding = case.finding_at_end(&RULE, route).says(message);
-    vec![match written_as_seen(case.service, &route.asked) {
-        Some(path) => {
-            let words = format!("write the {} as {service} sees it: {path}", case.what());
-            let line = case.root.origin.line;
-            finding.remedy(Step::rewritten(line, &case.root.written, &path, words))
-        }
-        None => finding.remedy(mapping_to_add(case.service, &route.asked)),
-    }]
+    let written = written_as_seen(case.service, &route.asked).into_iter().map(|path| {
+        let words = format!("write the {} as {service} sees it: {path}", case.what());
+        let line = case.root.origin.line;
+        Remedy::of(vec![Step::rewritten(line, &case.root.written, &path, words), in_service(case)])
+    });
+    let swapped = (!site.is_trial).then(|| swapped(site, case)).flatten().map(Remedy::of);
+    let add = Remedy::of(vec![
+        Step::words(mapping_to_add(case.service, &route.asked)),
+        in_container(case.service),
+    ]);
+    let mut all = written.chain(swapped).chain([add]);
+    let first = all.next().unwrap_or_default();
+    vec![all.fold(finding.remedy(first), Finding::or_else)]
 }
 
 fn listed(paths: &[AbsPath]) -> String {
@@ -69,17 +75,27 @@ fn mapping_to_add(service: &Service, root: &AbsPath) -> String {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::tests::Scene;
+    use crate::tests::{Scene, mapping};
+    use crate::words::terms::Access;
 
     #[test]
     fn the_hosts_path_is_turned_into_the_services() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        let told = "no mapping of lantern covers /loft/media/films; it maps /media → write the root as lantern sees it: /media/films";
+        let told = "no mapping of lantern covers /loft/media/films; it maps /media → write the root as lantern sees it: /media/films; \
+                    on granary: set it as the root in lantern as well";
         assert_eq!(scene.root("/loft/media/films").told(&RULE), told);
         let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of lantern: \
-                    { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" }; or did you mean /media?";
+                    { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" }; or did you mean /media?; on granary: make the container of lantern \
+                    anew with that mapping";
         assert_eq!(scene.root("/mediax/films").told(&RULE), told);
+        // With its sides the wrong way round, the mapping is what is wrong, and no root would help.
+        scene.root("/media/films").service("lantern").map =
+            Some(vec![mapping("/media", "/loft/media", Access::ReadOnly)]);
+        let told = "no mapping of lantern covers /media/films; it maps /loft/media → swap the two sides of the mapping in line 7 of \
+                    the layout: { from = \"/loft/media\", to = \"/media\" }; on granary: make the container of lantern anew with that \
+                    mapping";
+        assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").map = None;
         assert_eq!(scene.told(&RULE), "", "it runs on its host, and sees all of it");
     }
