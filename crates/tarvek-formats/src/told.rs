@@ -2,8 +2,10 @@
 //! (`zfs-get(8)`), the shares of an SMB server (`testparm(1)`), subordinate ids (`subuid(5)`), and what could not be collected.
 
 use tarvek_core::facts::host::Document;
-use tarvek_core::facts::told::{Capacity, Property, SmbShare, Subordinate, Told};
+use tarvek_core::facts::told::{Capacity, Property, SmbShare, Subordinate, SubvolumeLimit, Told};
 use tarvek_core::words::path::AbsPath;
+
+use crate::escape::unescape;
 
 /// Reads what can be read; lines that are none of their kind are passed over.
 pub fn read(documents: &[Document]) -> Told {
@@ -13,6 +15,7 @@ pub fn read(documents: &[Document]) -> Told {
     };
     Told {
         capacities: text("capacity").lines().skip(1).filter_map(capacity).collect(),
+        subvolume_limits: subvolume_limits(text("btrfs")),
         properties: text("zfs").lines().filter_map(property).collect(),
         smb_shares: smb_shares(text("smb")),
         subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
@@ -31,6 +34,43 @@ fn capacity(line: &str) -> Option<Capacity> {
     let mut bytes = || words.next()?.parse::<u64>().ok()?.checked_mul(1024);
     let available = bytes()?;
     Some(Capacity { point, available, used: bytes()? })
+}
+
+/// The limits in what `btrfs subvolume list` and `btrfs qgroup show -re --raw` print, each under a comment with the mount point.
+fn subvolume_limits(text: &str) -> Vec<SubvolumeLimit> {
+    let mut limits = Vec::new();
+    let (mut point, mut paths, mut quota) = (None, Vec::new(), false);
+    for line in text.lines() {
+        if let Some(about) = line.strip_prefix("# ") {
+            quota = about.ends_with(" quota");
+            let written = about.split(' ').next().unwrap_or_default();
+            let new = AbsPath::new(&unescape(written.as_bytes())).ok();
+            if new != point {
+                (point, paths) = (new, vec![("5", AbsPath::root())]);
+            }
+            continue;
+        }
+        let words: Vec<&str> = line.split_whitespace().collect();
+        match (quota, words.as_slice()) {
+            (false, ["ID", id, "top", "level", _, "path", ..]) => {
+                let path = line.split_once(" path ").map_or("", |(_, path)| path);
+                paths.push((id, AbsPath::root().join(path.as_bytes())));
+            }
+            (true, [group, referenced, exclusive, most_referenced, most_exclusive, ..]) => {
+                let id = group.strip_prefix("0/").unwrap_or_default();
+                let path = paths.iter().find(|(known, _)| *known == id).map(|(_, path)| path);
+                let (Some(point), Some(subvolume)) = (&point, path) else { continue };
+                for (used, limit) in [(referenced, most_referenced), (exclusive, most_exclusive)] {
+                    if let (Ok(used), Ok(limit)) = (used.parse(), limit.parse()) {
+                        let (point, subvolume) = (point.clone(), subvolume.clone());
+                        limits.push(SubvolumeLimit { point, subvolume, used, limit });
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    limits
 }
 
 /// A line of `zfs get -H`: dataset, property, value, and more, separated by tabs.
@@ -86,6 +126,26 @@ mod tests {
 
     fn told(name: &str, text: &str) -> Told {
         read(&[Document::new(name, text.as_bytes())])
+    }
+
+    #[test]
+    fn limits_belong_to_the_subvolumes_of_their_filesystem() {
+        let text = "# /loft\\040x\nID 256 top level 5 path media/a b\n# /loft\\040x read-only\n# /loft\\040x quota\n\
+                    Qgroupid    Referenced    Exclusive  Max referenced  Max exclusive   Path\n\
+                    --------    ----------    ---------  --------------  -------------   ----\n\
+                    0/5              16384        16384            none           none   <toplevel>\n\
+                    0/256            16384        16384        52428800           none   media/a b\n\
+                    # /attic\n# /attic quota\n0/256 1 1 2 none\n0/5 7 7 none 9\n";
+        let limits = told("btrfs", text).subvolume_limits;
+        let limit = |point: &str, subvolume: &str, used, limit| SubvolumeLimit {
+            point: AbsPath::new(point.as_bytes()).unwrap(),
+            subvolume: AbsPath::new(subvolume.as_bytes()).unwrap(),
+            used,
+            limit,
+        };
+        let expected =
+            [limit("/loft x", "/media/a b", 16384, 52_428_800), limit("/attic", "/", 7, 9)];
+        assert_eq!(limits, expected);
     }
 
     #[test]

@@ -8,6 +8,8 @@ use crate::words::path::AbsPath;
 pub struct Told {
     /// How full each filesystem is (`df(1)`).
     pub capacities: Vec<Capacity>,
+    /// Limits of Btrfs subvolumes (`btrfs-qgroup(8)`).
+    pub subvolume_limits: Vec<SubvolumeLimit>,
     /// Properties of ZFS datasets (`zfs-get(8)`).
     pub properties: Vec<Property>,
     /// What the SMB server offers (`smb.conf(5)`, as `testparm(1)` prints it).
@@ -32,6 +34,19 @@ pub struct Capacity {
     pub used: u64,
     /// Bytes.
     pub available: u64,
+}
+
+/// How much of a limit a subvolume has taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SubvolumeLimit {
+    /// A mount point of its filesystem.
+    pub point: AbsPath,
+    /// Its path below the top of the filesystem.
+    pub subvolume: AbsPath,
+    /// Bytes.
+    pub used: u64,
+    /// Bytes.
+    pub limit: u64,
 }
 
 /// A property of a dataset.

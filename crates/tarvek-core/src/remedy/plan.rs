@@ -416,9 +416,12 @@ pub fn takes_posix_acls(site: &Site, host: &Name, node: NodeId) -> bool {
 fn open(layer: &Layer) -> Vec<Step> {
     let host = &layer.at.host;
     match &layer.kind {
-        LayerKind::Mapping(line) => vec![Step::words(format!(
-            "set access = \"rw\" for the mapping in line {line} of the layout"
-        ))],
+        LayerKind::Mapping(line) => vec![
+            Step::words(format!(
+                "set access = \"rw\" for the mapping in line {line} of the layout"
+            )),
+            Step::on(host, "make the container anew with that mapping"),
+        ],
         LayerKind::Mount(_) => {
             let remount = Command::new("mount -o remount,rw").arg(&layer.at.path);
             vec![Step::run(host, remount), Step::on(host, "write rw into its line of fstab")]

@@ -8,6 +8,7 @@ pub mod layout;
 pub mod library;
 pub mod mount;
 pub mod path;
+mod real;
 pub mod registry;
 mod repaired;
 pub mod share;

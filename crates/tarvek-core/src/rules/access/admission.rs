@@ -4,6 +4,7 @@ use crate::layout::share::SmbOffer;
 use crate::route::end::End;
 use crate::route::follow_written;
 use crate::route::hops::Route;
+use crate::rules::real::in_smb;
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::remedy::{Remedy, Step};
@@ -18,10 +19,6 @@ pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
         Remedy::from(Step::on(host, words))
     };
     let Some(share) = share else { return Some(none()) };
-    let placed = Step::on(
-        host,
-        "put what `tarvek emit smb` writes in place, and run smbcontrol smbd reload-config",
-    );
     let holds = |change: &dyn Fn(&mut SmbOffer)| {
         let mut after = site.clone();
         let share = after.layout.shares.iter_mut().find(|known| known.name == *share);
@@ -59,5 +56,5 @@ pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
     } else {
         return Some(none());
     };
-    Some(Remedy::of(vec![Step::words(words), placed]))
+    Some(Remedy::of(vec![Step::words(words), in_smb(host)]))
 }

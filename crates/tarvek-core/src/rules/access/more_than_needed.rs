@@ -4,9 +4,12 @@ use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::route::hops::Route;
 use crate::rules::case::Case;
+use crate::rules::real::{in_account, in_container};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Access;
 use crate::words::text::counted;
 
 /// A serving account that can write.
@@ -35,16 +38,37 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let (service, subject) = (&case.service.name, &case.subject);
     let finding = case.finding(&RULE).at(&add.decided_at).line(case.service.origin.line);
     let message = format!("{service} ({subject}) only serves, but could {what}");
-    vec![finding.known(add.evidence).says(message).remedy(remedy(case, route))]
+    vec![finding.known(add.evidence).says(message).remedy(remedy(site, case, route))]
 }
 
-fn remedy(case: &Case, route: &Route) -> String {
-    match route.mapping.and_then(|index| case.service.maps().get(index)) {
-        Some(mapping) => {
-            let line = mapping.origin.line;
-            format!("add access = \"ro\" to the mapping in line {line} of the layout")
+/// A read-only mapping, where that is enough.
+fn remedy(site: &Site, case: &Case, route: &Route) -> Remedy {
+    let service = case.service;
+    let mapping = route.mapping.and_then(|index| Some((index, service.maps().get(index)?)));
+    let closed = mapping.filter(|(index, _)| {
+        let mut after = site.clone();
+        after.is_trial = true;
+        let same = after.layout.services.iter_mut().find(|other| other.name == service.name);
+        if let Some(map) = same.and_then(|same| same.map.as_mut()?.get_mut(*index)) {
+            map.access = Access::ReadOnly;
         }
-        None => format!("run {} under an account that can only read", case.service.name),
+        !site.is_trial && case.again(&after).is_some_and(|again| find(&after, &again).is_empty())
+    });
+    let Some((_, mapping)) = closed else {
+        let words = format!(
+            "run {} under an account that can only read, as its runs_as in the layout",
+            service.name
+        );
+        return Remedy::of(vec![Step::words(words), in_account(service)]);
+    };
+    let line = mapping.origin.line;
+    let words = format!("set access = \"ro\" for the mapping in line {line} of the layout");
+    Remedy {
+        steps: vec![Step::words(words), in_container(service)],
+        effects: vec![format!(
+            "{} can then write nothing below {}",
+            service.name, mapping.to.written
+        )],
     }
 }
 
@@ -61,8 +85,8 @@ mod tests {
         scene.tree("granary", "d 0777 0:0 /loft/media/films");
         assert_eq!(scene.told(&RULE), "", "its mapping is read-only");
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
-        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → add access = \"ro\" to the mapping in \
-                    line 7 of the layout";
+        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → set access = \"ro\" for the mapping in \
+                    line 7 of the layout; on granary: make the container of lantern anew with that mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/films\nf 0666 0:0 /loft/media/films/list");
         assert!(scene.told(&RULE).contains("could change 1 entry below /media/films"));

@@ -3,8 +3,10 @@
 use crate::layout::service::{RunAs, Service};
 use crate::rules::case::Case;
 use crate::rules::identity::of_service;
+use crate::rules::real::in_account;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// A container whose account nobody has set.
@@ -26,8 +28,13 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     let told = |service: &Service| {
         let name = &service.name;
         of_service(&RULE, service)
-            .says(format!("no account is set for {name}, so that its image decides: root, with most"))
-            .remedy("set runs_as = \"UID:GID\"; for an image that takes it from the environment, PUID and PGID to the same")
+            .says(format!(
+                "no account is set for {name}, so that its image decides: root, with most"
+            ))
+            .remedy(vec![
+                Step::words(format!("set runs_as = \"UID:GID\" for {name} in the layout")),
+                in_account(service),
+            ])
     };
     services.map(told).collect()
 }

@@ -3,8 +3,10 @@
 use crate::layout::service::{RunAs, UserNs};
 use crate::rules::case::Case;
 use crate::rules::identity::of_service;
+use crate::rules::real::in_account;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// A service that is root without need.
@@ -30,7 +32,10 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         if root && service.userns.as_ref().is_none_or(|ns| *ns == UserNs::Host) {
             let name = &service.name;
             let message = format!("{name} runs as root on {}", service.host);
-            let remedy = format!("make an account for {name}, and set runs_as to its UID:GID");
+            let words = format!(
+                "make an account for {name}, give it the rights that it needs, and set runs_as to its UID:GID in the layout"
+            );
+            let remedy = vec![Step::words(words), in_account(service)];
             findings.push(of_service(&RULE, service).says(message).remedy(remedy));
         }
     }
@@ -49,8 +54,9 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         for root in [RunAs::Numbers(0, None), RunAs::Account("root".into())] {
             scene.service("lantern").runs_as = root;
-            let told = "lantern runs as root on granary → make an account for lantern, and set runs_as to its UID:GID";
-            assert_eq!(scene.told(&RULE), told);
+            let told = "lantern runs as root on granary → make an account for lantern, give it the rights that it needs, and set \
+                        runs_as to its UID:GID in the layout; on granary: make the container of lantern anew as that account";
+            assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         }
         scene.service("lantern").userns = Some(UserNs::Rootless("mira".into()));
         assert_eq!(scene.told(&RULE), "");

@@ -6,6 +6,7 @@ use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route, View};
 use crate::rules::case::Case;
 use crate::rules::identity::{of_service, ways};
+use crate::rules::real::{in_account, in_exports};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -74,24 +75,20 @@ fn remedy(
         let layout = format!(
             "set runs_as of {name} in the layout to an account of its own, which the export leaves as it is"
         );
-        return Remedy::of(vec![
-            Step::words(layout),
-            Step::on(host, format!("start {name} anew as that account")),
-        ]);
+        return Remedy::of(vec![Step::words(layout), in_account(service)]);
     }
     let share = share.map_or_else(|| "the share".to_owned(), ToString::to_string);
     let become_uid = hop.subject.uid;
     let effects =
         vec![format!("everybody on {host} then arrives on {server} as themselves, root aside")];
     let steps = vec![
-        Step::words(format!("set squash = \"root\" for this client in the nfs of share {share} in the layout")),
-        Step::on(
-            server,
-            "put what `tarvek emit exports` writes in place, and run exportfs -ra; or leave all_squash, and give \
-             what is needed to the account that everyone becomes: "
-                .to_owned()
-                + &become_uid.to_string(),
-        ),
+        Step::words(format!(
+            "set squash = \"root\" for this client in the nfs of share {share} in the layout"
+        )),
+        in_exports(server),
+        Step::words(format!(
+            "or leave all_squash, and give what is needed to the account that everyone becomes: {become_uid}"
+        )),
     ];
     Remedy { steps, effects }
 }

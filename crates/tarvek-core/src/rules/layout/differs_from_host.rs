@@ -4,7 +4,8 @@ use std::fmt::Display;
 
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::MountEntry;
-use crate::layout::host::Host;
+use crate::facts::told::SubvolumeLimit;
+use crate::layout::host::{Dataset, Host};
 use crate::layout::mount::{Mount, MountSource};
 use crate::rules::case::Case;
 use crate::rules::mount::{is_declared_source, wrong_source};
@@ -17,7 +18,7 @@ use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::{Access, Origin, Protocol};
-use crate::words::text::shown;
+use crate::words::text::{bytes, shown, size};
 
 /// What is declared is not what is there.
 pub static RULE: Rule = Rule {
@@ -106,6 +107,7 @@ impl Disagreements<'_> {
                 let what = format!("the mount point of {}", dataset.name);
                 self.add(dataset.origin, at, what, &dataset.at, seen);
             }
+            self.quota(dataset);
             let mount = self.facts.mounts.as_ref().and_then(|table| table.mounted_at(&dataset.at));
             if let (Some(mount), Some(said)) = (mount, &dataset.filesystem)
                 // ZFS through FUSE is ZFS all the same.
@@ -114,6 +116,51 @@ impl Disagreements<'_> {
                 let what = format!("the filesystem at {}", dataset.at);
                 self.add(dataset.origin, at, what, said, &mount.filesystem);
             }
+        }
+    }
+
+    /// A quota that is declared and not there, or another one. ZFS prints sizes with three digits (zfs-get(8)).
+    fn quota(&mut self, dataset: &Dataset) {
+        let Some(said) = dataset.quota else { return };
+        let told = &self.facts.told;
+        let seen: Option<Name> = match told.property(&dataset.name, "quota") {
+            Some(seen) => {
+                let other = told.property(&dataset.name, "refquota");
+                let fits = |seen: &&Name| {
+                    let is = size(seen.raw()).unwrap_or(0);
+                    is.abs_diff(said) <= said / 100
+                };
+                match [Some(seen), other].into_iter().flatten().any(|seen| fits(&seen)) {
+                    true => None,
+                    false => Some(if size(seen.raw()).is_some_and(|size| size > 0) {
+                        seen.clone()
+                    } else {
+                        "none".into()
+                    }),
+                }
+            }
+            None => self.subvolume_limit(dataset, said),
+        };
+        if let Some(seen) = seen {
+            let what = format!("the quota of {}", dataset.name);
+            self.add(dataset.origin, Some(&dataset.at), what, bytes(said), seen);
+        }
+    }
+
+    /// The limit of a Btrfs subvolume, where limits were seen at all and it is another one.
+    fn subvolume_limit(&self, dataset: &Dataset, said: u64) -> Option<Name> {
+        let table = self.facts.mounts.as_ref()?;
+        let mount = table.at(&dataset.at)?;
+        let (device, path) = table.in_filesystem(mount.id, &dataset.at)?;
+        let of_same = |limit: &&SubvolumeLimit| {
+            table.at(&limit.point).is_some_and(|mount| mount.device == device)
+        };
+        let mut limits = self.facts.told.subvolume_limits.iter().filter(of_same).peekable();
+        limits.peek()?;
+        match limits.find(|limit| limit.subvolume == path) {
+            Some(limit) if limit.limit.abs_diff(said) <= said / 100 => None,
+            Some(limit) => Some(bytes(limit.limit).as_str().into()),
+            None => Some("none".into()),
         }
     }
 
@@ -199,6 +246,20 @@ mod tests {
         facts.told.properties = property("/loft/media");
         facts.told.smb_shares = vec![SmbShare { name: "MEDIA".into(), path: "/loft/media".into() }];
         assert_eq!(scene.told(&RULE), "");
+        // A quota that is declared is one that has to be there.
+        scene.host("granary").datasets[0].quota = Some(2 << 40);
+        let quota = |value: &str| {
+            let dataset = "loft/media".into();
+            Property { dataset, name: "quota".into(), value: value.into() }
+        };
+        for (seen, differs) in [("2T", false), ("2.00T", false), ("none", true), ("1.5T", true)] {
+            scene.facts("granary").told.properties.truncate(1);
+            scene.facts("granary").told.properties.push(quota(seen));
+            let told =
+                format!("the quota of loft/media: the layout says 2.0 TiB, granary has {seen} →");
+            assert_eq!(scene.told(&RULE).starts_with(&told), differs, "{seen}");
+        }
+        scene.host("granary").datasets[0].quota = None;
         let facts = scene.facts("granary");
         facts.mounts =
             Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media xfs /dev/sdb rw"));

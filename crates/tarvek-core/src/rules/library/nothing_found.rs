@@ -11,6 +11,7 @@ use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
 use crate::rules::case::Case;
+use crate::rules::real::in_service;
 use crate::rules::{access, identity, mount, path, share};
 use crate::scan::kinds::is_media;
 use crate::scan::read::Scan;
@@ -19,7 +20,7 @@ use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
-use crate::words::remedy::Command;
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, RuleId, Severity};
 use crate::words::terms::Kind;
 use crate::words::text::counted;
@@ -123,20 +124,27 @@ fn at_the_end(site: &Site, case: &Case, route: &Route) -> Option<Reason> {
     }
 }
 
-fn remedy(site: &Site, case: &Case, library: &Library) -> String {
+fn remedy(site: &Site, case: &Case, library: &Library) -> Remedy {
     let service = &case.service.name;
     let complete = case.route.as_ref().filter(|route| route.complete());
     match complete.and_then(|route| elsewhere(site, case, library, route)) {
         Some((folder, Some(seen))) => {
-            format!("did you mean {seen}? it leads to {}, which holds some", folder.on())
+            let words = format!(
+                "did you mean {seen}? it leads to {}, which holds some; then write it as the root in the layout",
+                folder.on()
+            );
+            let line = case.root.origin.line;
+            let edit = Step::rewritten(line, &case.root.written, &seen, words);
+            Remedy::of(vec![edit, in_service(case)])
         }
         Some((folder, None)) => format!(
-            "did you mean {}? it holds some, but no mapping of {service} leads there",
+            "did you mean {}? it holds some, but no mapping of {service} leads there: add one",
             folder.on()
-        ),
+        )
+        .into(),
         None => {
             let root = Command::new("tarvek trace").arg(case.root.written.raw());
-            root.arg("--from").arg(format!("service:{}", service.raw())).to_string()
+            root.arg("--from").arg(format!("service:{}", service.raw())).to_string().into()
         }
     }
 }
@@ -214,13 +222,14 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/attic/readme");
         let told = "a scan of /media/attic would find no film: it leads to /loft/media/attic on granary, which holds 1 entry, none of \
-                    this kind → did you mean /media/films? it leads to /loft/media/films on granary, which holds some";
+                    this kind → did you mean /media/films? it leads to /loft/media/films on granary, which holds some; then \
+                    write it as the root in the layout; on granary: set it as the root in lantern as well";
         assert_eq!(scene.root("/media/attic").told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /srv/films");
         let books = mapping("/srv/films", "/films", Access::ReadOnly);
         scene.service("lantern").map = Some(vec![books]);
         let told = "a scan of /films would find no film: it leads to /srv/films on granary, which is empty → did you mean \
-                    /loft/media/films on granary? it holds some, but no mapping of lantern leads there";
+                    /loft/media/films on granary? it holds some, but no mapping of lantern leads there: add one";
         assert_eq!(scene.root("/films").told(&RULE), told);
         scene.tree("granary", "f 0644 0:0 /srv/films/A (2001).mkv");
         assert_eq!(scene.told(&RULE), "");

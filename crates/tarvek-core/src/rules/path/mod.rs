@@ -8,10 +8,10 @@ pub mod shadowed;
 pub mod uncovered;
 
 use crate::layout::mapping::{Declared, MapSource, Mapping};
-use crate::layout::service::Service;
 use crate::route::end::{End, Missing};
 use crate::route::hops::{Route, View};
 use crate::rules::case::Case;
+use crate::rules::real::{in_container, in_service};
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::file_name::FileName;
@@ -42,19 +42,6 @@ fn about(case: &Case, route: &Route, finding: Finding) -> Finding {
     let Some(mapping) = broken_mapping(case, route) else { return finding };
     let about = About::Service(case.service.name.clone());
     Finding { about, ..finding }.line(mapping.origin.line)
-}
-
-/// What has to be done besides where a text of the layout about a place of a service changes: the service itself has it too.
-fn in_service(case: &Case) -> Step {
-    let service = &case.service;
-    let what = case.what();
-    Step::on(&service.host, format!("set it as the {what} in {} as well", service.name))
-}
-
-/// What has to be done besides where a mapping of the layout changes: the container has it too.
-fn in_container(service: &Service) -> Step {
-    let words = format!("make the container of {} anew with that mapping", service.name);
-    Step::on(&service.host, words)
 }
 
 /// The root, or the mapping, as it should have been written: the last component of that name before the break is replaced.

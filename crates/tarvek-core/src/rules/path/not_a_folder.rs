@@ -4,7 +4,7 @@ use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
 use crate::rules::case::{Case, end_of};
-use crate::rules::path::in_service;
+use crate::rules::real::in_service;
 use crate::scan::kinds::is_media;
 use crate::scan::read::scan;
 use crate::site::join::Site;

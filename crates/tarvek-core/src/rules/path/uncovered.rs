@@ -3,7 +3,8 @@
 use crate::layout::service::Service;
 use crate::route::end::End;
 use crate::rules::case::Case;
-use crate::rules::path::{in_container, in_service, swapped};
+use crate::rules::path::swapped;
+use crate::rules::real::{in_container, in_service};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;

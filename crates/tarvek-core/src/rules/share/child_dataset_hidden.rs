@@ -2,6 +2,7 @@
 
 use crate::route::end::End;
 use crate::rules::case::Case;
+use crate::rules::real::in_exports;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
@@ -28,8 +29,11 @@ pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
         "{} leads into the dataset at {point}, which the share {share} does not include",
         route.asked
     );
-    let remedy = format!("export {point} as well, or add crossmnt to the export of {share}");
-    vec![case.finding(&RULE).at(at).says(message).remedy(Step::on(&at.host, remedy))]
+    let words = format!(
+        "declare {point} as a share of its own over NFS, or set crossmnt = true in the nfs of {share}, in the layout"
+    );
+    let remedy = vec![Step::words(words), in_exports(&at.host)];
+    vec![case.finding(&RULE).at(at).says(message).remedy(remedy)]
 }
 
 #[cfg(test)]
@@ -45,8 +49,9 @@ mod tests {
         scene.facts("granary").mounts = Some(mounts(
             "1 0 0:1 / / zfs root rw\n2 1 0:2 / /loft/media zfs loft/media rw\n3 2 0:3 / /loft/media/films zfs loft/media/films rw",
         ));
-        let told = "/media/films leads into the dataset at /loft/media/films, which the share media does not include → on granary: \
-                    export /loft/media/films as well, or add crossmnt to the export of media";
+        let told = "/media/films leads into the dataset at /loft/media/films, which the share media does not include → declare \
+                    /loft/media/films as a share of its own over NFS, or set crossmnt = true in the nfs of media, in the layout; on \
+                    granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].crossmnt = true;
         assert_eq!(scene.told(&RULE), "");
