@@ -156,3 +156,39 @@ fn colour_is_only_where_it_is_wanted() {
     let quiet = folder.run("check --quiet").stdout;
     assert_eq!(quiet.lines().count(), 1, "{quiet}");
 }
+
+/// Each command's help ends with two examples, and each of them works in the demo's folder.
+#[test]
+fn the_examples_of_every_help_are_real() {
+    let folder = Folder::demo();
+    folder.write("brief.toml", include_str!("../../../examples/nfs.brief.toml"));
+    for new in ["old.survey", "new.survey", "granary.survey"] {
+        let made = folder.run(&format!("survey --from granary.listing -o {new}"));
+        assert_eq!(made.code, 0, "{}", made.stderr);
+    }
+    std::fs::copy(folder.path("granary.listing"), folder.path("old.listing")).unwrap();
+    let commands = [
+        "demo", "draft", "emit", "check", "trace", "access", "survey", "compare", "explain",
+        "schema",
+    ];
+    for command in commands {
+        let help = folder.run(&format!("{command} --help")).stdout;
+        let (before, examples) = help.split_once("\nExamples:\n").expect(command);
+        // What is the command's own comes before what every command has.
+        let own = before.find("\nOptions:").expect(command);
+        assert!(before.find("\nOptions of every command:").expect(command) > own, "{command}");
+        let examples: Vec<&str> = examples.lines().map(str::trim).collect();
+        assert_eq!(examples.len(), 2, "{command}");
+        for example in examples {
+            let arguments = example.strip_prefix("tarvek ").expect(example);
+            let arguments = arguments.split(" > ").next().unwrap();
+            // A survey reads folders of this machine, and a layout is not written over another.
+            let arguments = arguments
+                .replace("granary.survey /loft/media", "granary.survey shelf")
+                .replace("-o tarvek.toml", "-o -");
+            let arguments = arguments.replace("/tmp/kestrel-hollow", "another");
+            let answer = folder.run(&arguments);
+            assert!([0, 1].contains(&answer.code), "{example}: {}", answer.stderr);
+        }
+    }
+}

@@ -38,7 +38,9 @@ fn nothing_fires_on_a_healthy_site() {
     assert_eq!(fired(&folder), [""; 0]);
     let answer = folder.run("check --fail-on note");
     assert_eq!(answer.code, 0);
-    assert!(answer.stdout.starts_with("Kestrel Hollow: every library is ready (6); nothing found"));
+    assert!(answer.stdout.starts_with(
+        "Kestrel Hollow: every library is ready (6), and every intake (1); nothing found"
+    ));
 }
 
 /// Rule, file, from, to, and words of the remedy or message: one for each kind of fact that a file brings. What else makes a
@@ -63,7 +65,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "granary.listing",
         "|63 61 0:53",
         "|64 62 0:54 / /loft/media/films rw - zfs loft/media/films rw\n|63 61 0:53",
-        "add crossmnt",
+        "set crossmnt = true",
     ),
     (
         "access/root-unreadable",
@@ -160,7 +162,7 @@ fn a_host_that_nobody_looked_at_is_said_to_be_so() {
     let check = folder.json("check");
     assert_eq!(check["board"][0]["stages"]["exists"], "unknown");
     assert_eq!(check["board"][0]["ready"], false);
-    assert_eq!(check["findings"][0]["affects"].as_array().unwrap().len(), 6);
+    assert_eq!(check["findings"][0]["affects"].as_array().unwrap().len(), 7);
 }
 
 #[test]

@@ -109,7 +109,11 @@ impl Finding {
 
     /// What it stands in the way of.
     pub fn affects(mut self, affected: impl IntoIterator<Item = Affected>) -> Self {
-        self.affects.extend(affected);
+        for affected in affected {
+            if !self.affects.contains(&affected) {
+                self.affects.push(affected);
+            }
+        }
         self
     }
 

@@ -39,6 +39,7 @@ pub(crate) struct Arguments {
 
 /// Options of every command.
 #[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Options of every command")]
 pub(crate) struct Globals {
     /// The layout; tarvek.toml here or in a folder above unless given
     #[arg(long, global = true, value_name = "FILE")]
@@ -78,24 +79,50 @@ pub(crate) enum Format {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Write the demo site into a folder, and walk through the whole job on it
+    #[command(
+        after_help = "Examples:\n  tarvek demo kestrel-hollow\n  tarvek --quiet demo /tmp/kestrel-hollow"
+    )]
     Demo(DemoArgs),
     /// Make a layout from a brief: a file, options, or answers to questions
+    #[command(
+        after_help = "Examples:\n  tarvek draft --brief brief.toml -o tarvek.toml\n  tarvek draft --storage granary --pool loft --filesystem zfs --kind films --serve lantern=840"
+    )]
     Draft(Box<DraftArgs>),
     /// Write real configuration from a layout
+    #[command(
+        after_help = "Examples:\n  tarvek emit exports --host granary\n  tarvek emit compose --host millrace -o out"
+    )]
     Emit(EmitArgs),
     /// The readiness board: what each library scan would find, and why not
+    #[command(
+        after_help = "Examples:\n  tarvek check\n  tarvek check --survey granary.survey --format json --fail-on risk"
+    )]
     Check(CheckArgs),
     /// One path, hop by hop, as a service or host sees it
+    #[command(
+        after_help = "Examples:\n  tarvek trace /media/films --from service:lantern\n  tarvek trace /loft/media/films"
+    )]
     Trace(TraceArgs),
     /// Who can do what at a path, and which entry decides
+    #[command(
+        after_help = "Examples:\n  tarvek access /media/photos --from service:lantern --need read --below\n  tarvek access /loft/media/films --from host:granary --all"
+    )]
     Access(AccessArgs),
     /// Look at this host, or read a collected listing, into a survey file
+    #[command(
+        after_help = "Examples:\n  tarvek survey -o granary.survey /loft/media\n  tarvek survey --collector > collector.sh"
+    )]
     Survey(SurveyArgs),
     /// What changed between two surveys of a host
+    #[command(
+        after_help = "Examples:\n  tarvek compare old.survey new.survey\n  tarvek compare old.listing new.survey --format json"
+    )]
     Compare(CompareArgs),
     /// The long text of a rule; without a rule, all of them in a line each
+    #[command(after_help = "Examples:\n  tarvek explain path/missing\n  tarvek explain")]
     Explain(ExplainArgs),
     /// The JSON Schema of the layout file, or of an output
+    #[command(after_help = "Examples:\n  tarvek schema layout\n  tarvek schema check")]
     Schema(SchemaArgs),
     /// Try access as somebody else; `access --prove` starts this in a process of its own
     #[command(hide = true)]

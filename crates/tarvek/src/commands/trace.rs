@@ -1,5 +1,7 @@
 //! `tarvek trace`.
 
+use tarvek_core::judge::along::judge;
+use tarvek_core::judge::verdict::Need;
 use tarvek_core::route::end::End;
 use tarvek_core::route::follow_written;
 use tarvek_host::observe::Depth;
@@ -17,9 +19,10 @@ pub(super) fn run(
     let asked = inputs::asked(globals, args.from.as_deref(), &args.path, Depth::Names)?;
     let (subject, remark) = inputs::usual_subject(&asked);
     let route = follow_written(&asked.site, &asked.view, &asked.written, &subject);
+    let read = judge(&asked.site, &route, Need::Read);
     let text = match args.format {
-        Format::Text => trace::text(&route, remark.as_deref(), screen),
-        Format::Json => json::text(&json::Trace::from(&route)),
+        Format::Text => trace::text(&route, &read, remark.as_deref(), screen),
+        Format::Json => json::text(&json::Trace::new(&route, &read)),
     };
     screen.say(&text)?;
     Ok(match route.end {

@@ -113,27 +113,46 @@ pub(crate) struct PartyRow {
 }
 
 impl PartyRow {
-    /// The first refusal, in words.
-    fn why(&self) -> String {
-        let refused = self.answers.iter().flatten().find(|answer| !answer.is_allowed());
-        refused.map_or_else(String::new, |answer| {
-            format!("{}: {}: {}", answer.need.word(), answer.decided_at.on(), answer.reason())
-        })
+    /// The first refusal in words that fit all whom it concerns alike.
+    fn why(&self) -> Option<String> {
+        let refused = self.answers.iter().flatten().find(|answer| !answer.is_allowed())?;
+        let who = self.party.arrives_as().to_string();
+        let reason = refused.reason().replace(&format!(" {who} "), " them ");
+        Some(format!("{}: {}: {reason}", refused.need.word(), refused.decided_at.on()))
     }
 }
 
-/// Everyone against one place.
+/// Everyone against one place: the table whole, then each reason once, with those whom it concerns.
 pub(crate) fn table(place: &Place, needs: &[Need], rows: &[PartyRow], screen: &Screen) -> String {
     let mut out = format!("{}\n\n", strong(place));
-    grid(&mut out, needs, rows.iter().map(|row| (row, row.why())).collect(), screen);
+    grid(&mut out, needs, &rows.iter().collect::<Vec<_>>());
+    if screen.volume() == Volume::Quiet {
+        return out;
+    }
+    let mut reasons: Vec<(String, Vec<&str>)> = Vec::new();
+    for row in rows {
+        let Some(why) = row.why() else { continue };
+        match reasons.iter_mut().find(|(known, _)| *known == why) {
+            Some((_, who)) => who.push(&row.party.name),
+            None => reasons.push((why, vec![&row.party.name])),
+        }
+    }
+    if !reasons.is_empty() {
+        out.push('\n');
+    }
+    for (why, who) in reasons {
+        let _ = writeln!(out, "  {}", wrap(&why, &[], screen.width() - 2, "  "));
+        let who = wrap(&who.join(", "), &[], screen.width() - 6, "      ");
+        let _ = writeln!(out, "      {}", dim(who));
+    }
     out
 }
 
-/// A line for each of them, and under it why, where that is said.
-fn grid(out: &mut String, needs: &[Need], rows: Vec<(&PartyRow, String)>, screen: &Screen) {
-    let names = rows.iter().map(|(row, _)| row.party.name.width());
+/// A line for each of them.
+fn grid(out: &mut String, needs: &[Need], rows: &[&PartyRow]) {
+    let names = rows.iter().map(|row| row.party.name.width());
     let widest = names.max().unwrap_or(0).clamp(3, 28);
-    let identities = rows.iter().map(|(row, _)| row.party.arrives_as().to_string().width());
+    let identities = rows.iter().map(|row| row.party.arrives_as().to_string().width());
     let wide = identities.max().unwrap_or(0).clamp(10, 30);
     let _ = write!(out, "  {:widest$}  {:wide$}", dim("who"), dim("arrives as"));
     for (n, need) in needs.iter().enumerate() {
@@ -141,7 +160,7 @@ fn grid(out: &mut String, needs: &[Need], rows: Vec<(&PartyRow, String)>, screen
         let _ = write!(out, "  {:width$}", dim(need.word()));
     }
     out.push('\n');
-    for (row, why) in rows {
+    for row in rows {
         let (name, answers) = (&row.party.name, &row.answers);
         let who =
             if answers.is_some() { row.party.arrives_as().to_string() } else { "–".to_owned() };
@@ -156,9 +175,6 @@ fn grid(out: &mut String, needs: &[Need], rows: Vec<(&PartyRow, String)>, screen
             }
         }
         out.push('\n');
-        if !why.is_empty() && screen.volume() != Volume::Quiet {
-            let _ = writeln!(out, "    {}", dim(wrap(&why, &[], screen.width() - 4, "    ")));
-        }
     }
 }
 
@@ -213,8 +229,7 @@ pub(crate) fn new_entries(
                 dim(wrap(&text, &[], screen.width() - 4 - what.len(), "    "))
             );
         }
-        let rows = made.users.iter().map(|row| (row, String::new()));
-        grid(&mut out, Need::of_made(object), rows.collect(), screen);
+        grid(&mut out, Need::of_made(object), &made.users.iter().collect::<Vec<_>>());
     }
     out
 }

@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use tarvek_core::judge::verdict::Answer;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::route::end::End;
 use tarvek_core::route::hops::{Hop, HopKind, Route};
@@ -11,9 +12,12 @@ use super::wrap::wrap;
 use super::{Screen, Volume};
 
 /// The whole answer of `trace`.
-pub(crate) fn text(route: &Route, remark: Option<&str>, screen: &Screen) -> String {
+///
+/// `read` is whether whoever asks can read what is there: a way that leads to something they can't read is not all in order.
+pub(crate) fn text(route: &Route, read: &Answer, remark: Option<&str>, screen: &Screen) -> String {
     let mut out = String::new();
-    let doubtful = route.hops.iter().any(|hop| hop.doubt.is_some());
+    let shut = route.complete() && !read.is_allowed();
+    let doubtful = shut || route.hops.iter().any(|hop| hop.doubt.is_some());
     let answer = if route.complete() {
         format!("{} leads to {}", route.asked, route.here())
     } else if let Some(absent) = route.not_mounted.first() {
@@ -36,6 +40,16 @@ pub(crate) fn text(route: &Route, remark: Option<&str>, screen: &Screen) -> Stri
         let last = n + 1 == route.hops.len();
         hop_lines(&mut out, hop, subject, last, screen.width());
         subject = &hop.subject;
+    }
+    if shut {
+        let can = if read.is_refused() { "can't read it" } else { "may not be able to read it" };
+        let words = format!("{} {can}: {}: {}", route.subject, read.decided_at.on(), read.reason());
+        let _ = writeln!(
+            out,
+            "\n{} {}",
+            sign(read.allowed(), false),
+            wrap(&words, &[], screen.width() - 2, "  ")
+        );
     }
     out
 }

@@ -2,6 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use tarvek_core::judge::verdict::Answer;
 use tarvek_core::route::hops::{Hop, HopKind, Route};
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::terms::Access;
@@ -25,6 +26,8 @@ pub(crate) struct Trace {
     hops: Vec<HopDoc>,
     /// Whether the way leads to an entry, with every mount in place.
     complete: bool,
+    /// Whether who asks can read what is there; null where that can't be told.
+    readable: Option<bool>,
     /// Why it does not, if it does not.
     #[serde(skip_serializing_if = "Option::is_none")]
     broken: Option<String>,
@@ -64,8 +67,8 @@ struct HopDoc {
     broken: bool,
 }
 
-impl From<&Route> for Trace {
-    fn from(route: &Route) -> Self {
+impl Trace {
+    pub(crate) fn new(route: &Route, read: &Answer) -> Self {
         let here = route.here();
         let absent = route.not_mounted.first();
         let absent = absent.map(|absent| format!("{} is not mounted", absent.at.path));
@@ -76,6 +79,7 @@ impl From<&Route> for Trace {
             ends: Ends { host: here.host.raw().to_owned(), path: (&here.path).into() },
             hops: route.hops.iter().map(HopDoc::from).collect(),
             complete: route.complete(),
+            readable: read.allowed(),
             broken: absent.or_else(|| (!route.complete()).then(|| route.end.words())),
         }
     }
