@@ -184,7 +184,7 @@ fn the_examples_of_every_help_are_real() {
             let arguments = arguments.split(" > ").next().unwrap();
             // A survey reads folders of this machine, and a layout is not written over another.
             let arguments = arguments
-                .replace("granary.survey /loft/media", "granary.survey shelf")
+                .replace("granary.survey /loft/media", "own.survey .")
                 .replace("-o tarvek.toml", "-o -");
             let arguments = arguments.replace("/tmp/kestrel-hollow", "another");
             let answer = folder.run(&arguments);

@@ -130,11 +130,11 @@ impl<'a> Walker<'a> {
                 // A final slash asks for no more than a folder.
                 b"" => continue,
                 b"." => {
-                    passed.extend(here.trail.last().cloned());
+                    pass(&mut passed, here.trail.last());
                     continue;
                 }
                 b".." => {
-                    passed.extend(here.trail.iter().cloned());
+                    pass(&mut passed, &here.trail);
                     if stack.len() > 1 {
                         stack.pop();
                     }
@@ -169,7 +169,7 @@ impl<'a> Walker<'a> {
                 stack.push(spot);
                 continue;
             }
-            passed.extend(here.trail.iter().cloned());
+            pass(&mut passed, &here.trail);
             if target.starts_with(b"/") {
                 stack.truncate(1);
             }
@@ -466,6 +466,15 @@ impl<'a> Walker<'a> {
             mount: seer.mount,
             engine_made: false,
             gates: spot.gates(),
+        }
+    }
+}
+
+/// Keeps what was passed, each entry once.
+fn pass<'a>(passed: &mut Vec<Waypoint>, trail: impl IntoIterator<Item = &'a Waypoint>) {
+    for waypoint in trail {
+        if !passed.contains(waypoint) {
+            passed.push(waypoint.clone());
         }
     }
 }

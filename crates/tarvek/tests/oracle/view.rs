@@ -713,8 +713,21 @@ fn check(
         told == really || excused(site, view, path, need, told, really),
         "{need} of {:?} from {view}: told {told}, really {really}, as {context}{}",
         String::from_utf8_lossy(path),
-        mounts() + &kernel::listing(path_of(path)) + &need_route,
+        mounts() + &kernel::listing(path_of(path)) + &need_route + &targets(site),
     );
+}
+
+/// Every symlink that was seen, and its target.
+fn targets(site: &Site) -> String {
+    let Some((_, facts)) = site.observed().next() else { return String::new() };
+    let tree = &facts.tree;
+    let links = tree.below(tarvek_core::facts::tree::Tree::ROOT);
+    links
+        .filter_map(|node| {
+            let target = tree.target(node)?;
+            Some(format!("{} -> {}\n", tree.path(node), String::from_utf8_lossy(target)))
+        })
+        .collect()
 }
 
 /// Whether `trace` ends where the kernel does: at the same inode, and at a place of the host that shows it.
