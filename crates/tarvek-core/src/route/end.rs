@@ -93,7 +93,11 @@ pub enum End {
     NotFollowed { link: Place, mount: AbsPath },
     /// A symlink in a sticky folder of everyone's, of somebody other than whoever asks and the folder's owner
     /// (`fs.protected_symlinks`, proc_sys_fs(5)).
-    ProtectedLink { link: Place },
+    ProtectedLink {
+        link: Place,
+        /// Whether there were so many symlinks before it that the kernel says ELOOP instead.
+        loops: bool,
+    },
     /// A name of more than 255 bytes, or a path of more than 4095 (`path_resolution(7)`).
     TooLong { at: Place },
     /// A child dataset that the export does not include: clients see an empty folder at its mount point.
@@ -129,7 +133,7 @@ impl End {
                 "{} is a symlink, and the mount at {mount} follows none (nosymfollow)",
                 link.path
             ),
-            Self::ProtectedLink { link } => format!(
+            Self::ProtectedLink { link, .. } => format!(
                 "{} is somebody else's symlink in a sticky folder that everyone may write, and fs.protected_symlinks is on",
                 link.path
             ),
@@ -159,7 +163,9 @@ impl End {
     pub fn errno(&self) -> Errno {
         match self {
             Self::NotAFolder { .. } => Errno::NotAFolder,
-            Self::Loop | Self::NotFollowed { .. } => Errno::Loop,
+            Self::Loop | Self::NotFollowed { .. } | Self::ProtectedLink { loops: true, .. } => {
+                Errno::Loop
+            }
             Self::TooLong { .. } => Errno::NameTooLong,
             Self::LeavesShare { .. } | Self::NotAdmitted { .. } | Self::ProtectedLink { .. } => {
                 Errno::Access

@@ -236,7 +236,11 @@ impl<'a> Walker<'a> {
         let host = host_of(self.site, &folder.frames[0].level);
         match self.site.facts(&host).and_then(|facts| facts.told.sysctl("fs.protected_symlinks")) {
             Some(0) => None,
-            Some(_) => Some(End::ProtectedLink { link: link.at.clone() }),
+            Some(_) => {
+                // Before it refuses, the kernel walks the path once more, and goes on counting (`LOOKUP_RCU`, then without).
+                let loops = self.links.get() * 2 > MOST_LINKS;
+                Some(End::ProtectedLink { link: link.at.clone(), loops })
+            }
             None => Some(End::Unseen {
                 at: link.at.clone(),
                 why: Some(format!("whether fs.protected_symlinks is on was not seen on {host}")),
