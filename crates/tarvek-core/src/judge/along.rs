@@ -482,7 +482,9 @@ fn ace(of: Of, n: usize, target: &Object, folder: &Object) -> String {
 mod tests {
     use super::*;
     use crate::kernel::subject::Subject;
-    use crate::tests::{Scene, mounts, route_of, route_on};
+    use crate::layout::mapping::MapSource;
+    use crate::route::hops::View;
+    use crate::tests::{Scene, mapping, mounts, route_of, route_on};
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
     use crate::words::word::Word;
@@ -613,6 +615,210 @@ mod tests {
                 assert_eq!(told(&site, &route), expected, "{path} with {options}");
             }
         }
+    }
+
+    /// What 840 is told of a path that was written from a view.
+    fn asked(scene: &Scene, view: &View, written: &str) -> String {
+        let site = scene.site();
+        let subject = Subject::new(840, 840, []);
+        told(&site, &follow_written(&site, view, written.as_bytes(), &subject))
+    }
+
+    const ALL: &str = "read+ write+ enter+ add+ remove+";
+    const SHUT: &str = "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES";
+
+    #[test]
+    fn dots_and_slashes_mean_what_they_mean_to_the_kernel() {
+        let mut scene = scene();
+        scene.tree(
+            "granary",
+            "f 0644 840:840 /loft/own/film.mkv
+             l 0777 0:0 /loft/own/to-film -> film.mkv
+             l 0777 0:0 /loft/own/to-empty -> empty
+             l 0777 0:0 /loft/own/nowhere -> gone
+             d 0700 1101:1101 /loft/own/shut
+             l 0777 0:0 /loft/own/past-shut -> shut/../empty",
+        );
+        let dangles = "read-ENOENT write-ENOENT enter-ENOENT add-ENOENT remove+";
+        let no_folder = "read-ENOTDIR write-ENOTDIR enter-ENOTDIR add-ENOTDIR remove-ENOTDIR";
+        let no_name = "read+ write+ enter+ add+ remove-EBUSY";
+        let long = format!("/loft/own/{}", "x".repeat(256));
+        let too_long = "read-ENAMETOOLONG write-ENAMETOOLONG enter-ENAMETOOLONG add-ENAMETOOLONG remove-ENAMETOOLONG";
+        for (path, expected) in [
+            // The folder that `..` leaves is searched, in an argument as in a symlink.
+            ("/loft/own/shut/../empty", SHUT),
+            ("/loft/own/past-shut", "read-EACCES write-EACCES enter-EACCES add-EACCES remove+"),
+            ("/loft/locked/..", "read-EACCES write-EACCES enter-EACCES add-EACCES remove-EACCES"),
+            ("/loft/own/empty/../full", ALL),
+            // After a symlink it leads up from where that leads.
+            ("/loft/own/to-empty/../full", ALL),
+            ("/loft/own/film.mkv/../full", no_folder),
+            ("/loft/own/empty/.", no_name),
+            ("/loft/own/empty/", ALL),
+            ("/loft/own/film.mkv/", no_folder),
+            ("/loft/own/to-film/", no_folder),
+            ("/loft/own/to-empty/", "read+ write+ enter+ add+ remove-ENOTDIR"),
+            ("/loft/own/nowhere", dangles),
+            (long.as_str(), too_long),
+        ] {
+            assert_eq!(asked(&scene, &View::host("granary"), path), expected, "{path}");
+        }
+        let dotted = format!("/loft/own{}", "/.".repeat(2100));
+        assert_eq!(asked(&scene, &View::host("granary"), &dotted), too_long);
+    }
+
+    #[test]
+    fn forty_symlinks_are_followed_and_mappings_are_none() {
+        for (links, end) in [(40, "+"), (41, "-ELOOP")] {
+            let mut scene = scene();
+            for n in 0..links {
+                let next = if n + 1 == links { "own".to_owned() } else { format!("c{}", n + 1) };
+                scene.tree("granary", &format!("l 0777 0:0 /loft/c{n} -> {next}"));
+            }
+            let maps = vec![mapping("/loft", "/data", Access::ReadWrite)];
+            scene.service("lantern").map = Some(maps);
+            for (view, path) in
+                [(View::host("granary"), "/loft/c0"), (View::service("lantern"), "/data/c0")]
+            {
+                let read = asked(&scene, &view, path);
+                assert!(read.starts_with(&format!("read{end} ")), "{links} from {view}: {read}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_mapping_inside_another_is_reached_through_the_outer_ones_folders() {
+        let mut scene = scene();
+        scene.tree(
+            "granary",
+            "d 0755 0:0 /tank
+             d 0755 0:0 /tank/priv
+             d 0755 0:0 /tank/priv/films
+             d 0777 0:0 /other",
+        );
+        let data = View::service("lantern");
+        let maps = |inner: &str| {
+            Some(vec![
+                mapping("/other", inner, Access::ReadWrite),
+                mapping("/tank", "/data", Access::ReadWrite),
+            ])
+        };
+        scene.service("lantern").map = maps("/data/priv/films");
+        // Its mount point stays: but who may not take a name out of the folder meets that first.
+        let inner = "read+ write+ enter+ add+ remove-EACCES";
+        assert_eq!(asked(&scene, &data, "/data/priv/films"), inner);
+        scene.change("granary", "/tank/priv", |meta| meta.mode = 0o777);
+        let inner = "read+ write+ enter+ add+ remove-EBUSY";
+        assert_eq!(asked(&scene, &data, "/data/priv/films"), inner);
+        scene.change("granary", "/tank/priv", |meta| meta.mode = 0o700);
+        assert_eq!(asked(&scene, &data, "/data/priv/films"), SHUT);
+        // A folder that is not there yet, the engine makes.
+        scene.service("lantern").map = maps("/data/new/films");
+        assert_eq!(asked(&scene, &data, "/data/new"), "read+ write? enter+ add? remove?");
+        let made = "read+ write+ enter+ add+ remove-EBUSY";
+        assert_eq!(asked(&scene, &data, "/data/new/films"), made);
+        // Folders above a source are not searched.
+        scene.tree("granary", "d 0700 0:0 /shut\nd 0755 840:840 /shut/films");
+        scene.service("lantern").map =
+            Some(vec![mapping("/shut/films", "/data/films", Access::ReadWrite)]);
+        assert_eq!(asked(&scene, &data, "/data/films"), "read+ write+ enter+ add+ remove-EBUSY");
+        // A folder that only holds mappings can be listed; inside a volume they are seen as well.
+        assert_eq!(asked(&scene, &data, "/data"), "read+ write? enter+ add? remove?");
+        let mut volume = mapping("/x", "/data", Access::ReadWrite);
+        volume.source = MapSource::Volume("kept".into());
+        scene.service("lantern").map.as_mut().unwrap().push(volume);
+        assert_eq!(asked(&scene, &data, "/data/films"), "read+ write+ enter+ add+ remove-EBUSY");
+    }
+
+    #[test]
+    fn a_mount_point_stays_by_whatever_way_one_comes() {
+        let mut scene = scene();
+        scene.tree(
+            "granary",
+            "d 0777 0:0 /pool\nd 0777 0:0 /pool/films\nd 0777 0:0 /again\nd 0777 0:0 /again/films",
+        );
+        let table = |more: &str| {
+            let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool ext4 /dev/sdb1 rw\n3 1 8:2 / /again ext4 /dev/sdb1 rw";
+            Some(mounts(&format!("{table}{more}")))
+        };
+        scene.facts("granary").mounts = table("");
+        assert_eq!(asked(&scene, &View::host("granary"), "/again/films"), ALL);
+        scene.facts("granary").mounts = table("\n4 2 8:3 / /pool/films ext4 /dev/sdc1 rw");
+        let stays = "read+ write+ enter+ add+ remove-EBUSY";
+        assert_eq!(asked(&scene, &View::host("granary"), "/again/films"), stays);
+        // In a service's namespace the mount is only if it came along.
+        let data = View::service("lantern");
+        scene.service("lantern").map = Some(vec![mapping("/again", "/data", Access::ReadWrite)]);
+        assert_eq!(asked(&scene, &data, "/data/films"), ALL);
+        scene.service("lantern").map = Some(vec![
+            mapping("/again", "/data", Access::ReadWrite),
+            mapping("/pool", "/pool", Access::ReadWrite),
+        ]);
+        assert_eq!(asked(&scene, &data, "/data/films"), stays);
+    }
+
+    #[test]
+    fn mount_options_that_decide_are_asked() {
+        let mut scene = scene();
+        scene.tree(
+            "granary",
+            "d 0777 0:0 /pool\nd 0777 0:0 /pool/films\nl 0777 0:0 /pool/link -> films
+             d 1777 0:0 /open\nl 0777 1101:1101 /open/hers -> /loft/own\nl 0777 840:840 /open/its -> /loft/own
+             l 0777 0:0 /open/roots -> /loft/own",
+        );
+        let host = View::host("granary");
+        let with = |scene: &mut Scene, mount: &str| {
+            let table = format!("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool {mount}");
+            scene.facts("granary").mounts = Some(mounts(&table));
+            asked(scene, &host, "/pool/link")
+        };
+        assert_eq!(with(&mut scene, "ext4 /dev/sdb1 rw"), ALL);
+        let none = "read-ELOOP write-ELOOP enter-ELOOP add-ELOOP remove+";
+        assert_eq!(with(&mut scene, "ext4 /dev/sdb1 rw,nosymfollow"), none);
+        let fuse = "fuse.mirror mirror rw,user_id=1101,group_id=1101";
+        assert_eq!(with(&mut scene, fuse), SHUT, "not even root is let in");
+        assert_eq!(with(&mut scene, &format!("{fuse},allow_other")), ALL);
+        let own = "fuse.mirror mirror rw,user_id=840,group_id=840";
+        assert_eq!(with(&mut scene, own), ALL);
+        // A setting of the kernel, which may be known or not.
+        let protected = "read-EACCES write+ enter+ add+ remove-EPERM";
+        let unknown = "read? write? enter? add? remove-EPERM";
+        let plain = "read+ write+ enter+ add+ remove-EPERM";
+        for (value, hers) in [(Some(1), protected), (Some(0), plain), (None, unknown)] {
+            let sysctls = value.map(|value| ("fs.protected_symlinks".to_owned(), value));
+            scene.facts("granary").told.sysctls = sysctls.into_iter().collect();
+            assert_eq!(asked(&scene, &host, "/open/hers"), hers, "{value:?}");
+            assert!(asked(&scene, &host, "/open/its").starts_with("read+ write+ enter+ add+"));
+            assert!(asked(&scene, &host, "/open/roots").starts_with("read+ write+ enter+ add+"));
+        }
+    }
+
+    #[test]
+    fn what_lies_on_a_mount_below_a_read_only_mapping_is_not_certain() {
+        let mut scene = scene();
+        scene.tree(
+            "granary",
+            "d 0777 0:0 /pool\nd 0777 0:0 /pool/in\nd 0777 0:0 /pool/in/x\nd 0777 0:0 /pool/y",
+        );
+        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool ext4 /dev/sdb1 rw\n3 2 8:3 / /pool/in ext4 /dev/sdc1 rw";
+        scene.facts("granary").mounts = Some(mounts(table));
+        scene.service("lantern").map = Some(vec![mapping("/pool", "/data", Access::ReadOnly)]);
+        let data = View::service("lantern");
+        assert_eq!(
+            asked(&scene, &data, "/data/y"),
+            "read+ write-EROFS enter+ add-EROFS remove-EROFS"
+        );
+        assert_eq!(asked(&scene, &data, "/data/in/x"), "read+ write? enter+ add? remove?");
+    }
+
+    #[test]
+    fn nothing_is_made_in_a_folder_that_was_removed_from_its_place() {
+        let mut scene = scene();
+        scene.tree("granary", "d 0777 0:0 /bound");
+        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 /old//deleted /bound ext4 /dev/sdb1 rw";
+        scene.facts("granary").mounts = Some(mounts(table));
+        let gone = "read+ write-ENOENT enter+ add-ENOENT remove-EACCES";
+        assert_eq!(asked(&scene, &View::host("granary"), "/bound"), gone);
     }
 
     #[test]

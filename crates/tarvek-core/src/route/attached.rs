@@ -23,9 +23,9 @@ pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
         let Ok(to) = &map.to.path else { return false };
         let source = follow(site, &route.view, to, &route.subject);
         let brought = |point: &AbsPath| {
-            source.here().host == at.seen_on
-                && point.within(&source.here().path)
-                && point != &source.here().path
+            source.levels.last().is_some_and(|(level, path)| {
+                *level == View::Host(at.seen_on.clone()) && point.within(path) && point != path
+            })
         };
         let parent = to.parent().map(|parent| follow(site, &route.view, &parent, &route.subject));
         let covers = parent.as_ref().and_then(Route::entry).and_then(|(folder, _)| {
