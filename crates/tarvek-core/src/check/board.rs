@@ -156,7 +156,7 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         stages.mounted = Fail;
     } else if route.entry().is_none()
         && !route.is_engine_made()
-        && !matches!(route.end, End::Missing(_) | End::NotAFolder { .. })
+        && !matches!(route.end, End::Missing(_) | End::NotAFolder { .. } | End::NotAdmitted { .. })
     {
         stages.mounted = if route.evidence() == Evidence::Observed { Ok } else { Unknown };
     }
@@ -193,6 +193,9 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
                 None => format!("{} is missing in {}", m.name, m.folder.path),
             };
             return fails(Stages { exists: Fail, ..stages }, verdict);
+        }
+        End::NotAdmitted { why, .. } => {
+            return fails(Stages { exists: Unknown, readable: Fail, ..stages }, why.clone());
         }
         end => return fails(Stages { exists: Fail, ..stages }, end.words()),
     }

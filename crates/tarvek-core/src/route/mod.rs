@@ -159,4 +159,37 @@ mod tests {
             "mapping mount share folder: granary:/loft/media/films as 840:840, there"
         );
     }
+
+    #[test]
+    fn a_bind_shows_what_its_source_was_whatever_was_mounted_there_since() {
+        let mut scene = Scene::local();
+        scene.tree(
+            "granary",
+            "d 0755 0:0 /srv/bound\nd 0755 0:0 /srv/bound/films\nd 0755 0:0 /srv/bound/music",
+        );
+        let table = |root: &str| {
+            let table = format!(
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft ext4 /dev/sdb1 rw\n3 1 8:2 {root} /srv/bound ext4 /dev/sdb1 rw\n\
+                 4 2 8:3 / /loft/media/films ext4 /dev/sdc1 rw"
+            );
+            Some(crate::tests::mounts(&table))
+        };
+        let asked = |scene: &Scene, path: &str| {
+            let site = scene.site();
+            let route = route_on(&site, "granary", path, &Subject::new(0, 0, []));
+            let note =
+                route.hops.iter().find(|hop| hop.kind.word() == "mount").unwrap().note.clone();
+            format!("{}: {note}", route.here())
+        };
+        scene.facts("granary").mounts = table("/media");
+        let plain = "granary:/loft/media/music: bind of /loft/media at /srv/bound";
+        assert_eq!(asked(&scene, "/srv/bound/music"), plain);
+        let covered = "granary:/srv/bound/films: bind of /loft/media at /srv/bound, of which this part is covered by another mount in its \
+                       own place";
+        assert_eq!(asked(&scene, "/srv/bound/films"), covered);
+        scene.facts("granary").mounts = table("/old//deleted");
+        let gone =
+            "granary:/srv/bound/music: bind at /srv/bound of a folder that was removed since";
+        assert_eq!(asked(&scene, "/srv/bound/music"), gone);
+    }
 }

@@ -615,7 +615,8 @@ fn depth_below(place: &AbsPath, root: &AbsPath) -> u32 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tests::{Scene, route_of};
+    use crate::tests::{Scene, mapping, route_of};
+    use crate::words::terms::Access;
 
     fn told(scene: &Scene) -> String {
         let site = scene.site();
@@ -648,5 +649,72 @@ mod tests {
         scene.change("granary", "/loft/media", |meta| meta.mode = 0o700);
         let by = "2 by /loft/media: other::--- does not let 840:840 search it (mode 0700 root:root) at /loft/media/films";
         assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+    }
+
+    #[test]
+    fn a_symlink_can_be_read_if_what_it_leads_to_can() {
+        let mut scene = Scene::local();
+        scene.tree(
+            "granary",
+            "d 0700 1101:1101 /loft/media/closed
+             f 0600 1101:1101 /loft/media/closed/B (2001).mkv
+             f 0600 1101:1101 /loft/media/hers.mkv
+             d 0755 0:0 /loft/media/more
+             f 0644 0:0 /loft/media/more/C (2002).mkv
+             l 0777 0:0 /loft/media/films/B (2001) -> ../closed
+             l 0777 0:0 /loft/media/films/D (2003).mkv -> ../hers.mkv
+             l 0777 0:0 /loft/media/films/E (2004).mkv -> nowhere
+             l 0777 0:0 /loft/media/films/more -> ../more
+             l 0777 0:0 /loft/media/films/again -> .",
+        );
+        let site = scene.site();
+        let scan = scan(&site, &route_of(&site, "lantern", "/media/films"), Kind::Films);
+        // One title and its file, five links, and one file behind a link; each folder once.
+        assert_eq!((scan.entries, scan.unreadable, scan.broken_links), (8, 2, 1));
+        assert_eq!(scan.titles, 2, "what can't be read is no title");
+        assert_eq!(scan.all_readable(), Some(false));
+        assert_eq!(scan.broken_examples[0].as_bytes(), b"/loft/media/films/E (2004).mkv");
+        // A link to where nobody looked is not known to be fine.
+        scene.unread("granary", "/loft/media/closed").change(
+            "granary",
+            "/loft/media/closed",
+            |meta| meta.mode = 0o755,
+        );
+        let site = scene.site();
+        let scan = super::scan(&site, &route_of(&site, "lantern", "/media/films"), Kind::Films);
+        assert_eq!(scan.unseen, 1);
+    }
+
+    #[test]
+    fn what_is_mapped_below_counts_once_and_as_the_view_shows_it() {
+        let mut scene = Scene::local();
+        scene.tree(
+            "granary",
+            "d 0755 0:0 /more\nf 0644 0:0 /more/C (2002).mkv\nd 0700 0:0 /loft/media/shut",
+        );
+        let counted = |scene: &Scene, root: &str| {
+            let site = scene.site();
+            let scan = scan(&site, &route_of(&site, "lantern", root), Kind::Films);
+            (scan.entries, scan.unreadable, scan.titles)
+        };
+        assert_eq!(counted(&scene, "/media/films"), (2, 0, 1));
+        let maps = |to: &str| {
+            Some(vec![
+                mapping("/loft/media", "/media", Access::ReadOnly),
+                mapping("/more", to, Access::ReadOnly),
+            ])
+        };
+        // Its mount point is an entry, whether the outer folder has it or the engine makes it.
+        scene.service("lantern").map = maps("/media/films/More");
+        assert_eq!(counted(&scene, "/media/films"), (4, 0, 2));
+        // Below a folder that is shut it can't be read either.
+        scene.service("lantern").map = maps("/media/shut/More");
+        assert_eq!(counted(&scene, "/media"), (6, 3, 1));
+        // A folder that only holds mappings holds them.
+        scene.service("lantern").map = Some(vec![
+            mapping("/loft/media/films", "/all/a", Access::ReadOnly),
+            mapping("/more", "/all/b", Access::ReadOnly),
+        ]);
+        assert_eq!(counted(&scene, "/all"), (5, 0, 2));
     }
 }

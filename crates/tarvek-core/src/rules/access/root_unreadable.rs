@@ -59,6 +59,8 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
+    use crate::check::board::{Stages, State};
+    use crate::check::report::check;
     use crate::kernel::subject::{IdMap, IdRange};
     use crate::layout::service::UserNs;
     use crate::rules::identity::shifted;
@@ -91,6 +93,11 @@ mod tests {
                     only in the smb of the share media in the layout; on granary: put what `tarvek emit smb` writes in place, and run \
                     smbcontrol smbd reload-config";
         assert_eq!(scene.told(&RULE), told);
+        // The board says that it is mounted, and that it is the share that refuses.
+        let board = check(&scene.site()).board;
+        let Stages { mounted, exists, readable, .. } = board[0].stages;
+        assert_eq!((mounted, exists, readable), (State::Ok, State::Unknown, State::Fail));
+        assert_eq!(board[0].verdict, "the share does not admit lantern");
     }
 
     #[test]
