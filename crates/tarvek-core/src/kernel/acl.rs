@@ -85,18 +85,24 @@ impl fmt::Display for Acl {
     /// One line, entries separated by commas, with numbers: `user::rwx,user:840:r-x,…`
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (n, entry) in self.entries.iter().enumerate() {
-            let perm = perm_text(entry.perm);
-            f.write_str(if n == 0 { "" } else { "," })?;
-            match entry.tag {
-                Tag::UserObj => write!(f, "user::{perm}"),
-                Tag::User(uid) => write!(f, "user:{uid}:{perm}"),
-                Tag::GroupObj => write!(f, "group::{perm}"),
-                Tag::Group(gid) => write!(f, "group:{gid}:{perm}"),
-                Tag::Mask => write!(f, "mask::{perm}"),
-                Tag::Other => write!(f, "other::{perm}"),
-            }?;
+            write!(f, "{}{entry}", if n == 0 { "" } else { "," })?;
         }
         Ok(())
+    }
+}
+
+impl fmt::Display for AclEntry {
+    /// As `getfacl -n` writes it: `user:840:r-x`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let perm = perm_text(self.perm);
+        match self.tag {
+            Tag::UserObj => write!(f, "user::{perm}"),
+            Tag::User(uid) => write!(f, "user:{uid}:{perm}"),
+            Tag::GroupObj => write!(f, "group::{perm}"),
+            Tag::Group(gid) => write!(f, "group:{gid}:{perm}"),
+            Tag::Mask => write!(f, "mask::{perm}"),
+            Tag::Other => write!(f, "other::{perm}"),
+        }
     }
 }
 

@@ -19,10 +19,10 @@ fn perm(right: Right) -> u8 {
 /// The access ACL, and the same default ACL, that the rights of a folder, or of the nearest one above that has any, make on
 /// it (`acl(5)`). `None` where nothing is declared but the mode.
 pub fn acl(layout: &Layout, host: &Host, folder: &Folder) -> Option<Acl> {
-    let above = layout.folders.iter().filter(|other| {
-        other.host == host.name && !other.rights.is_empty() && folder.path.within(&other.path)
-    });
-    let rights = &above.max_by_key(|other| other.path.components().count())?.rights;
+    let rights = nearest_rights(layout, host, folder);
+    if rights.is_empty() {
+        return None;
+    }
     let root = Name::from("root");
     let owner = folder.owner.as_ref().unwrap_or(&root);
     let own_group = host.gid_of(folder.group.as_ref().unwrap_or(owner));
@@ -54,6 +54,25 @@ pub fn acl(layout: &Layout, host: &Host, folder: &Folder) -> Option<Acl> {
     entries.push(AclEntry { tag: Tag::Mask, perm: mask });
     entries.push(AclEntry { tag: Tag::Other, perm: bits(0) });
     Some(Acl::new(entries))
+}
+
+/// Whether the rights that hold for a folder speak of its owning group, if the layout says which that is.
+pub fn of_own_group(layout: &Layout, host: &Host, folder: &Folder) -> bool {
+    let Some(group) = folder.group.as_ref().and_then(|group| host.gid_of(group)) else {
+        return false;
+    };
+    let rights = nearest_rights(layout, host, folder);
+    let groups = rights.iter().filter_map(|(who, _)| who.raw().strip_prefix('@'));
+    groups.into_iter().any(|name| host.gid_of(&name.into()) == Some(group))
+}
+
+/// The rights of a folder, or of the nearest one above that has any.
+fn nearest_rights<'a>(layout: &'a Layout, host: &Host, folder: &Folder) -> &'a [(Name, Right)] {
+    let above = layout.folders.iter().filter(|other| {
+        other.host == host.name && !other.rights.is_empty() && folder.path.within(&other.path)
+    });
+    let nearest = above.max_by_key(|other| other.path.components().count());
+    nearest.map_or(&[], |nearest| &nearest.rights)
 }
 
 fn service_uid(layout: &Layout, name: &Name) -> Option<u32> {

@@ -1,5 +1,6 @@
 //! A POSIX shell script that makes a host's datasets and folders, with their owners, modes and ACLs.
 
+use tarvek_core::kernel::acl::{AclEntry, Tag, perm_text};
 use tarvek_core::layout::folder::Folder;
 use tarvek_core::layout::host::{Dataset, Host};
 use tarvek_core::layout::rights;
@@ -10,8 +11,8 @@ use tarvek_core::words::text::shell_quoted;
 
 use super::{Piece, Source};
 
-const HEAD: &str = r#"# Without --yes it only says what it would do. What is there already is brought in line, its contents are never
-# touched, and running it twice does nothing the second time. Run it as root.
+const HEAD: &str = r#"# Without --yes it only says what it would do. What is there already is brought in line as far as the layout speaks of it, its
+# contents are never touched, and running it twice does nothing the second time. Run it as root.
 set -u
 yes=
 case ${1-} in
@@ -84,7 +85,8 @@ btrfs_subvolume() {
   run btrfs subvolume create "$1"
   [ -n "$yes" ] || made="$made|$1|"
 }
-# PATH UID GID MODE
+# PATH UID GID MODE [acl]: a dash for what the layout says nothing of, which then stays as it is. With an ACL the group bits of
+# the mode are its mask, and no business of this.
 folder() {
   if [ -L "$1" ]; then
     echo "$1 is a symlink: it stays, and so does what it leads to" >&2
@@ -93,16 +95,39 @@ folder() {
   fi
   if [ ! -d "$1" ]; then
     case $made in *"|$1|"*) ;; *) run mkdir -p -- "$1" ;; esac
-    [ -n "$yes" ] || { run chown "$2:$3" "$1"; run chmod "$4" "$1"; return; }
+    if [ -z "$yes" ]; then
+      [ "$2" = - ] || run chown "$2" "$1"
+      [ "$3" = - ] || run chgrp "$3" "$1"
+      [ "$4" = - ] || run chmod "$4" "$1"
+      return
+    fi
   fi
-  [ "$(stat -c %u:%g -- "$1")" = "$2:$3" ] || run chown "$2:$3" "$1"
-  [ "$(stat -c %a -- "$1")" = "$4" ] || run chmod "$4" "$1"
+  [ "$2" = - ] || [ "$(stat -c %u -- "$1")" = "$2" ] || run chown "$2" "$1"
+  [ "$3" = - ] || [ "$(stat -c %g -- "$1")" = "$3" ] || run chgrp "$3" "$1"
+  [ "$4" != - ] || return 0
+  kept=07777
+  [ -z "${5-}" ] || kept=07707
+  now=$(stat -c %a -- "$1")
+  [ $((0$now & kept)) = $((0$4 & kept)) ] || run chmod "$4" "$1"
 }
-# PATH ENTRIES: exactly these, and the same for what is made in there
+# PATH MASK ENTRIES: these, and the same for what is made in there; others stay
 acl() {
-  wanted=$2,default:$(printf '%s\n' "$2" | sed 's/,/,default:/g')
-  now=$(getfacl -n -c -p -E -- "$1" 2>/dev/null | sed '/^$/d' | tr '\n' , | sed 's/,$//')
-  [ "$now" = "$wanted" ] || run setfacl --set "$wanted" "$1"
+  now=$(getfacl -n -c -p -E -- "$1" 2>/dev/null)
+  lacking=
+  all=
+  for entry in $(printf '%s\n' "$3" | tr , ' '); do
+    for entry in "$entry" "default:$entry"; do
+      all=$all,$entry
+      printf '%s\n' "$now" | grep -qxF -- "$entry" || lacking=$lacking,$entry
+    done
+  done
+  # A mask that cuts what is declared is worked out again from all entries.
+  for mask in $(printf '%s\n' "$now" | sed -n 's/^default:mask:://p; s/^mask:://p'); do
+    for bit in r w x; do
+      case $2 in *$bit*) case $mask in *$bit*) ;; *) lacking=$all ;; esac ;; esac
+    done
+  done
+  [ -z "$lacking" ] || run setfacl -m "${lacking#,}" "$1"
 }
 
 "#;
@@ -184,19 +209,37 @@ fn zfs_size(bytes: u64) -> String {
 
 fn folder(layout: &Layout, host: &Host, folder: &Folder) -> String {
     let path = shell_quoted(folder.path.as_bytes());
-    let root = Name::from("root");
-    let owner = folder.owner.as_ref().unwrap_or(&root);
-    let group = folder.group.as_ref().unwrap_or(owner);
-    let (Some(owner), Some(group)) = (host.uid_of(owner), host.gid_of(group)) else {
+    let number = |said: Option<Option<u32>>| match said {
+        None => Some("-".to_owned()),
+        Some(number) => Some(number?.to_string()),
+    };
+    let owner = number(folder.owner.as_ref().map(|owner| host.uid_of(owner)));
+    let group = number(folder.group.as_ref().map(|group| host.gid_of(group)));
+    let (Some(owner), Some(group)) = (owner, group) else {
         return format!("note {path}: the layout has no numbers for its owner and group\n");
     };
     let acl = rights::acl(layout, host, folder);
-    let mode = folder.mode.unwrap_or(0o755);
-    // With an ACL the group bits of the mode are its mask.
-    let mode = acl.as_ref().map_or(mode, |acl| mode & !0o070 | u16::from(acl.mask()) << 3);
-    let mut line = format!("folder {path} {owner} {group} {mode:o}\n");
-    if let Some(acl) = acl {
-        line += &format!("acl {path} {}\n", quoted(&acl.to_string()));
-    }
-    line
+    let mode = folder.mode.map_or_else(
+        || "-".to_owned(),
+        |mode| {
+            let mask = acl.as_ref().map(|acl| u16::from(acl.mask()) << 3);
+            format!("{:o}", mask.map_or(mode, |mask| mode & !0o070 | mask))
+        },
+    );
+    let Some(acl) = acl else { return format!("folder {path} {owner} {group} {mode}\n") };
+    // Of the entries that every ACL has only those that the layout speaks of.
+    let own_group = rights::of_own_group(layout, host, folder);
+    let declared = |entry: &&AclEntry| match entry.tag {
+        Tag::Mask => false,
+        Tag::UserObj | Tag::Other => folder.mode.is_some(),
+        Tag::GroupObj => folder.mode.is_some() || own_group,
+        Tag::User(_) | Tag::Group(_) => true,
+    };
+    let entries: Vec<String> =
+        acl.entries().iter().filter(declared).map(ToString::to_string).collect();
+    format!(
+        "folder {path} {owner} {group} {mode} acl\nacl {path} {} {}\n",
+        perm_text(acl.mask()),
+        quoted(&entries.join(","))
+    )
 }

@@ -278,6 +278,56 @@ fn the_script_leaves_exactly_what_the_layout_wants() {
     }
 }
 
+/// Of a folder of which the layout says only what one account may do, the script changes nothing else: owner, mode and what
+/// others have stay, and `none` is a denial although a group or everyone may.
+#[test]
+fn the_script_touches_only_what_is_declared() {
+    kernel::private_mounts();
+    let scratch = tempfile::tempdir().unwrap();
+    let top = scratch.path().join("top");
+    std::fs::create_dir(&top).unwrap();
+    kernel::tmpfs(&top);
+    let films = top.join("films");
+    std::fs::create_dir(&films).unwrap();
+    tool("chown", &[&"71001:72001", &films]);
+    tool("chmod", &[&"2775", &films]);
+    tool("setfacl", &[&"-m", &"u:71002:rwx,g:72003:r-x", &films]);
+    let name = films.to_str().unwrap();
+    let layout = format!(
+        "tarvek = 1\nsite = \"x\"\n[host.weir]\nrole = \"storage\"\naccounts = {{ lantern = {{ uid = 840 }}, guest = {{ uid = 71003 }} }}\n\
+         [[folder]]\nhost = \"weir\"\npath = {name:?}\nrights = {{ lantern = \"read\", guest = \"none\" }}\n"
+    );
+    std::fs::write(scratch.path().join("tarvek.toml"), layout).unwrap();
+    let script = fine(tarvek(scratch.path(), "emit script --host weir"), "emit");
+    std::fs::write(scratch.path().join("weir.sh"), script).unwrap();
+    let run = || {
+        let mut command = Command::new("sh");
+        command.args(["weir.sh", "--yes"]).current_dir(scratch.path());
+        fine(command.output().unwrap(), "the script")
+    };
+    run();
+    let acl = String::from_utf8(tool("getfacl", &[&"-n", &"-c", &"-p", &"-E", &films])).unwrap();
+    let access: Vec<&str> =
+        acl.lines().filter(|l| !l.is_empty() && !l.starts_with("default")).collect();
+    let expected = [
+        "user::rwx",
+        "user:840:r-x",
+        "user:71002:rwx",
+        "user:71003:---",
+        "group::rwx",
+        "group:72003:r-x",
+        "mask::rwx",
+        "other::r-x",
+    ];
+    assert_eq!(access, expected);
+    let stat = String::from_utf8(tool("stat", &[&"-c", &"%a %u:%g", &films])).unwrap();
+    assert_eq!(stat.trim(), "2775 71001:72001");
+    as_account(840, 840, "", &format!("ls {name}"));
+    as_account(71003, 71003, "72001", &format!("! ls {name} 2>/dev/null"));
+    assert!(run().contains("everything is as the layout wants it"));
+    nix::mount::umount2(&top, nix::mount::MntFlags::MNT_DETACH).unwrap();
+}
+
 /// Runs the emitted script: to look, to do, and once more.
 fn script(folder: &Path, layout: &Layout, shell: &str) {
     std::fs::write(folder.join("weir.sh"), fine(tarvek(folder, "emit script --host weir"), "emit"))
