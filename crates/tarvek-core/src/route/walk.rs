@@ -430,7 +430,12 @@ impl<'a> Walker<'a> {
         };
         let View::Host(host) = &frame.level else { return false };
         let mount = frame.mount.and_then(|id| self.site.mounts(host)?.entry(id));
+        // In a folder that was removed since it was bound nothing is looked up at all.
+        let dead = mount.is_some_and(|mount| {
+            mount.source_deleted() && frame.path.parent().as_ref() == Some(&mount.point)
+        });
         frame.path.name().is_some_and(|name| name.len() > LONGEST_NAME)
+            && !dead
             && !mount.is_some_and(|mount| counts_characters(&mount.filesystem))
     }
 

@@ -214,7 +214,9 @@ fn folder(layout: &Layout, host: &Host, folder: &Folder) -> String {
         Some(number) => Some(number?.to_string()),
     };
     let owner = number(folder.owner.as_ref().map(|owner| host.uid_of(owner)));
-    let group = number(folder.group.as_ref().map(|group| host.gid_of(group)));
+    // Who owns a folder owns it with the account's own group, unless another one is named.
+    let group = folder.group.as_ref().or(folder.owner.as_ref());
+    let group = number(group.map(|group| host.gid_of(group)));
     let (Some(owner), Some(group)) = (owner, group) else {
         return format!("note {path}: the layout has no numbers for its owner and group\n");
     };
