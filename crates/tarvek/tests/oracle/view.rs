@@ -587,26 +587,6 @@ fn one(random: &mut Random, tally: &mut Tally) {
                 tally.belows += 1;
             }
         }
-        let tried = asking.ask(&who, "view::tries", &kinds);
-        for (path, really) in asked.iter().zip(&tried) {
-            for (source, site) in &sites {
-                for (need, told) in foretold(site, &view, path, &who) {
-                    let really = really[need].as_str().unwrap();
-                    check(
-                        tally,
-                        site,
-                        &view,
-                        path,
-                        need,
-                        &told,
-                        really,
-                        &format!("{who:?} by {source}\n{text}"),
-                    );
-                }
-            }
-        }
-        let n = random.below(asked.len() as u64) as usize;
-        live(tally, &sites[0].1, &view, &asked[n], &tried[n], &who, scratch);
         if round == 0 {
             let top = &tops[0];
             let gids: Vec<String> =
@@ -641,6 +621,26 @@ fn one(random: &mut Random, tally: &mut Tally) {
                 );
             }
         }
+        let tried = asking.ask(&who, "view::tries", &kinds);
+        for (path, really) in asked.iter().zip(&tried) {
+            for (source, site) in &sites {
+                for (need, told) in foretold(site, &view, path, &who) {
+                    let really = really[need].as_str().unwrap();
+                    check(
+                        tally,
+                        site,
+                        &view,
+                        path,
+                        need,
+                        &told,
+                        really,
+                        &format!("{who:?} by {source}\n{text}"),
+                    );
+                }
+            }
+        }
+        let n = random.below(asked.len() as u64) as usize;
+        live(tally, &sites[0].1, &view, &asked[n], &tried[n], &who, scratch);
     }
     drop(viewed);
     drop(protected);
