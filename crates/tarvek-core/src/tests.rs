@@ -77,6 +77,7 @@ pub(crate) fn service(name: &str, host: &str, role: ServiceRole, id: u32) -> Ser
         ports: Vec::new(),
         network: None,
         config: None,
+        config_volume: None,
         backup: None,
         libraries: Vec::new(),
         origin: Origin { line: 5, column: 1 },

@@ -112,7 +112,7 @@ fn one_mistake_at_a_time() {
         (
             "{ from = \"/srv/lantern\", to = \"/config\" }",
             "{ to = \"/config\" }",
-            "exactly one of from, share and volume",
+            "exactly one of from, share, source and volume",
         ),
         (
             "original = true },\n]",
@@ -194,5 +194,96 @@ fn the_number_that_means_no_change_is_nobodys_id() {
         let answer = folder.run("check");
         assert_eq!(answer.code, 2, "{id}");
         assert!(answer.stderr.contains("the largest id is 4294967294"), "{}", answer.stderr);
+    }
+}
+
+/// What an engine mounts by itself, from a literal source, in part, with a user's file, for two services; configuration that an
+/// engine keeps; groups by number; ports with address and protocol; a storage host that is a guest of the host that mounts it.
+const SAID: &str = r#"tarvek = 1
+site = "x"
+[host.millrace]
+role = "apps"
+accounts = { lantern = { uid = 840 } }
+[host.granary]
+role = "storage"
+inside = "millrace"
+addresses = ["granary.lan"]
+accounts = { lantern = { uid = 840 } }
+[share.media]
+host = "granary"
+path = "/loft/media"
+nfs = [{ clients = "*", access = "rw" }]
+smb = { write = ["lantern"] }
+[[mount]]
+host = "millrace"
+from = "granary:media"
+protocol = "nfs"
+at = "/mnt/media"
+[service.lantern]
+host = "millrace"
+role = "serve"
+runs_as = "840:840"
+groups = [2003, "2004"]
+ports = ["8100/udp", "10.20.0.7:8101:80", "[fd00::7]:8102:80/tcp"]
+config = "volume:lantern-config"
+map = [
+  { share = "media", below = "films", protocol = "nfs", volume = "films", to = "/films" },
+  { source = "//granary.lan/media/music", protocol = "smb", user = "lantern", credentials = "/etc/granary.cred", to = "/music" },
+]
+[service.ferry]
+host = "millrace"
+role = "serve"
+runs_as = "841:841"
+map = [{ share = "media", below = "films", protocol = "nfs", volume = "films", to = "/films" }]
+"#;
+
+#[test]
+fn engines_volumes_groups_ports_and_guests_can_be_said() {
+    let folder = Folder::new();
+    folder.write("tarvek.toml", SAID);
+    for (path, end) in [("/films", "/loft/media/films"), ("/music", "/loft/media/music")] {
+        let trace = folder.json(&format!("trace {path} --from service:lantern"));
+        assert_eq!(
+            (&trace["ends"]["host"], &trace["ends"]["path"]),
+            (&"granary".into(), &end.into())
+        );
+    }
+    let compose = folder.run("emit compose --host millrace").stdout;
+    for said in [
+        "group_add:\n      - \"2003\"\n      - \"2004\"",
+        "\"8100:8100/udp\"",
+        "\"10.20.0.7:8101:80\"",
+        "\"[fd00::7]:8102:80/tcp\"",
+        "device: \":/loft/media/films\"",
+        "device: \"//granary.lan/media/music\"",
+        "o: \"addr=granary.lan,username=lantern,password=${LANTERN_GRANARY_LAN_MEDIA_MUSIC_PASSWORD:?the one in /etc/granary.cred}\"",
+    ] {
+        assert!(compose.contains(said), "{said}\n{compose}");
+    }
+    // One volume for both of them.
+    assert_eq!(compose.matches("source: \"films\"").count(), 2, "{compose}");
+    assert_eq!(compose.matches("\n  films:\n").count(), 1, "{compose}");
+    let fstab = folder.run("emit fstab --host millrace").stdout;
+    assert!(fstab.contains("nofail,x-systemd.automount"), "{fstab}");
+    let notes = folder.json("check");
+    let told =
+        notes["findings"].as_array().unwrap().iter().filter(|f| f["rule"] == "layout/no-backup");
+    let told: Vec<&str> = told.map(|finding| finding["message"].as_str().unwrap()).collect();
+    assert_eq!(
+        told,
+        ["nothing is said of a backup of lantern's configuration, the volume lantern-config"]
+    );
+    for (port, fine) in [
+        ("8100", true),
+        ("8100:80/udp", true),
+        ("0", false),
+        ("8100/sctp", false),
+        ("a.b:1:2", false),
+        ("1:2:3", false),
+    ] {
+        folder.write("tarvek.toml", SAID.replace("8100/udp", port));
+        let answer = folder.run("check");
+        assert_eq!(answer.code != 2, fine, "{port}: {}", answer.stderr);
+        assert!(fine || answer.stderr.contains("is no published port"), "{}", answer.stderr);
     }
 }

@@ -79,6 +79,7 @@ impl Drafter<'_> {
                 ports: service.ports.clone(),
                 network: None,
                 config: Some(config_of(service)),
+                config_volume: None,
                 backup: brief.backup.clone(),
                 libraries: if service.does(ServiceRole::Serve) {
                     brief.kinds_of(service).into_iter().map(library).collect()

@@ -1,5 +1,6 @@
 //! What a service sees of its host, under paths of its own.
 
+use crate::layout::mount::MountSource;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
 use crate::words::path::{AbsPath, PathFault};
@@ -32,17 +33,27 @@ impl Declared {
 pub enum MapSource {
     /// A folder of the host.
     Folder(Declared),
-    /// A share, mounted by the engine.
-    Share {
-        share: Name,
-        /// NFS or SMB.
-        protocol: Protocol,
-        options: MountOptions,
-        /// The SMB user.
-        user: Option<Name>,
-    },
+    /// What another machine offers, mounted by the engine.
+    Share(Box<EngineMount>),
     /// Storage that the engine keeps, by its name.
     Volume(Name),
+}
+
+/// What an engine mounts from another machine for those that map it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EngineMount {
+    pub from: MountSource,
+    /// The part of it that is mounted, as a path below the share; all of it unless said.
+    pub below: Option<Name>,
+    /// NFS or SMB.
+    pub protocol: Protocol,
+    pub options: MountOptions,
+    /// The SMB user.
+    pub user: Option<Name>,
+    /// The file on the host that holds the user's password.
+    pub credentials: Option<AbsPath>,
+    /// What the engine calls it; services that name the same one share it.
+    pub volume: Option<Name>,
 }
 
 /// A host path that a service sees under another path.

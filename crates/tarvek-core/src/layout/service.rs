@@ -54,6 +54,8 @@ pub struct Service {
     pub network: Option<String>,
     /// Its configuration folder on the host.
     pub config: Option<AbsPath>,
+    /// The volume of the engine that holds its configuration, where no folder of the host does.
+    pub config_volume: Option<Name>,
     /// Where that is backed up to.
     pub backup: Option<String>,
     /// What it serves.

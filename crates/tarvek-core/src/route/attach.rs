@@ -72,16 +72,22 @@ impl Walker<'_> {
                 spot.volume = Some(name.clone());
                 (spot, End::Reached)
             }
-            MapSource::Share { share, protocol, options, user } => {
-                let Some(remote) = Remote::of_share(self.site, share, *protocol) else {
-                    return (spot, End::Uncovered { mapped: Vec::new() });
+            MapSource::Share(volume) => {
+                let Some(remote) = Remote::of_engine(self.site, volume) else {
+                    let at = Place::new(&host, &outer.path);
+                    let source = self.site.layout.source_name(&volume.from);
+                    let why = Some(format!("{source} is no source of {}", volume.protocol.word()));
+                    return (spot, End::Unseen { at, why });
                 };
-                let read_only = mapping.access == Access::ReadOnly || options.read_only();
+                let read_only = mapping.access == Access::ReadOnly || volume.options.read_only();
                 let access = if read_only { Access::ReadOnly } else { Access::ReadWrite };
+                let source = self.site.layout.source_name(&volume.from);
+                let below = volume.below.iter().map(|below| format!("/{below}")).next();
+                let source = format!("{source}{}", below.unwrap_or_default());
                 let mount = MountVia {
-                    user: user.clone(),
+                    user: volume.user.clone(),
                     sent: changed_by.map(|by| (subject.clone(), by)),
-                    ..MountVia::new(*protocol, &outer.path, share.to_string(), access, options)
+                    ..MountVia::new(volume.protocol, &outer.path, source, access, &volume.options)
                 };
                 self.attach_remote(spot, k, &host, remote, mount)
             }

@@ -1,5 +1,6 @@
 //! What a mount's source means: the host and folder behind it, and the share that offers it.
 
+use crate::layout::mapping::EngineMount;
 use crate::layout::mount::{Mount, MountSource};
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -33,6 +34,16 @@ impl Remote {
             MountSource::Share(name) => Self::of_share(site, name, mount.protocol),
             MountSource::Literal(text) => Self::parse(site, text.raw().as_bytes(), mount.protocol),
         }
+    }
+
+    /// The far side of what an engine mounts.
+    pub(super) fn of_engine(site: &Site, mount: &EngineMount) -> Option<Self> {
+        let whole = match &mount.from {
+            MountSource::Share(name) => Self::of_share(site, name, mount.protocol),
+            MountSource::Literal(text) => Self::parse(site, text.raw().as_bytes(), mount.protocol),
+        }?;
+        let below = mount.below.as_ref().map_or(&b""[..], |below| below.raw().as_bytes());
+        Some(Self { path: whole.path.map(|path| path.join(below)), ..whole })
     }
 
     /// A share of the layout.

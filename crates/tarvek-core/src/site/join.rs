@@ -160,7 +160,7 @@ impl Site {
     /// The protocol by which what a mapping shows of a host comes to that host; `None` if it lies there.
     pub fn network_of(&self, host: &Name, mapping: &Mapping) -> Option<Protocol> {
         let path = match &mapping.source {
-            MapSource::Share { protocol, .. } => return Some(*protocol),
+            MapSource::Share(mount) => return Some(mount.protocol),
             MapSource::Folder(from) => from.path.as_ref().ok()?,
             MapSource::Volume(_) => return None,
         };

@@ -4,11 +4,10 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::mapping::{Label, MapSource, Mapping};
+use tarvek_core::layout::mapping::{EngineMount, Label, MapSource, Mapping};
+use tarvek_core::layout::mount::MountSource;
 use tarvek_core::layout::service::{Service, UserNs};
 use tarvek_core::layout::site::Layout;
-use tarvek_core::words::name::Name;
-use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::terms::{Access, Protocol};
 
 use super::{Piece, Source, address, further_groups, ids, port, text};
@@ -111,10 +110,16 @@ fn volume(
             mount.insert("source".into(), json!(name.raw()));
             volumes.entry(name.raw().to_owned()).or_insert_with(|| json!({}));
         }
-        MapSource::Share { share, protocol, options, user } => {
-            let name = format!("{}-{}", service.name.raw(), share.raw());
+        MapSource::Share(from) => {
+            let own = || {
+                let source = layout.source_name(&from.from).raw();
+                let plain = source.replace(|c: char| !c.is_ascii_alphanumeric(), "-");
+                format!("{}-{}", service.name.raw(), plain.trim_matches('-'))
+            };
+            let name = from.volume.as_ref().map_or_else(own, |name| name.raw().to_owned());
             mount.insert("source".into(), json!(name));
-            volumes.insert(name, share_volume(layout, share, *protocol, options, user.as_ref()));
+            let made = engine_volume(layout, from, &name);
+            volumes.insert(name, made);
         }
     }
     mount.insert("target".into(), json!(escaped(map.to.written.raw())));
@@ -127,25 +132,46 @@ fn volume(
     Value::Object(mount)
 }
 
-fn share_volume(
-    layout: &Layout,
-    name: &Name,
-    protocol: Protocol,
-    options: &MountOptions,
-    user: Option<&Name>,
-) -> Value {
-    let Some(share) = layout.share(name) else { return json!({}) };
-    let server = address(layout, &share.host);
-    let mut all = vec![format!("addr={server}")];
-    all.extend(options.iter().map(str::to_owned));
-    let (kind, device) = match protocol {
-        Protocol::Smb => {
-            all.extend(user.map(|user| format!("username={}", user.raw())));
-            ("cifs", escaped(&format!("//{server}/{}", name.raw())))
-        }
-        _ => ("nfs", escaped(&format!(":{}", text(&share.path)))),
+fn engine_volume(layout: &Layout, mount: &EngineMount, name: &str) -> Value {
+    let below = mount.below.as_ref().map(|below| format!("/{}", below.raw().trim_matches('/')));
+    let below = below.unwrap_or_default();
+    let share = match &mount.from {
+        MountSource::Share(name) => layout.share(name),
+        MountSource::Literal(_) => None,
     };
-    let options = json!({ "type": kind, "o": escaped(&all.join(",")), "device": device });
+    let (server, device) = match (share, mount.protocol, &mount.from) {
+        (Some(share), Protocol::Smb, _) => {
+            let server = address(layout, &share.host);
+            (server.to_string(), format!("//{server}/{}{below}", share.name.raw()))
+        }
+        (Some(share), ..) => {
+            (address(layout, &share.host).to_string(), format!(":{}{below}", text(&share.path)))
+        }
+        (None, Protocol::Smb, from) => {
+            let source = layout.source_name(from).raw();
+            let server = source.trim_start_matches('/').split('/').next().unwrap_or_default();
+            (server.to_owned(), format!("{source}{below}"))
+        }
+        (None, _, from) => {
+            let (server, path) =
+                layout.source_name(from).raw().split_once(":/").unwrap_or_default();
+            (server.to_owned(), format!(":/{path}{below}"))
+        }
+    };
+    let mut all = vec![format!("addr={server}")];
+    all.extend(mount.options.iter().map(|option| escaped(option)));
+    if mount.protocol == Protocol::Smb {
+        all.extend(mount.user.as_ref().map(|user| escaped(&format!("username={}", user.raw()))));
+        // The kernel reads no file of credentials, and a password stands in none of ours.
+        all.extend(mount.credentials.as_ref().map(|file| {
+            let variable =
+                name.to_ascii_uppercase().replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+            let file = text(file).replace(['}', '$'], "_");
+            format!("password=${{{variable}_PASSWORD:?the one in {file}}}")
+        }));
+    }
+    let kind = if mount.protocol == Protocol::Smb { "cifs" } else { "nfs" };
+    let options = json!({ "type": kind, "o": all.join(","), "device": escaped(&device) });
     json!({ "driver": "local", "driver_opts": options })
 }
 

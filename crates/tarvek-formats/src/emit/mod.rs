@@ -88,7 +88,12 @@ fn further_groups(service: &Service, host: &Host) -> Vec<u32> {
 
 /// A port as `OUTSIDE:INSIDE`.
 fn port(port: &str) -> String {
-    if port.contains(':') { port.to_owned() } else { format!("{port}:{port}") }
+    let (numbers, protocol) = match port.split_once('/') {
+        Some((numbers, protocol)) => (numbers, format!("/{protocol}")),
+        None => (port, String::new()),
+    };
+    let inside = if numbers.contains(':') { String::new() } else { format!(":{numbers}") };
+    format!("{numbers}{inside}{protocol}")
 }
 
 /// The source of a share over NFS (`nfs(5)`) or SMB (`mount.cifs(8)`).

@@ -50,6 +50,15 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
     } else if let (Protocol::Smb, Some(user)) = (mount.protocol, &mount.user) {
         options.push(format!("username={}", user.raw()));
     }
+    // A server that is a guest of this host is up after it: nobody may wait for the mount while this host starts.
+    let guest = share.and_then(|share| layout.host(&share.host)?.inside.as_ref());
+    if mount.protocol.is_network() && guest == Some(&host.name) {
+        for wanted in ["nofail", "x-systemd.automount"] {
+            if !mount.options.has(wanted) {
+                options.push(wanted.to_owned());
+            }
+        }
+    }
     Attached { source, filesystem, options }
 }
 
@@ -119,7 +128,9 @@ pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             .options
             .iter()
             .map(String::as_str)
-            .filter(|option| !matches!(*option, "nofail" | "_netdev" | "auto" | "noauto"))
+            .filter(|option| {
+                !matches!(*option, "nofail" | "_netdev" | "auto" | "noauto" | "x-systemd.automount")
+            })
             .collect();
         let escaped = |text: &str| text.replace('%', "%%");
         let mut unit = format!(

@@ -14,12 +14,15 @@ pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
     let containers = layout.services.iter().filter(|s| s.host == host.name && s.map.is_some());
     containers
         .map(|service| {
-            Piece::new(format!("{}.container", service.name.raw()), unit(service, host, &source))
+            Piece::new(
+                format!("{}.container", service.name.raw()),
+                unit(layout, service, host, &source),
+            )
         })
         .collect()
 }
 
-fn unit(service: &Service, host: &Host, source: &Source) -> String {
+fn unit(layout: &Layout, service: &Service, host: &Host, source: &Source) -> String {
     let escaped = |text: &str| text.replace('%', "%%");
     let mut out = source.of(service.origin, &format!("service {}", service.name));
     out += &format!("[Unit]\nDescription={}\n", service.name.raw());
@@ -72,9 +75,9 @@ fn unit(service: &Service, host: &Host, source: &Source) -> String {
             MapSource::Folder(from) => escaped(from.written.raw()),
             MapSource::Volume(name) => name.raw().to_owned(),
             // The engine can't mount a share by itself here: the host does, and the folder is mapped.
-            MapSource::Share { share, .. } => {
-                out +=
-                    &format!("# Mount the share {share} on the host, and map its folder here.\n");
+            MapSource::Share(mount) => {
+                let source = layout.source_name(&mount.from);
+                out += &format!("# Mount {source} on the host, and map its folder here.\n");
                 continue;
             }
         };

@@ -300,7 +300,7 @@ pub(super) struct RawService {
     /// UID, UID:GID, or an account of its host.
     pub(super) runs_as: Option<At<RunAs>>,
     /// Further groups, by number or name.
-    pub(super) groups: Vec<At<String>>,
+    pub(super) groups: Vec<At<NumberOrName>>,
     /// Its umask; 022 unless said otherwise.
     pub(super) umask: Option<Octal>,
     /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,… for
@@ -308,16 +308,27 @@ pub(super) struct RawService {
     pub(super) userns: Option<At<String>>,
     /// What it sees of its host; without this it runs straight on the host.
     pub(super) map: Option<Vec<At<RawMapping>>>,
-    /// Published ports, as HOST:INSIDE or one number.
-    pub(super) ports: Vec<String>,
+    /// Published ports: [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as "8100", "8100:80", "10.20.0.7:8100:80/udp". The address is one of
+    /// the host's that it is published on (all unless given), the protocol tcp (unless given) or udp.
+    pub(super) ports: Vec<At<String>>,
     /// The network it is in.
     pub(super) network: Option<String>,
-    /// Its configuration folder on the host.
+    /// Its configuration folder on the host, or volume:NAME where the engine keeps it.
     pub(super) config: Option<At<String>>,
     /// Where that is backed up to.
     pub(super) backup: Option<String>,
     /// Libraries it serves.
     pub(super) libraries: Vec<At<RawLibrary>>,
+}
+
+/// A number, or a name.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub(super) enum NumberOrName {
+    /// Its number.
+    Number(u32),
+    /// Its name, or its number as text.
+    Name(String),
 }
 
 /// A host path, a share or a volume that a service sees under a path of its own.
@@ -329,14 +340,20 @@ pub(super) struct RawMapping {
     pub(super) from: Option<At<String>>,
     /// Or a share, mounted by the engine.
     pub(super) share: Option<At<String>>,
-    /// Or a volume that the engine keeps.
+    /// Or a source of another machine as it is written for mounting: server:/path, //server/share/folder.
+    pub(super) source: Option<At<String>>,
+    /// Or a volume that the engine keeps; with a share or source, what the engine calls it, so that several services can share it.
     pub(super) volume: Option<String>,
-    /// For a share: how.
+    /// For a share or source: the part of it that is mounted, as a path below it.
+    pub(super) below: Option<String>,
+    /// For a share or source: how.
     pub(super) protocol: Option<Written<Protocol>>,
-    /// For a share: mount options, comma separated.
+    /// For a share or source: mount options, comma separated.
     pub(super) options: Option<String>,
-    /// For a share: the SMB user.
+    /// For a share or source: the SMB user.
     pub(super) user: Option<String>,
+    /// For a share or source: the file on the host that holds the user's password.
+    pub(super) credentials: Option<At<String>>,
     /// Where the service sees it.
     #[schemars(extend("x-required" = true))]
     pub(super) to: Option<At<String>>,

@@ -1,13 +1,14 @@
 //! From [`Raw`] to the core's [`Layout`]: names that refer to something, paths, duplicates.
 
 use std::collections::HashMap;
+use std::net::{Ipv4Addr, Ipv6Addr};
 use std::ops::Range;
 
 use tarvek_core::kernel::subject::{IdMap, IdRange};
 use tarvek_core::layout::folder::Folder;
 use tarvek_core::layout::host::{Dataset, Host};
 use tarvek_core::layout::intake::{Fetch, InView, Intake, Sort};
-use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
+use tarvek_core::layout::mapping::{Declared, EngineMount, MapSource, Mapping};
 use tarvek_core::layout::mount::{Mount, MountSource};
 use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, UserNs};
 use tarvek_core::layout::settings::{RuleSettings, Silence};
@@ -22,8 +23,8 @@ use tarvek_core::words::terms::{Access, Account, Group, LARGEST_ID, Origin, Prot
 use tarvek_core::words::text::{nearest, shown, size};
 
 use super::raw::{
-    Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIntake, RawLibrary, RawMapping,
-    RawMount, RawRules, RawService, RawShare, RawSmb,
+    NumberOrName, Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIntake, RawLibrary,
+    RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb,
 };
 use crate::mistake::Mistakes;
 use crate::structure::{At, Lines, OneOrMany};
@@ -368,26 +369,40 @@ impl Validator<'_, '_, '_> {
     fn mapping(&mut self, raw: At<RawMapping>) -> Option<Mapping> {
         let (span, raw) = (raw.span, raw.value);
         let origin = self.origin(&span);
-        let sources = [raw.from.is_some(), raw.share.is_some(), raw.volume.is_some()];
+        // What the engine mounts may have a name of the engine's as well.
+        let network = raw.share.is_some() || raw.source.is_some();
+        let own_volume = raw.volume.is_some() && !network;
+        let sources = [raw.from.is_some(), raw.share.is_some(), raw.source.is_some(), own_volume];
         if sources.iter().filter(|given| **given).count() != 1 {
-            let message = "a mapping needs exactly one of from, share and volume";
+            let message = "a mapping needs exactly one of from, share, source and volume";
             let remedy = "{ from = \"/folder/of/the/host\", to = \"/media\", access = \"ro\" }";
             self.mistakes.add(span, message, Some(remedy.to_owned()));
             return None;
         }
         let source = if let Some(from) = raw.from {
             MapSource::Folder(self.declared(from))
-        } else if let Some(volume) = raw.volume {
-            MapSource::Volume(volume.into())
+        } else if let Some(volume) = raw.volume.as_ref().filter(|_| !network) {
+            MapSource::Volume(volume.as_str().into())
         } else {
-            let share = self.share_named(&raw.share?)?;
+            let from = match (raw.share, raw.source) {
+                (Some(share), _) => MountSource::Share(self.share_named(&share)?),
+                (None, source) => MountSource::Literal(source?.value.into()),
+            };
             let Some(Written(protocol)) = raw.protocol.filter(|how| how.0.is_network()) else {
                 let remedy = Some("protocol = \"nfs\" or \"smb\"".to_owned());
                 self.mistakes.add(span, "a mapping of a share needs its protocol", remedy);
                 return None;
             };
             let options = raw.options.as_deref().map(MountOptions::read).unwrap_or_default();
-            MapSource::Share { share, protocol, options, user: raw.user.map(Name::from) }
+            MapSource::Share(Box::new(EngineMount {
+                from,
+                below: raw.below.map(Name::from),
+                protocol,
+                options,
+                user: raw.user.map(Name::from),
+                credentials: raw.credentials.and_then(|file| self.path(Some(file))),
+                volume: raw.volume.map(Name::from),
+            }))
         };
         let to = self.declared(raw.to?);
         Some(Mapping {
@@ -401,6 +416,17 @@ impl Validator<'_, '_, '_> {
         })
     }
 
+    /// `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
+    fn port(&mut self, port: At<String>) -> Option<String> {
+        if is_port(&port.value) {
+            return Some(port.value);
+        }
+        let message = format!("{:?} is no published port", shown(port.value.as_bytes()));
+        let remedy = "write [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as 8100, 8100:80 or 10.20.0.7:8100:80/udp";
+        self.mistakes.add(port.span, message, Some(remedy.to_owned()));
+        None
+    }
+
     fn service(&mut self, name: At<String>, raw: RawService) -> Option<Service> {
         let host = self.host_named(raw.host);
         let map = raw.map.map(|maps| self.maps(maps));
@@ -408,14 +434,23 @@ impl Validator<'_, '_, '_> {
             format!("a second library is called {name:?}")
         });
         let libraries = raw.libraries.into_iter().filter_map(|raw| self.library(raw)).collect();
-        let config = raw.config.and_then(|config| self.path(Some(config)));
+        let (mut config, mut config_volume) = (None, None);
+        if let Some(written) = raw.config {
+            match written.value.strip_prefix("volume:") {
+                Some(volume) => config_volume = Some(Name::from(volume)),
+                None => config = self.path(Some(written)),
+            }
+        }
         let runs_as = match raw.runs_as {
             Some(text) => self.runs_as(text.value.0, text.span)?,
             None => RunAs::Unset,
         };
-        let group = |name: At<String>| match name.value.parse() {
-            Ok(gid) => GroupRef::Gid(gid),
-            Err(_) => GroupRef::Name(name.value.into()),
+        let group = |group: At<NumberOrName>| match group.value {
+            NumberOrName::Number(gid) => GroupRef::Gid(gid),
+            NumberOrName::Name(name) => match name.parse() {
+                Ok(gid) => GroupRef::Gid(gid),
+                Err(_) => GroupRef::Name(name.into()),
+            },
         };
         Some(Service {
             origin: self.origin(&name.span),
@@ -430,9 +465,10 @@ impl Validator<'_, '_, '_> {
             umask: raw.umask.as_ref().and_then(octal),
             userns: raw.userns.and_then(|userns| self.userns(&userns)),
             map,
-            ports: raw.ports,
+            ports: raw.ports.into_iter().filter_map(|port| self.port(port)).collect(),
             network: raw.network,
             config,
+            config_volume,
             backup: raw.backup,
             libraries,
         })
@@ -605,6 +641,27 @@ fn export(raw: RawExport) -> Option<NfsExport> {
             .map(|text| MountOptions::read(text).iter().map(str::to_owned).collect())
             .unwrap_or_default(),
     })
+}
+
+/// Whether a text is `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`, an IPv6 address in brackets.
+fn is_port(written: &str) -> bool {
+    let (rest, protocol) = written.split_once('/').unwrap_or((written, "tcp"));
+    let number = |text: &str| text.parse::<u16>().is_ok_and(|port| port > 0);
+    let (address, numbers) = match rest.strip_prefix('[').and_then(|rest| rest.split_once("]:")) {
+        Some((address, numbers)) => (address.parse::<Ipv6Addr>().is_ok(), numbers),
+        None => match rest.split(':').next() {
+            Some(first) if first.contains('.') => {
+                let numbers = rest.split_once(':').map_or("", |(_, numbers)| numbers);
+                (first.parse::<Ipv4Addr>().is_ok(), numbers)
+            }
+            _ => (true, rest),
+        },
+    };
+    let numbers: Vec<&str> = numbers.split(':').collect();
+    address
+        && matches!(protocol, "tcp" | "udp")
+        && matches!(numbers.len(), 1 | 2)
+        && numbers.into_iter().all(number)
 }
 
 /// Ranges for users and groups alike, or marked `u:` and `g:`.

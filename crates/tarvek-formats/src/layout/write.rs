@@ -5,7 +5,7 @@ use tarvek_core::layout::folder::Right;
 use tarvek_core::layout::host::Host;
 use tarvek_core::layout::intake::Intake;
 use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
-use tarvek_core::layout::mount::Mount;
+use tarvek_core::layout::mount::{Mount, MountSource};
 use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service};
 use tarvek_core::layout::settings::Silence;
 use tarvek_core::layout::share::{NfsExport, Share};
@@ -261,6 +261,8 @@ impl Writer<'_> {
         }
         self.maybe("network", service.network.as_deref().map(quoted));
         self.maybe("config", service.config.as_ref().map(path));
+        let volume = service.config_volume.as_ref();
+        self.maybe("config", volume.map(|volume| quoted(&format!("volume:{}", volume.raw()))));
         self.maybe("backup", service.backup.as_deref().map(quoted));
         if !service.libraries.is_empty() {
             self.lines_of("libraries", service.libraries.iter().map(library).collect());
@@ -316,15 +318,21 @@ impl Writer<'_> {
 fn mapping(map: &Mapping) -> String {
     let mut parts = match &map.source {
         MapSource::Folder(from) => vec![format!("from = {}", written(from))],
-        MapSource::Share { share, protocol, options, user } => {
-            let mut parts = vec![
-                format!("share = {}", named(share)),
-                format!("protocol = {}", quoted(protocol.word())),
-            ];
-            if !options.is_empty() {
-                parts.push(format!("options = {}", quoted(&options.to_string())));
+        MapSource::Share(mount) => {
+            let from = match &mount.from {
+                MountSource::Share(name) => format!("share = {}", named(name)),
+                MountSource::Literal(source) => format!("source = {}", named(source)),
+            };
+            let mut parts = vec![from, format!("protocol = {}", quoted(mount.protocol.word()))];
+            if !mount.options.is_empty() {
+                parts.push(format!("options = {}", quoted(&mount.options.to_string())));
             }
-            parts.extend(user.iter().map(|user| format!("user = {}", named(user))));
+            let texts = [("below", &mount.below), ("user", &mount.user), ("volume", &mount.volume)];
+            for (key, text) in texts {
+                parts.extend(text.iter().map(|text| format!("{key} = {}", named(text))));
+            }
+            let credentials = mount.credentials.as_ref();
+            parts.extend(credentials.map(|file| format!("credentials = {}", path(file))));
             parts
         }
         MapSource::Volume(volume) => vec![format!("volume = {}", named(volume))],

@@ -23,12 +23,22 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let name = &service.name;
-        if let (Some(config), None) = (&service.config, &service.backup) {
+        let (folder, volume) = (&service.config, &service.config_volume);
+        if service.backup.is_none() && (folder.is_some() || volume.is_some()) {
+            let kept = volume.as_ref().map(|volume| format!(", the volume {volume}"));
+            let message = format!(
+                "nothing is said of a backup of {name}'s configuration{}",
+                kept.unwrap_or_default()
+            );
+            let finding = RULE.finding(About::Service(name.clone())).on(&service.host);
+            let finding = match folder {
+                Some(folder) => finding.at(&Place::new(&service.host, folder)),
+                None => finding,
+            };
             findings.push(
-                RULE.finding(About::Service(name.clone()))
-                    .at(&Place::new(&service.host, config))
+                finding
                     .line(service.origin.line)
-                    .says(format!("nothing is said of a backup of {name}'s configuration"))
+                    .says(message)
                     .remedy("back it up, and write backup = \"…\" into the service"),
             );
         }
