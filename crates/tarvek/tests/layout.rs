@@ -287,3 +287,19 @@ fn engines_volumes_groups_ports_and_guests_can_be_said() {
         assert!(fine || answer.stderr.contains("is no published port"), "{}", answer.stderr);
     }
 }
+
+#[test]
+fn what_is_read_is_written_so_that_it_reads_back_the_same() {
+    let read = |text: &str| tarvek_formats::layout::read("tarvek.toml", text.as_bytes()).unwrap();
+    for text in [SAID, include_str!("../src/demo/tarvek.toml")] {
+        let once = tarvek_formats::layout::write(&read(text), &|_| Vec::new());
+        assert_eq!(tarvek_formats::layout::write(&read(&once), &|_| Vec::new()), once);
+        let lines = |layout: &tarvek_core::layout::site::Layout| {
+            let services = layout.services.iter();
+            let kept =
+                services.map(|s| (s.groups.clone(), s.ports.clone(), s.config_volume.clone()));
+            kept.collect::<Vec<_>>()
+        };
+        assert_eq!(lines(&read(&once)), lines(&read(text)));
+    }
+}
