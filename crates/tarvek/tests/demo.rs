@@ -85,6 +85,31 @@ fn a_drive_letter_is_traced_to_the_storage_host() {
 }
 
 #[test]
+fn a_server_that_a_client_names_needs_no_drive_letter() {
+    let folder = Folder::demo();
+    for at in [None, Some(r#"at = "\\\\granary.lan\\media""#)] {
+        if let Some(at) = at {
+            folder.edit("tarvek.toml", r#"at = "M:""#, at);
+        }
+        let path = r"\\granary.lan\media\films";
+        let output = folder.output(["trace", path, "--from", "client:parlour"]);
+        let text = String::from_utf8(output.stdout).unwrap();
+        assert!(
+            text.starts_with(&format!("✓ {path} leads to granary:/loft/media/films")),
+            "{text}"
+        );
+        // It is the mount's user who comes, whoever sits there.
+        assert!(text.contains("as 1101:1101 +2100"), "{text}");
+        let typed = folder.run("emit clients --host parlour").stdout;
+        let drive = if at.is_none() { "M: " } else { "" };
+        assert!(
+            typed.contains(&format!(r"net use {drive}\\granary.lan\media /user:mira")),
+            "{typed}"
+        );
+    }
+}
+
+#[test]
 fn access_through_a_service() {
     let folder = Folder::demo();
     let mut all = String::new();

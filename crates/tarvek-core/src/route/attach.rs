@@ -4,6 +4,7 @@ use crate::facts::mounts::{MountEntry, network_protocol};
 use crate::facts::tree::Lookup;
 use crate::kernel::subject::Subject;
 use crate::layout::mapping::{MapSource, Mapping};
+use crate::layout::mount::Mount;
 use crate::route::arrive::{outside_of, smb_user};
 use crate::route::end::End;
 use crate::route::hops::{View, Waypoint};
@@ -12,8 +13,9 @@ use crate::route::spot::{Entrance, Last, MappingVia, MountVia, Spot, Via, host_o
 use crate::route::walk::{Walked, Walker};
 use crate::route::{nfs, smb};
 use crate::words::name::Name;
+use crate::words::options::MountOptions;
 use crate::words::place::Place;
-use crate::words::terms::{Access, Protocol};
+use crate::words::terms::{Access, Os, Protocol};
 use crate::words::text::shown;
 
 impl Walker<'_> {
@@ -205,6 +207,31 @@ impl Walker<'_> {
                 Some(self.look(spot))
             }
         }
+    }
+
+    /// Attaches the share that a Windows client names with its server, `\\server\share`: no mount is needed for that.
+    pub(super) fn attach_named_server(&self, spot: &Spot, k: usize, host: &Name) -> Option<Walked> {
+        let path = &spot.frames[k].path;
+        let source = path.as_smb_source().filter(|_| self.site.os(host) == Os::Windows)?;
+        let declared = self.site.layout.mounts.iter().any(|m| m.host == *host && m.at == *path);
+        if declared || path.components().count() != 2 {
+            return None;
+        }
+        let mut spot = spot.clone();
+        spot.cut(k);
+        let options = MountOptions::default();
+        let remote = Remote::parse(self.site, &source, Protocol::Smb)?;
+        // Who is logged on to the server by one mount is so by all.
+        let same = |mount: &&Mount| {
+            mount.host == *host
+                && Remote::of_mount(self.site, mount).is_some_and(|to| to.host == remote.host)
+        };
+        let user = self.site.layout.mounts.iter().find(same).and_then(|mount| mount.user.clone());
+        let via = MountVia {
+            user,
+            ..MountVia::new(Protocol::Smb, path, shown(&source), Access::ReadWrite, &options)
+        };
+        Some(self.attach_remote(spot, k, host, remote, via))
     }
 
     /// Steps from a mount point onto a server of the site.

@@ -328,6 +328,9 @@ impl<'a> Walker<'a> {
                 return (spot, end);
             }
             let View::Host(host) = &frame.level else { continue };
+            if let Some(walked) = self.attach_named_server(&next, k, host) {
+                return walked;
+            }
             match (self.site.mounts(host), frame.mount) {
                 (Some(table), Some(current)) => match table.step(current, &frame.path) {
                     Some(mount) if mount.is_automount() => {
@@ -376,6 +379,12 @@ impl<'a> Walker<'a> {
     /// Says what the last step found where nothing is attached.
     pub(super) fn look(&self, mut spot: Spot) -> Walked {
         let innermost = spot.frames.len() - 1;
+        // A server stands in no folder of the client that names it.
+        if spot.inner().path.as_smb_source().is_some()
+            && spot.inner().path.components().count() == 1
+        {
+            return (spot, End::Reached);
+        }
         // The innermost host that was looked at decides.
         let seer = spot.frames.iter().enumerate().rev().find_map(|(k, frame)| match &frame.level {
             View::Host(host) => Some((k, self.site.tree(host)?)),

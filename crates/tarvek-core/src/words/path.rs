@@ -64,7 +64,8 @@ impl AbsPath {
     }
 
     /// Reads a path as a client writes it: `M:\films` and `M:/films` become `/M:/films`, so that a drive letter is
-    /// the first component; any other path is read by [`AbsPath::new`].
+    /// the first component, and so is the server of `\\server\share\films` with its two backslashes; any other path is read by
+    /// [`AbsPath::new`].
     ///
     /// # Errors
     /// As [`AbsPath::new`].
@@ -75,8 +76,36 @@ impl AbsPath {
                 unix.extend(rest.iter().map(|&b| if b == b'\\' { b'/' } else { b }));
                 Self::new(&unix)
             }
+            [b'\\', b'\\', rest @ ..] => {
+                let rest: Vec<u8> =
+                    rest.iter().map(|&b| if b == b'\\' { b'/' } else { b }).collect();
+                let mut parts = components(&rest);
+                let server = parts.next().ok_or(PathFault::Empty)?;
+                let first = [b"/\\\\", server].concat();
+                let whole = parts.fold(first, |path, part| [&path[..], b"/", part].concat());
+                Self::new(&whole)
+            }
             _ => Self::new(written),
         }
+    }
+
+    /// The path as a Windows client writes it, if it starts with a drive letter or a server.
+    pub fn as_client_writes(&self) -> Option<Vec<u8>> {
+        let mut parts = self.components();
+        let first = parts.next()?;
+        let drive = matches!(first, [letter, b':'] if letter.is_ascii_alphabetic());
+        if !drive && !first.starts_with(b"\\\\") {
+            return None;
+        }
+        Some(parts.fold(first.to_vec(), |path, part| [&path[..], b"\\", part].concat()))
+    }
+
+    /// The server and share, and what lies below, of a path that starts with a server: `//server/share/films` in the notation
+    /// of mounts (`mount.cifs(8)`).
+    pub fn as_smb_source(&self) -> Option<Vec<u8>> {
+        let mut parts = self.components();
+        let server = parts.next()?.strip_prefix(b"\\\\")?;
+        Some(parts.fold([b"//", server].concat(), |path, part| [&path[..], b"/", part].concat()))
     }
 
     /// The bytes, starting with `/`.
@@ -171,9 +200,16 @@ impl fmt::Debug for AbsPath {
 }
 
 impl fmt::Display for AbsPath {
-    /// Escaped, safe for a terminal; see [`crate::words::text::shown`].
+    /// Escaped, safe for a terminal; see [`crate::words::text::shown`]. A path of a Windows client as it is written there.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&crate::words::text::shown(&self.0))
+        match self.as_client_writes() {
+            Some(written) => {
+                let parts: Vec<String> =
+                    written.split(|&b| b == b'\\').map(crate::words::text::shown).collect();
+                f.write_str(&parts.join("\\"))
+            }
+            None => f.write_str(&crate::words::text::shown(&self.0)),
+        }
     }
 }
 
@@ -225,6 +261,15 @@ mod tests {
     fn drive_letters_become_a_first_component() {
         assert_eq!(AbsPath::of_client(b"m:\\films\\x"), Ok(abs("/M:/films/x")));
         assert_eq!(AbsPath::of_client(b"M:"), Ok(abs("/M:")));
+        let server = AbsPath::of_client(b"\\\\granary.lan\\media\\films").unwrap();
+        assert_eq!(server.components().count(), 3);
+        assert_eq!(server.as_smb_source().unwrap(), b"//granary.lan/media/films");
+        for written in ["M:\\films\\x", "M:", "\\\\granary.lan\\media"] {
+            let path = AbsPath::of_client(written.as_bytes()).unwrap();
+            assert_eq!(path.to_string(), written);
+            assert_eq!(path.as_client_writes().unwrap(), written.as_bytes());
+        }
+        assert_eq!(abs("/mnt/M:").to_string(), "/mnt/M:");
         assert_eq!(AbsPath::of_client(b"/mnt/x"), Ok(abs("/mnt/x")));
     }
 }

@@ -26,8 +26,12 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Vec<Piece> {
             out += &match host.os {
                 Os::Windows => format!(
                     "  Type this in a command window; it asks for {user}'s password, and keeps the drive after a restart.\n\
-                     \x20   net use {} \\\\{server}\\{} /user:{user} /persistent:yes\n",
-                    at.trim_start_matches('/'),
+                     \x20   net use {}\\\\{server}\\{} /user:{user} /persistent:yes\n",
+                    // A share without a drive letter is used by its own name.
+                    mount.at.as_smb_source().map_or_else(
+                        || at.trim_start_matches('/').to_owned() + " ",
+                        |_| String::new()
+                    ),
                     share.name.raw()
                 ),
                 Os::Macos => format!(

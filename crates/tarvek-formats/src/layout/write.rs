@@ -376,7 +376,8 @@ fn key(name: &str) -> String {
 }
 
 fn path(path: &AbsPath) -> String {
-    quoted(&String::from_utf8_lossy(path.as_bytes()))
+    let written = path.as_client_writes();
+    quoted(&String::from_utf8_lossy(written.as_deref().unwrap_or(path.as_bytes())))
 }
 
 fn written(declared: &Declared) -> String {

@@ -142,7 +142,10 @@ impl Question<'_> {
     }
 
     fn typed(&self) -> String {
-        shown(self.args.path.as_encoded_bytes())
+        match self.asked.path.as_client_writes() {
+            Some(_) => self.asked.path.to_string(),
+            None => shown(self.args.path.as_encoded_bytes()),
+        }
     }
 
     /// Everyone of the site.

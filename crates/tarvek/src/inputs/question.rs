@@ -13,7 +13,7 @@ use tarvek_core::scan::read::below;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
-use tarvek_core::words::terms::{LARGEST_ID, id};
+use tarvek_core::words::terms::{LARGEST_ID, Os, id};
 use tarvek_core::words::text::{nearest, shown};
 use tarvek_host::observe::{self, Depth};
 
@@ -220,8 +220,17 @@ pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
             let (gid, groups) = observe::own_groups();
             (Subject::new(observe::own_uid(), gid, groups), None)
         }
-        View::Host(_) => {
-            (Subject::new(0, 0, []), Some("nobody is named, so it is root who asks".into()))
+        View::Host(host) => {
+            // Over SMB it is the mount's user who comes to the server, whoever asks.
+            let root = Subject::new(0, 0, []);
+            let route = follow_written(&asked.site, &asked.view, &asked.written, &root);
+            let client = asked.site.layout.host(host).is_some_and(|host| host.os == Os::Windows);
+            let arrived = route.arrived();
+            if client && *arrived != root && arrived.doubt.is_none() {
+                let remark = "nobody is named, so it is the user of the mount who asks".into();
+                return (arrived.clone(), Some(remark));
+            }
+            (root, Some("nobody is named, so it is root who asks".into()))
         }
     }
 }
