@@ -58,6 +58,7 @@ pub(crate) fn mapping(from: &str, to: &str, access: Access) -> Mapping {
         access,
         label: None,
         propagation: None,
+        nested: None,
         idmap: false,
         origin: Origin { line: 7, column: 1 },
     }

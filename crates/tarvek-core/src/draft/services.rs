@@ -26,6 +26,7 @@ impl Drafter<'_> {
                 access,
                 label,
                 propagation,
+                nested: None,
                 idmap: false,
                 origin: Origin::default(),
             };

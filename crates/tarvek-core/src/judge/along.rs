@@ -809,6 +809,11 @@ mod tests {
             "read+ write-EROFS enter+ add-EROFS remove-EROFS"
         );
         assert_eq!(asked(&scene, &data, "/data/in/x"), "read+ write? enter+ add? remove?");
+        let read_only = "read+ write-EROFS enter+ add-EROFS remove-EROFS";
+        for (nested, told) in [(Access::ReadOnly, read_only), (Access::ReadWrite, ALL)] {
+            scene.service("lantern").map.as_mut().unwrap()[0].nested = Some(nested);
+            assert_eq!(asked(&scene, &data, "/data/in/x"), told);
+        }
     }
 
     #[test]

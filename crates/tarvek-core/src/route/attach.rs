@@ -62,6 +62,7 @@ impl Walker<'_> {
                 let via = Via::Mapping(MappingVia {
                     to: outer.path.clone(),
                     access: mapping.access,
+                    nested: mapping.nested.filter(|_| mapping.access == Access::ReadOnly),
                     line: mapping.origin.line,
                     seen: false,
                     mount: None,

@@ -112,12 +112,13 @@ impl Finish<'_> {
             Via::Top => {}
             Via::Mapping(via) => {
                 hops.push(self.mapping_hop(outer, inner, via));
+                let nested = self.nested_below(k, via);
                 layers.push(Layer {
                     kind: LayerKind::Mapping(via.line),
                     at: Place { path: via.to.clone(), ..outer.at(self.site) },
-                    access: via.access,
+                    access: via.nested.filter(|_| nested.is_some()).unwrap_or(via.access),
                     filesystem: false,
-                    nested: self.nested_below(k, via),
+                    nested: nested.filter(|_| via.nested.is_none()),
                 });
             }
             Via::Mount(via) => {

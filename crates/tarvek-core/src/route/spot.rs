@@ -38,6 +38,8 @@ impl Via {
 pub(super) struct MappingVia {
     pub(super) to: AbsPath,
     pub(super) access: Access,
+    /// What becomes of mounts below it where it is read-only, if that is known.
+    pub(super) nested: Option<Access>,
     /// The line of the layout.
     pub(super) line: u32,
     /// Whether its source was seen.

@@ -126,8 +126,14 @@ fn volume(
     if map.access == Access::ReadOnly {
         mount.insert("read_only".into(), json!(true));
     }
-    if let Some(propagation) = &map.propagation {
-        mount.insert("bind".into(), json!({ "propagation": propagation }));
+    let mut bind = Map::new();
+    bind.extend(map.propagation.iter().map(|how| ("propagation".to_owned(), json!(how))));
+    if let Some(nested) = map.nested.filter(|_| map.access == Access::ReadOnly) {
+        let how = if nested == Access::ReadOnly { "readonly" } else { "writable" };
+        bind.insert("recursive".into(), json!(how));
+    }
+    if !bind.is_empty() {
+        mount.insert("bind".into(), Value::Object(bind));
     }
     Value::Object(mount)
 }

@@ -348,6 +348,9 @@ pub(super) struct RawMapping {
     pub(super) below: Option<String>,
     /// For a share or source: how.
     pub(super) protocol: Option<Written<Protocol>>,
+    /// For a read-only folder: what the engine makes of mounts below it, ro or rw. Engines differ; without this, writing there is
+    /// unknown.
+    pub(super) nested: Option<Written<Access>>,
     /// For a share or source: mount options, comma separated.
     pub(super) options: Option<String>,
     /// For a share or source: the SMB user.

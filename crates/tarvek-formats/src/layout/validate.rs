@@ -411,6 +411,7 @@ impl Validator<'_, '_, '_> {
             access: raw.access.map_or(Access::ReadWrite, |access| access.0),
             label: raw.label.map(|label| label.0),
             propagation: raw.propagation,
+            nested: raw.nested.map(|nested| nested.0),
             idmap: raw.idmap,
             origin,
         })

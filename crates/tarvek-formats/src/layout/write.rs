@@ -343,6 +343,7 @@ fn mapping(map: &Mapping) -> String {
     }
     parts.extend(map.label.map(|label| format!("label = {}", quoted(label.word()))));
     parts.extend(map.propagation.iter().map(|p| format!("propagation = {}", quoted(p))));
+    parts.extend(map.nested.map(|nested| format!("nested = {}", quoted(nested.word()))));
     parts.extend(map.idmap.then(|| "idmap = true".to_owned()));
     format!("{{ {} }}", parts.join(", "))
 }
