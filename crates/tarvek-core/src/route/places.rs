@@ -105,6 +105,14 @@ pub fn for_path(site: &Site, host: &Name, view: &View, written: &[u8]) -> Vec<(A
     let hops = hops.filter(|_| matches!(view, View::Host(_)));
     let on_the_way = passed.chain(hops).filter(|place| place.host == *host);
     places.extend(on_the_way.map(|place| (place.path.clone(), false)));
+    // What is covered where the way ends decides whether it may be removed.
+    if let [.., above, last] = route.trail.as_slice()
+        && last.attached
+        && above.at.host == *host
+        && let Some(name) = route.view_path().name()
+    {
+        places.push((above.at.path.child(name), false));
+    }
     if let End::Unseen { at, .. } | End::NotAFolder { at, .. } = &route.end
         && at.host == *host
     {
