@@ -1,13 +1,16 @@
 //! Small sites for the tests beside the code: one library, everything in order, to be broken in one place.
 
+use std::borrow::Cow;
 use std::fmt::Write;
 
 use crate::facts::build::{NewEntry, TreeBuilder};
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::{MountEntry, MountTable};
+use crate::facts::told::Property;
 use crate::facts::tree::{Listing, NodeId, Tree};
-use crate::kernel::acl::Acl;
+use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::{EntryKind, Flags, Meta};
+use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::layout::host::{Host, HostRole};
 use crate::layout::intake::{Fetch, InView, Intake, Sort, Want};
@@ -383,6 +386,192 @@ impl Scene {
         self
     }
 
+    /// Somebody looked into every folder.
+    pub(crate) fn read(&mut self, host: &str) -> &mut Self {
+        self.seen(host).unread.clear();
+        self
+    }
+
+    /// Does to a host what a command would do there. Only what remedies use is known, and anything else is refused.
+    pub(crate) fn run(&mut self, host: &str, words: &[&str]) {
+        let id = |text: &str| text.parse::<u32>().unwrap();
+        match words {
+            ["mkdir", path] => drop(self.tree(host, &format!("d 0755 0:0 {path}"))),
+            ["setfacl", "-R", "-m", entries, path] => {
+                self.each(host, path, true, |scene, path| scene.setfacl(host, entries, path))
+            }
+            ["setfacl", "-m", entries, path] => self.setfacl(host, entries, path),
+            ["chmod", mode, path] => self.chmod(host, mode, path),
+            ["chmod", "-R", mode, path] => {
+                self.each(host, path, true, |scene, path| scene.chmod(host, mode, path))
+            }
+            ["zfs", "set", setting, dataset] => {
+                let (name, value) = setting.split_once('=').unwrap();
+                let properties = &mut self.facts(host).told.properties;
+                properties.retain(|known| known.name != name || known.dataset != **dataset);
+                let (dataset, name, value) = ((*dataset).into(), name.to_owned(), value.into());
+                properties.push(Property { dataset, name, value });
+            }
+            ["usermod", "-u", number, name] => {
+                self.accounts(host, name, |account| account.uid = id(number));
+            }
+            ["usermod", "-a", "-G", group, name] => {
+                self.accounts(host, name, |account| account.groups.push((*group).into()));
+            }
+            ["groupadd", "-g", gid, name] => self.facts(host).groups.push(group(name, id(gid))),
+            ["useradd", "-r", "-u", uid, "-g", gid, .., name] => {
+                let made = Account { gid: Some(id(gid)), ..account(name, id(uid), &[]) };
+                self.facts(host).accounts.push(made);
+            }
+            ["umount", path] => {
+                let table = self.facts(host).mounts.take().unwrap();
+                let kept = table.entries().iter().filter(|entry| entry.point != abs(path));
+                self.facts(host).mounts = Some(MountTable::new(kept.cloned().collect()));
+            }
+            ["mount", "-t", kind, "-o", options, source, path] => {
+                let table = self.facts(host).mounts.take().unwrap();
+                let kind = if *kind == "nfs" { "nfs4" } else { kind };
+                let new = mounts(&format!("99 1 0:99 / {path} {kind} {source} {options}"));
+                let all = table.entries().iter().chain(new.entries());
+                self.facts(host).mounts = Some(MountTable::new(all.cloned().collect()));
+            }
+            ["find", path, tests @ .., "{}", "+"] => {
+                let exec = tests.iter().position(|word| *word == "-exec").unwrap();
+                let (tests, command) = (&tests[..exec], &tests[exec + 1..]);
+                self.each(host, path, true, |scene, path| {
+                    let meta = scene.entry(host, path).meta;
+                    let fits = match tests {
+                        ["-type", "d"] => meta.is_folder(),
+                        ["-type", "f"] => !meta.is_folder(),
+                        // What everybody may write, but sticky folders.
+                        [
+                            "!",
+                            "-type",
+                            "l",
+                            "!",
+                            "(",
+                            "-type",
+                            "d",
+                            "-perm",
+                            "-1000",
+                            ")",
+                            "-perm",
+                            "-0002",
+                        ] => meta.mode & 2 != 0 && !(meta.is_folder() && meta.mode & 0o1000 != 0),
+                        other => panic!("find {other:?}"),
+                    };
+                    if fits {
+                        scene.run(host, &[command, &[path]].concat());
+                    }
+                });
+            }
+            other => panic!("nobody here knows {other:?}"),
+        }
+    }
+
+    fn accounts(&mut self, host: &str, name: &str, change: impl Fn(&mut Account)) {
+        let named = |account: &&mut Account| account.name == *name;
+        self.facts(host).accounts.iter_mut().filter(named).for_each(&change);
+        if let Some(declared) = self.layout.hosts.iter_mut().find(|known| known.name == *host) {
+            declared.accounts.iter_mut().filter(named).for_each(&change);
+        }
+    }
+
+    fn each(&mut self, host: &str, top: &str, below: bool, deed: impl Fn(&mut Self, &str)) {
+        let top = abs(top);
+        let lines = self.seen(host).lines.iter();
+        let wanted = lines.filter(|line| line.path == top || below && line.path.within(&top));
+        let paths: Vec<String> = wanted.map(|line| line.path.to_string()).collect();
+        paths.iter().for_each(|path| deed(self, path));
+    }
+
+    /// `setfacl -m` (setfacl(1)): entries are replaced, and the mask is worked out again unless one is given.
+    fn setfacl(&mut self, host: &str, entries: &str, path: &str) {
+        let known: Vec<(String, u32)> = {
+            let facts = self.facts(host);
+            facts
+                .accounts
+                .iter()
+                .map(|account| (account.name.raw().to_owned(), account.uid))
+                .collect()
+        };
+        let entry = self.entry(host, path);
+        let mut object = Object::plain(entry.meta);
+        object.acl = entry.extras.acl.clone().map(Cow::Owned);
+        let folder = entry.meta.is_folder();
+        let (mut access, mut default) = (object.full_acl(), entry.extras.default_acl.clone());
+        for written in entries.split(',') {
+            let (acl, written) = match written.strip_prefix("d:") {
+                Some(_) if !folder => continue,
+                Some(written) => (default.get_or_insert_with(|| base(&access)), written),
+                None => (&mut access, written),
+            };
+            let fields: Vec<&str> = written.split(':').collect();
+            let executable = folder || acl.entries().iter().any(|entry| entry.perm & 1 != 0);
+            let perm = fields[2].chars().fold(0, |perm, letter| {
+                perm | match letter {
+                    'r' => 4,
+                    'w' => 2,
+                    'x' => 1,
+                    'X' if executable => 1,
+                    _ => 0,
+                }
+            });
+            let uid = || {
+                let named = known.iter().find(|(name, _)| name == fields[1]).map(|(_, uid)| *uid);
+                named.unwrap_or_else(|| fields[1].parse().unwrap())
+            };
+            match (fields[0], fields[1]) {
+                ("u", _) => acl.set(Tag::User(uid()), perm),
+                ("g", "") => acl.set(Tag::GroupObj, perm),
+                ("m", "") => acl.set(Tag::Mask, perm),
+                other => panic!("setfacl {other:?}"),
+            }
+            if !entries.contains("m::") {
+                let cut =
+                    |entry: &&AclEntry| !matches!(entry.tag, Tag::UserObj | Tag::Other | Tag::Mask);
+                let union = acl.entries().iter().filter(cut).fold(0, |all, entry| all | entry.perm);
+                if acl.entries().len() > 3 {
+                    acl.set(Tag::Mask, union);
+                }
+            }
+        }
+        object.set_acl(access);
+        entry.meta = object.meta;
+        entry.extras.acl = object.acl.map(Cow::into_owned);
+        entry.extras.default_acl = default;
+    }
+
+    /// The symbolic modes that remedies use (chmod(1)).
+    fn chmod(&mut self, host: &str, mode: &str, path: &str) {
+        let entry = self.entry(host, path);
+        let (mut object, mut mode_now) = (Object::plain(entry.meta), entry.meta.mode);
+        object.acl = entry.extras.acl.clone().map(Cow::Owned);
+        let executable = entry.meta.is_folder() || mode_now & 0o111 != 0;
+        let bits = |letters: &str| {
+            letters.chars().fold(0, |bits, letter| {
+                bits | match letter {
+                    'r' => 4,
+                    'w' => 2,
+                    'x' => 1,
+                    'X' if executable => 1,
+                    _ => 0,
+                }
+            })
+        };
+        match mode.split_at(1) {
+            ("-", "t") => mode_now &= !0o1000,
+            ("o", change) if change.starts_with('-') => mode_now &= !bits(&change[1..]),
+            ("o", change) => mode_now |= bits(&change[1..]),
+            ("g", change) => mode_now |= bits(&change[1..]) << 3,
+            ("u", change) => mode_now |= bits(&change[1..]) << 6,
+            other => panic!("chmod {other:?}"),
+        }
+        object.set_mode(mode_now);
+        entry.meta = object.meta;
+        entry.extras.acl = object.acl.map(Cow::into_owned);
+    }
+
     /// Nobody looked at a host.
     pub(crate) fn unseen(&mut self, host: &str) -> &mut Self {
         self.seen.retain(|seen| seen.facts.name != *host);
@@ -444,6 +633,12 @@ impl Scene {
         }
         text.trim_end().to_owned()
     }
+}
+
+/// What a new default ACL starts from.
+fn base(acl: &Acl) -> Acl {
+    let of = |tag| acl.entries().iter().copied().find(|entry| entry.tag == tag);
+    Acl::new([Tag::UserObj, Tag::GroupObj, Tag::Other].into_iter().filter_map(of).collect())
 }
 
 fn grown(seen: &Seen) -> Tree {

@@ -8,6 +8,8 @@ pub mod layout;
 pub mod library;
 pub mod mount;
 pub mod path;
+#[cfg(test)]
+mod promises;
 mod real;
 pub mod registry;
 mod repaired;
