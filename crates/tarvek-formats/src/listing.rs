@@ -24,7 +24,8 @@ use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::mounts::MountTable;
 use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
 use tarvek_core::kernel::acl::{Acl, AclEntry};
-use tarvek_core::kernel::entry::{EntryKind, Meta};
+use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
+use tarvek_core::kernel::nfs4::Nfs4Acl;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 
@@ -237,7 +238,18 @@ impl Reader<'_> {
 
     /// Everything that is kept as text. `reader.tree` and the like have read the rest.
     fn documents(&self) -> Vec<Document> {
-        let read = ["mountinfo", "fstab", "passwd", "group", "roots", "tree", "gaps", "acl"];
+        let read = [
+            "mountinfo",
+            "fstab",
+            "passwd",
+            "group",
+            "roots",
+            "tree",
+            "gaps",
+            "acl",
+            "nfs4acl",
+            "marks",
+        ];
         let mut names: Vec<&String> =
             self.sections.sections.keys().filter(|name| !read.contains(&name.as_str())).collect();
         names.sort();
@@ -287,6 +299,54 @@ impl Reader<'_> {
         }
         keep(path.take(), &mut access, &mut default);
         Ok(all)
+    }
+
+    /// What `nfs4_getfacl(1)` prints, each under a line with the path.
+    fn nfs4_acls(&self, all: &mut HashMap<AbsPath, Extras>) -> Result<(), Refused> {
+        let mut open: Option<(AbsPath, Vec<String>)> = None;
+        let mut keep = |open: Option<(AbsPath, Vec<String>)>| {
+            if let Some((path, lines)) = open.filter(|(_, lines)| !lines.is_empty()) {
+                let acl = Nfs4Acl::of_text(lines.iter().map(String::as_str));
+                all.entry(path).or_default().nfs4_acl = Some(acl);
+            }
+        };
+        for line in self.lines("nfs4acl") {
+            if let Some(written) = line.1.strip_prefix(b"# file: ") {
+                keep(open.take());
+                open = Some((self.path(*line, 9, written)?, Vec::new()));
+            } else if let Some((_, lines)) = &mut open {
+                let text = String::from_utf8_lossy(line.1);
+                let text = text.trim();
+                lines.extend((!text.is_empty() && !text.starts_with('#')).then(|| text.to_owned()));
+            }
+        }
+        keep(open);
+        Ok(())
+    }
+
+    /// What `lsattr -p -d` prints: the project, the letters of the flags, and the path.
+    fn marks(
+        &self,
+        all: &mut HashMap<AbsPath, Extras>,
+    ) -> Result<HashMap<AbsPath, Flags>, Refused> {
+        let mut flags = HashMap::new();
+        for line in self.lines("marks") {
+            let mut fields = line.1.splitn(3, |&b| b == b' ');
+            let (project, letters, path) = (fields.next(), fields.next(), fields.next());
+            let project = project.and_then(|text| std::str::from_utf8(text).ok()?.parse().ok());
+            let (Some(id), Some(letters), Some(path)) = (project, letters, path) else {
+                let message = "a project's number, letters and a path belong here".into();
+                return Err(self.refuse(line.0, 2, line.1, message));
+            };
+            let path = self.path(*line, 1, path)?;
+            let has = |letter| letters.contains(&letter);
+            let inherits = has(b'P');
+            if id != 0 || inherits {
+                all.entry(path.clone()).or_default().project = Some(Project { id, inherits });
+            }
+            flags.insert(path, Flags { immutable: has(b'i'), append: has(b'a') });
+        }
+        Ok(flags)
     }
 
     fn path(&self, line: Line, column: usize, written: &[u8]) -> Result<AbsPath, Refused> {
@@ -340,6 +400,8 @@ impl Reader<'_> {
         let columns = Columns::of(&section.columns)
             .map_err(|message| self.refuse(section.start, 1, b"", message))?;
         let mut acls = self.acls()?;
+        self.nfs4_acls(&mut acls)?;
+        let marks = self.marks(&mut acls)?;
         let mut top: Option<NewEntry> = None;
         let mut folders: HashMap<AbsPath, (Line<'_>, Vec<NewEntry>)> = HashMap::new();
         let mut last: Option<(AbsPath, usize)> = None;
@@ -367,6 +429,7 @@ impl Reader<'_> {
                 .read(line.1)
                 .map_err(|(column, message)| self.refuse(line.0, column + 1, line.1, message))?;
             let path = self.path(*line, column, written)?;
+            let meta = Meta { flags: marks.get(&path).copied(), ..meta };
             match (path.parent(), path.name()) {
                 (Some(parent), Some(name)) => {
                     let (_, entries) =
@@ -570,6 +633,32 @@ mod tests {
             assert_eq!(path(b"/loft/media/x"), Lookup::Absent);
             assert_eq!(path(b"/loft/x"), Lookup::Unseen);
         }
+    }
+
+    #[test]
+    fn marks_and_nfsv4_acls_belong_to_their_entries() {
+        let more = "end tree\nsection marks\n|42 ----i---------eP------ /loft/media\n|0 -----a-------- /loft\nend marks\n\
+            section nfs4acl\n|# file: /loft/media\n|A::OWNER@:rwaDxtTnNcCoy\n|D:g:keepers:w\n|A:fd:840:RX\nend nfs4acl\n";
+        let facts = read("x", GOOD.replace("end tree\n", more).as_bytes()).unwrap();
+        let path = |text: &[u8]| facts.tree.find(&AbsPath::new(text).unwrap());
+        let (Lookup::Found(media), Lookup::Found(loft)) = (path(b"/loft/media"), path(b"/loft"))
+        else {
+            panic!()
+        };
+        let flags = |node| facts.tree.meta(node).flags.map(|f| (f.immutable, f.append));
+        assert_eq!((flags(media), flags(loft)), (Some((true, false)), Some((false, true))));
+        let extras = facts.tree.extras(media).unwrap();
+        assert_eq!(extras.project, Some(Project { id: 42, inherits: true }));
+        let acl = extras.nfs4_acl.as_ref().unwrap();
+        assert!(acl.is_understood());
+        let written: Vec<String> = acl.entries().iter().map(ToString::to_string).collect();
+        assert_eq!(written, ["A::OWNER@:rwaxDtTnNcCoy", "D:g:keepers:w", "A:fd:840:rxtncy"]);
+        let odd = GOOD.replace("end tree\n", &more.replace("A:fd:840:RX", "A:fd:840:q"));
+        let facts = read("x", odd.as_bytes()).unwrap();
+        let Lookup::Found(media) = facts.tree.find(&AbsPath::new(b"/loft/media").unwrap()) else {
+            panic!()
+        };
+        assert!(!facts.tree.extras(media).unwrap().nfs4_acl.as_ref().unwrap().is_understood());
     }
 
     #[test]

@@ -365,7 +365,41 @@ else
   lack "acl: no getfacl command, for POSIX ACLs"
 fi
 end acl
-lack "marks: no command tells inode flags, projects, SELinux labels and NFSv4 ACLs without opening files"
+# Flags and projects of files and folders; nothing else is opened.
+if have lsattr && lsattr -p -d / >/dev/null 2>&1; then
+  section marks
+  mark_lines() { sed 's/^ *\([0-9]*\) \([^ ]*\) /|\1 \2 /'; }
+  mark() {
+    told=$(lsattr -p -d -- "$1" 2>/dev/null | sed -n '1s/^ *\([0-9]*\) \([^ ]*\) .*/\1 \2/p')
+    [ -z "$told" ] || say "|$told $(escaped "$1")"
+  }
+  marks() {
+    mark "$1"
+    for type in f d; do
+      walk "$1" -type $type ! -path "*[[:cntrl:]\\\\]*" -exec lsattr -p -d -- {} + 2>/dev/null | mark_lines
+      walk "$1" -type $type -path "*[[:cntrl:]\\\\]*" -exec sh -c "$octal" sh {} + | digits | each mark
+    done
+  }
+  each_start marks
+  end marks
+fi
+if have nfs4_getfacl; then
+  section nfs4acl
+  nfs4_acl() {
+    acl=$(nfs4_getfacl "$1" 2>/dev/null) || return 0
+    say "|# file: $(escaped "$1")"
+    say "$acl" | grep -v '^#' | sed 's/^/|/'
+  }
+  nfs4_acls() {
+    # Where the root has none, the filesystem does not keep them.
+    nfs4_getfacl "$1" >/dev/null 2>&1 || return 0
+    nfs4_acl "$1"
+    walk "$1" ! -type l -exec sh -c "$octal" sh {} + | digits | each nfs4_acl
+  }
+  each_start nfs4_acls
+  end nfs4acl
+fi
+lack "marks: no command tells SELinux labels, or what lsattr and nfs4_getfacl tell where they are missing"
 
 section lacking
 printf '%s' "$missing"

@@ -4,6 +4,7 @@
 mod rows;
 mod support;
 
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::fs::symlink;
 
 use support::Folder;
@@ -233,7 +234,6 @@ fn a_layout_names_the_roots_of_its_host() {
 
 /// What one round of [`a_renewed_survey_is_a_new_one`] does to the tree.
 fn disturb(top: &std::path::Path, random: &mut dyn FnMut(usize) -> usize) {
-    use std::os::unix::fs::PermissionsExt;
     let mut all = vec![top.to_owned()];
     let mut next = 0;
     while next < all.len() {
@@ -558,4 +558,62 @@ fn progress_is_shown_on_a_terminal_and_nowhere_else() {
     let length = std::fs::File::from(pty.master).read(&mut shown).unwrap();
     let shown = String::from_utf8_lossy(&shown[..length]).into_owned();
     assert!(shown.contains(" entries, ") && shown.contains("/s"), "{shown:?}");
+}
+
+/// Where a host has the tool that tells NFSv4 ACLs, its listing carries them, and they decide.
+#[test]
+fn a_listing_carries_nfsv4_acls_and_projects() {
+    let folder = Folder::new();
+    folder.write("loft/films/a film.mkv", "x").write("loft/odd\\name/b", "x");
+    // The tool as its manual describes it, with one ACL for what is called films.
+    folder.write(
+        "tools/nfs4_getfacl",
+        "#!/bin/sh\ncase $1 in\n*films) printf '# file: %s\\nA::OWNER@:rwaDxtTnNcCoy\\nD::840:r\\nA::EVERYONE@:rxtncy\\n' \"$1\" ;;\n\
+         *) printf 'A::EVERYONE@:rxtncy\\n' ;;\nesac\n",
+    );
+    folder.write("tools/lsattr", "#!/bin/sh\nshift 2\n[ \"$1\" != -- ] || shift\nfor f; do echo \"   42 ----i---------eP------ $f\"; done\n");
+    for tool in ["nfs4_getfacl", "lsattr"] {
+        std::fs::set_permissions(
+            folder.path(&format!("tools/{tool}")),
+            PermissionsExt::from_mode(0o755),
+        )
+        .unwrap();
+    }
+    folder.write("collector.sh", folder.run("survey --collector").stdout);
+    let path = std::env::var("PATH").unwrap();
+    let tools = format!("{}:{path}", folder.path("tools").display());
+    let loft = folder.path("loft");
+    let output = std::process::Command::new("sh")
+        .arg(folder.path("collector.sh"))
+        .arg(&loft)
+        .env("PATH", tools)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    folder.write("box.listing", output.stdout);
+    let told = folder.run("survey --from box.listing -o box.survey");
+    assert_eq!(told.code, 0, "{}", told.stderr);
+    let text = folder.read("box.listing");
+    assert!(text.contains("odd\\134name"), "{text}");
+    // From the listing as from the survey that was made of it, by the host's own view.
+    let host = text.lines().find_map(|line| line.strip_prefix("host ")).unwrap().to_owned();
+    folder.write(
+        "tarvek.toml",
+        format!("tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\n"),
+    );
+    for seen in ["box.listing", "box.survey"] {
+        let films = loft.join("films");
+        let films = films.to_str().unwrap();
+        let answer = folder.json(&format!(
+            "access {films} --from host:{host} --as 840:840 --need read,add --survey {seen}"
+        ));
+        let reasons: Vec<&str> = answer["verdicts"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|v| v["reason"].as_str().unwrap())
+            .collect();
+        assert!(reasons[0].starts_with("D::840:r"), "{seen}: {reasons:?}");
+        assert!(reasons[1].contains("immutable"), "{seen}: {reasons:?}");
+    }
 }

@@ -121,7 +121,10 @@ impl Along<'_> {
         };
         let object = objects.of(node);
         match self.need {
-            Need::Remove => self.remove(objects, last, above.last()),
+            Need::Remove => {
+                let folders = above.get(self.route.passed..).unwrap_or_default();
+                self.remove(objects, last, folders.last())
+            }
             need => self.has(last, &object, need),
         }
     }

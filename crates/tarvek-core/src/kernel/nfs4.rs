@@ -104,6 +104,61 @@ impl Ace {
     }
 }
 
+impl Ace {
+    /// An entry as `nfs4_getfacl(1)` writes it, as the attribute of the kernel's NFS client has it: four words of four bytes, and
+    /// a name. `None` if it is no such entry.
+    fn encoded(text: &str) -> Option<Vec<u8>> {
+        let fields: Vec<&str> = text.trim().splitn(4, ':').collect();
+        let [kind, flags, rest @ ..] = fields.as_slice() else { return None };
+        let (who, letters) =
+            rest.join(":").rsplit_once(':').map(|(w, l)| (w.to_owned(), l.to_owned()))?;
+        let kind: u32 = match *kind {
+            "A" => 0,
+            "D" => 1,
+            "U" => 2,
+            "L" => 3,
+            _ => return None,
+        };
+        let flag = |letter| {
+            Some(match letter {
+                'f' => FILE_INHERIT,
+                'd' => FOLDER_INHERIT,
+                'n' => NO_PROPAGATE,
+                'i' => INHERIT_ONLY,
+                'S' => 0x10,
+                'F' => 0x20,
+                'g' => IDENTIFIER_GROUP,
+                'I' => INHERITED,
+                _ => return None,
+            })
+        };
+        let mask = |letter| {
+            let alias = match letter {
+                'R' => "rntcy",
+                'W' => "watTNcCy",
+                'X' => "xtcy",
+                _ => "",
+            };
+            let bit = |wanted: char| {
+                LETTERS.iter().find(|(_, known)| *known == wanted).map(|(bit, _)| *bit)
+            };
+            match alias {
+                "" => bit(letter),
+                letters => Some(letters.chars().filter_map(bit).fold(0, |all, bit| all | bit)),
+            }
+        };
+        let flags = flags.chars().map(flag).try_fold(0, |all, bit| Some(all | bit?))?;
+        let mask = letters.chars().map(mask).try_fold(0, |all, bit| Some(all | bit?))?;
+        let mut bytes: Vec<u8> = Vec::new();
+        for word in [kind, flags, mask, who.len() as u32] {
+            bytes.extend(word.to_be_bytes());
+        }
+        bytes.extend(who.as_bytes());
+        bytes.resize(bytes.len().next_multiple_of(4), 0);
+        Some(bytes)
+    }
+}
+
 impl fmt::Display for Ace {
     /// As `nfs4_acl(5)` writes it: `A:fd:OWNER@:rwx`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -121,7 +176,8 @@ impl fmt::Display for Ace {
                 write!(f, "{letter}")?;
             }
         }
-        if matches!(self.who, Who::Group | Who::Gid(_)) {
+        let named_group = matches!(self.who, Who::Named(_)) && self.flags & IDENTIFIER_GROUP != 0;
+        if named_group || matches!(self.who, Who::Group | Who::Gid(_)) {
             f.write_str("g")?;
         }
         match &self.who {
@@ -163,6 +219,15 @@ impl Nfs4Acl {
         let entries = with_names(bytes).or_else(|| with_numbers(bytes));
         let understood = entries.is_some();
         Self { bytes: bytes.to_vec(), entries: entries.unwrap_or_default(), understood }
+    }
+
+    /// From the lines that `nfs4_getfacl(1)` prints of it; what is no entry makes it one that nobody understands.
+    pub fn of_text<'a>(lines: impl IntoIterator<Item = &'a str>) -> Self {
+        let entries: Option<Vec<Vec<u8>>> = lines.into_iter().map(Ace::encoded).collect();
+        let bytes = entries.map(|entries| {
+            [(entries.len() as u32).to_be_bytes().to_vec(), entries.concat()].concat()
+        });
+        Self::read(&bytes.unwrap_or_default())
     }
 
     /// From its entries; it has no bytes of its own.

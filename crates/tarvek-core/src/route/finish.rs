@@ -69,6 +69,7 @@ impl Finish<'_> {
             levels: frames.iter().map(|f| (f.level.clone(), f.path.clone())).collect(),
             not_mounted: self.spot.not_mounted.iter().map(|(_, m)| m.clone()).collect(),
             mapping: self.spot.mapping,
+            passed: self.spot.passed,
             names_left: self.spot.names_left,
             umask_always: frames.iter().any(takes_umask),
             end: self.end.clone(),

@@ -167,6 +167,8 @@ pub struct Route {
     /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there is: all versions of NFSv4
     /// before 4.2 do (RFC 8275, section 2).
     pub umask_always: bool,
+    /// How many of the first entries of the trail were only passed: they are none of the folders that the end lies in.
+    pub passed: usize,
     /// Whether it ended before the last name of the path.
     pub names_left: bool,
     pub end: End,

@@ -106,7 +106,7 @@ pub fn for_path(site: &Site, host: &Name, view: &View, written: &[u8]) -> Vec<(A
     let on_the_way = passed.chain(hops).filter(|place| place.host == *host);
     places.extend(on_the_way.map(|place| (place.path.clone(), false)));
     // What is covered where the way ends decides whether it may be removed.
-    if let [.., above, last] = route.trail.as_slice()
+    if let Some([.., above, last]) = route.trail.get(route.passed..)
         && last.attached
         && above.at.host == *host
         && let Some(name) = route.view_path().name()

@@ -192,6 +192,8 @@ pub(super) struct Spot {
     pub(super) not_mounted: Vec<(usize, NotMounted)>,
     pub(super) mapping: Option<usize>,
     pub(super) volume: Option<Name>,
+    /// How many entries of the trail were only passed on the way: by symlinks, and by `..`.
+    pub(super) passed: usize,
     /// Whether the walk ended before the last name of the path.
     pub(super) names_left: bool,
 }
@@ -205,6 +207,7 @@ impl Spot {
             not_mounted: Vec::new(),
             mapping: None,
             volume: None,
+            passed: 0,
             names_left: false,
         }
     }

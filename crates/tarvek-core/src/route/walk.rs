@@ -116,6 +116,7 @@ impl<'a> Walker<'a> {
         let mut passed: Vec<Waypoint> = Vec::new();
         let mut stack = vec![top];
         let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>, todo: VecDeque<Vec<u8>>| {
+            spot.passed = passed.len();
             spot.trail.splice(0..0, passed);
             spot.names_left = todo.iter().any(|part| !part.is_empty());
             (spot, end)

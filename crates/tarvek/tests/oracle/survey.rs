@@ -518,21 +518,34 @@ fn collected(shell: &str, scratch: &Path, site: &Site, live: &Path) {
     tarvek(&[&"survey", &"--from", &listing, &"-o", &survey]);
     let (told, seen) = (rows::below(&survey, &site.top), rows::below(live, &site.top));
     assert_eq!(told.keys().collect::<Vec<_>>(), seen.keys().collect::<Vec<_>>(), "{shell}");
-    let mut unknown = vec!["flags", "label", "nfs4_acl", "project", "inherits"];
+    let mut unknown = vec!["label", "nfs4_acl"];
     if shell == "busybox" {
-        unknown.extend(["acl", "default_acl"]);
+        unknown.extend(["acl", "default_acl", "flags", "project", "inherits"]);
     }
+    let mut marked = 0;
     for (path, row) in &told {
         for (column, value) in row {
             let name = String::from_utf8_lossy(path);
             if unknown.contains(&column.as_str()) {
                 assert_eq!(*value, Value::Null, "{shell}: {column} of {name} is a guess");
+            } else if ["flags", "project", "inherits"].contains(&column.as_str()) {
+                // Not every filesystem has them, and of no project nothing is said.
+                let seen = &seen[path][column];
+                let none =
+                    *value == Value::Null && (*seen == Value::Integer(0) || *seen == Value::Null);
+                let untold = column == "flags" && *value == Value::Null;
+                assert!(
+                    *value == *seen || none || untold,
+                    "{shell}: {column} of {name}: {value:?}, {seen:?}"
+                );
+                marked += u64::from(column == "flags" && *value != Value::Null);
             } else {
                 let stub = column.ends_with("time") && name.ends_with("snap/inner");
                 assert!(stub || *value == seen[path][column], "{shell}: {column} of {name}");
             }
         }
     }
+    assert_eq!(marked > 0, shell != "busybox", "{shell}: no flags are told");
     // A secret does not even leave the host.
     let units = std::fs::read(&listing).unwrap();
     assert!(!units.windows(7).any(|window| window == b"hunter2"), "{shell}");
