@@ -396,7 +396,9 @@ impl Scene {
     pub(crate) fn run(&mut self, host: &str, words: &[&str]) {
         let id = |text: &str| text.parse::<u32>().unwrap();
         match words {
-            ["mkdir", path] => drop(self.tree(host, &format!("d 0755 0:0 {path}"))),
+            ["mkdir", path] => {
+                self.tree(host, &format!("d 0755 0:0 {path}"));
+            }
             ["setfacl", "-R", "-m", entries, path] => {
                 self.each(host, path, true, |scene, path| scene.setfacl(host, entries, path))
             }

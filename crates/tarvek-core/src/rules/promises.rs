@@ -29,6 +29,9 @@ struct Promise {
 
 fn nothing(_: &mut Scene) {}
 
+/// A scene that needs no more to be done to it.
+fn done(_: &mut Scene) {}
+
 fn with_dataset(properties: &[(&str, &str)], seen: &[(&str, &str)]) -> Scene {
     let mut scene = Scene::local();
     let pair = |(name, value): &(&str, &str)| ((*name).to_owned(), (*value).to_owned());
@@ -190,19 +193,19 @@ fn promises() -> Vec<Promise> {
             },
             |scene| scene.facts("granary").told.capacities[0].available = 96 << 30,
         ),
-        promise("path/missing", || local(|scene| drop(scene.root("/media/flims"))), nothing),
-        promise("path/case", || local(|scene| drop(scene.root("/media/Films"))), nothing),
+        promise("path/missing", || local(|scene| done(scene.root("/media/flims"))), nothing),
+        promise("path/case", || local(|scene| done(scene.root("/media/Films"))), nothing),
         promise(
             "path/not-a-folder",
             || {
                 local(|scene| {
-                    drop(scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv"))
+                    done(scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv"))
                 })
             },
             nothing,
         ),
-        promise("path/uncovered", || local(|scene| drop(scene.root("/loft/media/films"))), nothing),
-        promise("path/not-absolute", || local(|scene| drop(scene.root("media/films"))), nothing),
+        promise("path/uncovered", || local(|scene| done(scene.root("/loft/media/films"))), nothing),
+        promise("path/not-absolute", || local(|scene| done(scene.root("media/films"))), nothing),
         promise(
             "path/shadowed",
             || {
@@ -306,24 +309,24 @@ fn promises() -> Vec<Promise> {
         ),
         promise(
             "access/root-unreadable",
-            || local(|scene| drop(scene.tree("granary", "d 2770 1101:2100 /loft/media/films"))),
+            || local(|scene| done(scene.tree("granary", "d 2770 1101:2100 /loft/media/films"))),
             nothing,
         ),
         promise(
             "access/entries-unreadable",
-            || local(|scene| drop(scene.tree("granary", &format!("f 0660 1101:2100 {FILM}")))),
+            || local(|scene| done(scene.tree("granary", &format!("f 0660 1101:2100 {FILM}")))),
             nothing,
         ),
         promise(
             "access/cannot-add",
-            || intake(|scene| drop(scene.tree("granary", "d 2755 1101:2100 /loft/media/films"))),
+            || intake(|scene| done(scene.tree("granary", "d 2755 1101:2100 /loft/media/films"))),
             nothing,
         ),
         promise(
             "access/cannot-remove",
             || {
                 intake(|scene| {
-                    drop(scene.tree("granary", "d 3770 1101:2100 /loft/media/intake/done"))
+                    done(scene.tree("granary", "d 3770 1101:2100 /loft/media/intake/done"))
                 })
             },
             nothing,
@@ -342,7 +345,7 @@ fn promises() -> Vec<Promise> {
             "access/world-writable",
             || {
                 local(|scene| {
-                    drop(scene.tree(
+                    done(scene.tree(
                         "granary",
                         "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x",
                     ))
@@ -407,14 +410,14 @@ fn promises() -> Vec<Promise> {
         ),
         promise(
             "access/orphaned-owner",
-            || local(|scene| drop(scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a"))),
-            |scene| drop(scene.tree("granary", "f 0644 1101:2100 /loft/media/films/a")),
+            || local(|scene| done(scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a"))),
+            |scene| done(scene.tree("granary", "f 0644 1101:2100 /loft/media/films/a")),
         ),
         promise(
             "library/nothing-found",
             || {
                 local(|scene| {
-                    drop(scene.tree("granary", "d 0755 0:0 /loft/media/attic").root("/media/attic"))
+                    done(scene.tree("granary", "d 0755 0:0 /loft/media/attic").root("/media/attic"))
                 })
             },
             nothing,
@@ -423,15 +426,15 @@ fn promises() -> Vec<Promise> {
             "survey/none",
             || {
                 over(Protocol::Nfs, |scene| {
-                    drop(scene.unseen("granary").unread("millrace", "/mnt/media"))
+                    done(scene.unseen("granary").unread("millrace", "/mnt/media"))
                 })
             },
-            |scene| drop(scene.tree("granary", &format!("f 0664 1101:2100 {FILM}"))),
+            |scene| done(scene.tree("granary", &format!("f 0664 1101:2100 {FILM}"))),
         ),
         promise(
             "survey/not-seen",
-            || local(|scene| drop(scene.unread("granary", "/loft/media/films/Low Water (2003)"))),
-            |scene| drop(scene.read("granary")),
+            || local(|scene| done(scene.unread("granary", "/loft/media/films/Low Water (2003)"))),
+            |scene| done(scene.read("granary")),
         ),
         promise(
             "survey/too-old",

@@ -101,10 +101,10 @@ impl Site {
     pub(crate) fn after(&self, steps: &[Step]) -> Option<Self> {
         let mut site = Self { is_trial: true, ..self.clone() };
         for step in steps {
-            if let Step::Edit { line, from, to, .. } = step {
-                if !site.layout.rewrite(*line, from, to) {
-                    return None;
-                }
+            if let Step::Edit { line, from, to, .. } = step
+                && !site.layout.rewrite(*line, from, to)
+            {
+                return None;
             }
         }
         Some(site)

@@ -165,7 +165,7 @@ fn engine_volume(layout: &Layout, mount: &EngineMount, name: &str) -> Value {
         }
     };
     let mut all = vec![format!("addr={server}")];
-    all.extend(mount.options.iter().map(|option| escaped(option)));
+    all.extend(mount.options.iter().map(escaped));
     if mount.protocol == Protocol::Smb {
         all.extend(mount.user.as_ref().map(|user| escaped(&format!("username={}", user.raw()))));
         // The kernel reads no file of credentials, and a password stands in none of ours.

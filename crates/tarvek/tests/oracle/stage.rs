@@ -154,10 +154,9 @@ fn attach(random: &mut Random, top: &Path, n: u64) {
             // What is mounted deeper stays in the table, and is hidden.
             if let Some(above) = at.parent().filter(|above| above.starts_with(top) && *above != top)
                 && above.parent() != Some(top)
+                && tmpfs(above)
             {
-                if tmpfs(above) {
-                    random::tree(random, above, 2);
-                }
+                random::tree(random, above, 2);
             }
         }
     }
@@ -285,7 +284,8 @@ impl Viewed {
             }
             said += &(line + "\n");
         }
-        panic!("the view was not made: {said}");
+        let ended = keeper.wait();
+        panic!("the view was not made: {ended:?}: {said}");
     }
 
     /// The arguments with which `nsenter` goes there.
