@@ -473,22 +473,22 @@ fn readers(regions: &[Value]) -> Vec<Vec<u8>> {
     all
 }
 
+/// Cases that once came out otherwise.
+const KEPT: &[u64] = &[16312908901713405192, 11601270487930522370, 15741314087135521774];
+
+/// `TARVEK_CASE` repeats one case.
 #[test]
 fn views_show_what_a_process_in_them_meets() {
     kernel::private_mounts();
     let mut random = Random::from_env("view");
     let mut tally = Tally::default();
-    for n in 0..random::cases(16) {
-        let seed = random.next();
-        eprintln!("view: case {n} has TARVEK_CASE={seed}");
-        let begun = std::time::Instant::now();
-        one(&mut Random::of(seed), &mut tally);
-        if begun.elapsed().as_secs() > 3 {
-            eprintln!("slow {:?}", begun.elapsed());
-        }
-    }
     if let Ok(seed) = std::env::var("TARVEK_CASE") {
-        one(&mut Random::of(seed.parse().unwrap()), &mut tally);
+        return one(&mut Random::of(seed.parse().unwrap()), &mut tally);
+    }
+    let new = (0..random::cases(16)).map(|_| random.next());
+    for seed in KEPT.iter().copied().chain(new.collect::<Vec<_>>()) {
+        eprintln!("view: TARVEK_CASE={seed}");
+        one(&mut Random::of(seed), &mut tally);
     }
     let unknown: u64 = tally.unknown.values().sum();
     eprintln!(
