@@ -99,7 +99,8 @@ impl Along<'_> {
             return Ok(Answer {
                 need: self.need,
                 verdict: match end {
-                    End::Unseen { .. } => Verdict::Unknown { why },
+                    // A volume is the engine's own; nobody looked into it.
+                    End::Unseen { .. } | End::Volume { .. } => Verdict::Unknown { why },
                     _ => Verdict::Refused { why, errno, refusal: Refusal::Other },
                 },
                 evidence: Evidence::Declared,
@@ -173,7 +174,7 @@ impl Along<'_> {
             return answer;
         }
         match &self.route.end {
-            end @ End::Unseen { .. } => self.unknown(last, end.words()),
+            end @ (End::Unseen { .. } | End::Volume { .. }) => self.unknown(last, end.words()),
             end => self.refused(last, end.words(), end.errno(), Refusal::Other),
         }
     }
@@ -390,7 +391,12 @@ impl Along<'_> {
             return Err(self.unknown(above, format!("nothing is known of {}", above.seen_on)));
         };
         let covered = last.covers.as_ref().and_then(|(host, node)| self.site.object(host, *node));
-        let target = covered.unwrap_or_else(|| objects.of(node));
+        // Nothing is held against anybody of what is covered, where it was not seen: that it is covered is enough.
+        let nobodys = Meta { uid: above.subject.uid, flags: None, ..objects.of(node).meta };
+        let target = match covered {
+            None if last.attached => Object::plain(nobodys),
+            covered => covered.unwrap_or_else(|| objects.of(node)),
+        };
         if !target.is_folder() && self.route.written.ends_with(b"/") {
             self.writable(layers, above, |_| true)?;
             return other(last, "it is not a folder", Errno::NotAFolder);
@@ -734,6 +740,31 @@ mod tests {
     }
 
     #[test]
+    fn what_lies_in_a_services_own_storage_is_not_passed_over() {
+        let mut scene = scene();
+        scene.tree("granary", "d 0755 0:0 /tank\nl 0777 0:0 /tank/up -> ../../of-its-own");
+        let mut volume = mapping("/x", "/kept", Access::ReadWrite);
+        volume.source = MapSource::Volume("kept".into());
+        let maps = vec![mapping("/tank", "/only/maps/data", Access::ReadWrite), volume];
+        scene.service("lantern").map = Some(maps);
+        let data = View::service("lantern");
+        let absent = "read-ENOENT write-ENOENT enter-ENOENT add-ENOENT remove-ENOENT";
+        let unknown = "read? write? enter? add? remove?";
+        for (path, expected) in [
+            ("/of-its-own/../only/maps", absent),
+            ("/only/maps/data/up/..", absent),
+            ("/kept/new/../../only", unknown),
+        ] {
+            assert_eq!(asked(&scene, &data, path), expected, "{path}");
+        }
+        // Folders that the engine makes for a mapping stand.
+        let made = "read+ write? enter+ add? remove?";
+        for path in ["/only/maps", "/only/maps/..//maps/data/../../maps", "/kept/../only/maps"] {
+            assert_eq!(asked(&scene, &data, path), made, "{path}");
+        }
+    }
+
+    #[test]
     fn a_mount_point_stays_by_whatever_way_one_comes() {
         let mut scene = scene();
         scene.tree(
@@ -749,6 +780,9 @@ mod tests {
         scene.facts("granary").mounts = table("\n4 2 8:3 / /pool/films ext4 /dev/sdc1 rw");
         let stays = "read+ write+ enter+ add+ remove-EBUSY";
         assert_eq!(asked(&scene, &View::host("granary"), "/again/films"), stays);
+        // Whose the folder is that it covers, nobody saw: not who owns what is mounted there.
+        scene.change("granary", "/pool", |meta| meta.mode = 0o1777);
+        assert_eq!(asked(&scene, &View::host("granary"), "/pool/films"), stays);
         // In a service's namespace the mount is only if it came along.
         let data = View::service("lantern");
         scene.service("lantern").map = Some(vec![mapping("/again", "/data", Access::ReadWrite)]);

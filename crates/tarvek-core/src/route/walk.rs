@@ -70,25 +70,41 @@ impl<'a> Walker<'a> {
         if let (End::Reached, [Frame { level: View::Service(_), .. }]) =
             (&end, spot.frames.as_slice())
         {
-            end = self.own_storage(&mut spot);
+            let (ends, engine_made) = self.own_storage(&spot);
+            if engine_made {
+                spot.trail.push(Waypoint { engine_made, ..self.waypoint(&spot, false) });
+            }
+            end = ends;
         }
         Finish { site: self.site, spot: &spot, end: &end }.route(view, written, links)
     }
 
-    /// A path that ends above all mappings: the service's own storage, unless it is a folder that the engine makes for those
-    /// below it.
-    fn own_storage(&self, spot: &mut Spot) -> End {
+    /// What stands in a service's own storage, where nothing is mapped, and whether it is a folder that the engine makes for
+    /// the mappings below it.
+    fn own_storage(&self, spot: &Spot) -> (End, bool) {
         if let Some(name) = &spot.volume {
-            return End::Volume { name: name.clone() };
+            return (End::Volume { name: name.clone() }, false);
         }
         let frame = spot.inner();
         let maps = maps_of(self.site, &frame.level).iter();
         let mapped: Vec<AbsPath> = maps.filter_map(|map| map.to.path.clone().ok()).collect();
         if frame.path.is_root() || !mapped.iter().any(|to| to.within(&frame.path)) {
-            return End::Uncovered { mapped };
+            return (End::Uncovered { mapped }, false);
         }
-        spot.trail.push(Waypoint { engine_made: true, ..self.waypoint(spot, false) });
-        End::Reached
+        (End::Reached, true)
+    }
+
+    /// Whether `..` may leave this: a name in a service's own storage on which no mapping lies, and that leads to none, may
+    /// not be there at all.
+    fn not_left(&self, spot: &Spot) -> Option<End> {
+        let [Frame { level: level @ View::Service(_), path, .. }] = spot.frames.as_slice() else {
+            return None;
+        };
+        let stands = |map: &Mapping| map.to.path.as_ref().is_ok_and(|to| to.within(path));
+        if path.is_root() || maps_of(self.site, level).iter().any(stands) {
+            return None;
+        }
+        Some(self.own_storage(spot).0)
     }
 
     /// Where the paths of a host begin.
@@ -135,6 +151,9 @@ impl<'a> Walker<'a> {
                     continue;
                 }
                 b".." => {
+                    if let Some(end) = self.not_left(&here) {
+                        return finish(here, end, passed, todo);
+                    }
                     pass(&mut passed, &here.trail);
                     if stack.len() > 1 {
                         stack.pop();
