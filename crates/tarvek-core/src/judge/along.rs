@@ -8,6 +8,7 @@ use crate::kernel::decide::{Decision, R, W, X};
 use crate::kernel::entry::{EntryKind, Meta};
 use crate::kernel::object::Object;
 use crate::kernel::request::{Denied, Kept, Of, Permitted, may, may_remove};
+use crate::kernel::sticky::protects;
 use crate::route::attached::is_mount_point;
 use crate::route::end::End;
 use crate::route::hops::{HopKind, Route, Waypoint};
@@ -126,8 +127,41 @@ impl Along<'_> {
                 let folders = above.get(self.route.passed..).unwrap_or_default();
                 self.remove(objects, last, folders.last())
             }
-            need => self.has(last, &object, need),
+            need => {
+                let answer = self.has(last, &object, need)?;
+                let folder = above.get(self.route.passed..).and_then(<[Waypoint]>::last);
+                Ok(match folder.filter(|_| need == Need::Write) {
+                    Some(folder) => self.unless_created(answer, folder, last, &object),
+                    None => answer,
+                })
+            }
         }
+    }
+
+    /// What may be written may still be refused to those who open it as if they made it.
+    fn unless_created(
+        &self,
+        answer: Answer,
+        folder: &Waypoint,
+        at: &Waypoint,
+        object: &Object,
+    ) -> Answer {
+        let above = folder.node.and_then(|node| self.site.object(&folder.seen_on, node));
+        let protects = above.and_then(|above| protects(&above.meta, &object.meta, &at.subject));
+        let (Some((setting, from)), Verdict::Allowed { by }) = (protects, &answer.verdict) else {
+            return answer;
+        };
+        let host = self.route.view.machine(self.site);
+        let value = self.site.facts(&host).and_then(|facts| facts.told.sysctl(setting));
+        let remark = match value {
+            Some(value) if value < from => return answer,
+            Some(_) => format!("opened with O_CREAT it is refused (EACCES): {setting} is on"),
+            None => format!(
+                "whether {setting} refuses to open it with O_CREAT (EACCES) was not seen on {host}"
+            ),
+        };
+        let by = format!("{by}; {remark}");
+        Answer { verdict: Verdict::Allowed { by }, ..answer }
     }
 
     /// A folder that the engine makes, so that mappings have a place: everybody can list and enter it.
@@ -827,6 +861,34 @@ mod tests {
             assert_eq!(asked(&scene, &host, "/open/hers"), hers, "{value:?}");
             assert!(asked(&scene, &host, "/open/its").starts_with("read+ write+ enter+ add+"));
             assert!(asked(&scene, &host, "/open/roots").starts_with("read+ write+ enter+ add+"));
+        }
+    }
+
+    #[test]
+    fn what_others_made_in_a_sticky_folder_is_written_but_not_made() {
+        let mut scene = scene();
+        scene.tree("granary", "f 0666 1101:1101 /loft/sticky/shared.log");
+        let mut write = |value: Option<i64>| {
+            let sysctls = value.map(|value| ("fs.protected_regular".to_owned(), value));
+            scene.facts("granary").told.sysctls = sysctls.into_iter().collect();
+            let site = scene.site();
+            let route =
+                route_on(&site, "granary", "/loft/sticky/shared.log", &Subject::new(840, 840, []));
+            judge(&site, &route, Need::Write)
+        };
+        for (value, reason) in [
+            (Some(0), "other::rw-"),
+            (
+                Some(1),
+                "other::rw-; opened with O_CREAT it is refused (EACCES): fs.protected_regular is on",
+            ),
+            (
+                None,
+                "other::rw-; whether fs.protected_regular refuses to open it with O_CREAT (EACCES) was not seen on granary",
+            ),
+        ] {
+            let answer = write(value);
+            assert!(answer.is_allowed() && answer.reason() == reason, "{answer:?}");
         }
     }
 

@@ -62,10 +62,10 @@ impl Acl {
         }
     }
 
-    /// Adds to what a tag is granted, as `setfacl -m` does with the sum: the mask becomes the one that is given, else the
-    /// union of all entries that it cuts.
-    pub fn grant(&mut self, tag: Tag, perm: u8, mask: Option<u8>) {
-        self.set(tag, self.perm(tag).unwrap_or(0) | perm);
+    /// Sets an entry, or adds one, as `setfacl -m` does: the mask becomes the one that is given, else the union of all entries
+    /// that it cuts.
+    pub fn modify(&mut self, tag: Tag, perm: u8, mask: Option<u8>) {
+        self.set(tag, perm);
         let named = |tag| matches!(tag, Tag::User(_) | Tag::Group(_));
         if !self.entries.iter().any(|entry| named(entry.tag) || entry.tag == Tag::Mask) {
             return;

@@ -101,20 +101,18 @@ impl Grant {
 /// What a change does to an entry.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Edit {
-    /// Adds to what a user or group is granted (`setfacl -m`).
+    /// Says what a user or group is granted, whatever it was before (`setfacl -m`).
     Entry {
         /// The user or group.
         tag: Tag,
-        /// What it gets besides what it has.
+        /// What it gets.
         grant: Grant,
         /// A mask to be set with it; without one it is worked out again from all entries, as `setfacl(1)` does.
         mask: Option<u8>,
         /// Whether a folder's default ACL gets the same.
         inherit: bool,
     },
-    /// Gives a user or group exactly this, where it had more or less (`setfacl -m`), and the same in a folder's default ACL.
-    Exactly { tag: Tag, grant: Grant },
-    /// Adds to what a user or group is granted of what will be made in a folder (`setfacl -m d:…`).
+    /// Says what a user or group is granted of what will be made in a folder (`setfacl -m d:…`).
     Inherited { tag: Tag, grant: Grant },
     /// Puts an entry in front of an NFSv4 ACL (`nfs4_setfacl -a`).
     Ace {
@@ -141,36 +139,22 @@ impl Edit {
             Self::Entry { tag, grant, mask, inherit } => {
                 let perm = grant.on(object);
                 let mut acl = object.full_acl();
-                acl.grant(*tag, perm, *mask);
+                acl.modify(*tag, perm, *mask);
                 if *inherit && object.is_folder() {
                     let mut default = match &object.default_acl {
                         Some(default) => default.clone().into_owned(),
                         None => base_of(&object.full_acl()),
                     };
-                    default.grant(*tag, perm, *mask);
+                    default.modify(*tag, perm, *mask);
                     object.default_acl = Some(Cow::Owned(default));
                 }
                 object.set_acl(acl);
-            }
-            Self::Exactly { tag, grant } => {
-                let perm = grant.on(object);
-                let set = |mut acl: Acl| {
-                    acl.set(*tag, 0);
-                    acl.grant(*tag, perm, None);
-                    acl
-                };
-                if object.is_folder() {
-                    let default = object.default_acl.as_ref().map(|acl| acl.clone().into_owned());
-                    let default = set(default.unwrap_or_else(|| base_of(&object.full_acl())));
-                    object.default_acl = Some(Cow::Owned(default));
-                }
-                object.set_acl(set(object.full_acl()));
             }
             Self::Inherited { tag, grant } => {
                 let perm = grant.on(object);
                 let default = object.default_acl.as_ref().map(|acl| acl.clone().into_owned());
                 let mut default = default.unwrap_or_else(|| base_of(&object.full_acl()));
-                default.grant(*tag, perm, None);
+                default.modify(*tag, perm, None);
                 object.default_acl = Some(Cow::Owned(default));
             }
             Self::Ace { entry } => {

@@ -1,6 +1,6 @@
-//! What changes make of the access of everyone else.
+//! What changes make of the access of everyone: what others gain and lose, and what those lose whom they are for.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use crate::judge::everyone::{Party, everyone};
 use crate::kernel::acl::Tag;
@@ -16,7 +16,7 @@ use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::text::counted;
 
-/// What changes make of the access of everyone else. `before` and `after` are the site without and with them, `asker` whom they
+/// What changes make of the access of everyone. `before` and `after` are the site without and with them, `asker` whom they
 /// are for, and `joins` says whether that one joins a group.
 pub fn effects(
     before: &Site,
@@ -26,7 +26,8 @@ pub fn effects(
     joins: bool,
 ) -> Vec<String> {
     let mut lines = Vec::new();
-    let mut others: BTreeMap<String, Tally> = BTreeMap::new();
+    let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
+    let mut compared = HashSet::new();
     let mut fresh_defaults = 0;
     for change in changes {
         let host = &change.host;
@@ -46,27 +47,35 @@ pub fn effects(
         let parties = everyone(before, &Place::new(host, &place), true);
         let asks: Vec<(String, Subject)> =
             parties.into_iter().filter_map(|party| arrives(party, host)).collect();
+        let mut named: Vec<(String, Subject)> =
+            asks.iter().filter(|(_, subject)| is_for(change, subject, asker)).cloned().collect();
+        if named.is_empty() && is_for(change, asker, asker) {
+            named.push((asker.to_string(), asker.clone()));
+        }
         for node in old.tree.below_but(change.at, |_| !change.below) {
             let was = old.of(node);
-            let one_user = matches!(change.edit, Edit::Entry { tag: Tag::User(_), inherit, .. } if !inherit || !was.is_folder());
-            // An entry for one user, where there was no ACL, is nothing to anybody else.
-            if was.meta.kind == EntryKind::Symlink || one_user && was.acl.is_none() {
+            if was.meta.kind == EntryKind::Symlink {
                 continue;
             }
             let is = new.of(node);
             if is.is_folder() && was.default_acl.is_none() && is.default_acl.is_some() {
                 fresh_defaults += 1;
-                if was.acl.is_none() {
-                    continue;
-                }
             }
-            compare(&asks, &was, &is, &old.tree.path(node), &mut others);
+            // An entry for one user, where there was no ACL, is nothing to anybody else.
+            let one_user = matches!(change.edit, Edit::Entry { tag: Tag::User(_), .. });
+            let all = !one_user || was.acl.is_some();
+            if compared.insert((host.clone(), node, all)) {
+                let asks = if all { &asks } else { &named };
+                compare(asks, &was, &is, &old.tree.path(node), &mut tallies);
+            }
         }
     }
-    for (who, tally) in others {
-        // Whom the remedy is for is no other.
-        if !tally.is_for(changes, asker) {
-            lines.push(format!("{who} {}", tally.words()));
+    for (who, tally) in tallies {
+        // That they gain something is what it is for.
+        let meant = changes.iter().all(|change| is_for(change, &tally.subject, asker));
+        let told = Tally { gains: if meant { 0 } else { tally.gains }, ..tally };
+        if told.gains + told.loses > 0 {
+            lines.push(format!("{who} {}", told.words()));
         }
     }
     if fresh_defaults > 0 {
@@ -93,36 +102,39 @@ struct Tally {
     subject: Subject,
     gains: u64,
     loses: u64,
-    example: AbsPath,
-    bits: u8,
+    /// Where something is gained, and what is.
+    gained: (AbsPath, u8),
+    /// Where something is lost, and what is.
+    lost: (AbsPath, u8),
 }
 
 impl Tally {
-    fn is_for(&self, changes: &[Change], asker: &Subject) -> bool {
-        let named = |change: &Change| match &change.edit {
-            Edit::Entry { tag: Tag::User(uid), .. }
-            | Edit::Exactly { tag: Tag::User(uid), .. }
-            | Edit::Inherited { tag: Tag::User(uid), .. } => self.subject.uid == *uid,
-            Edit::Ace { entry } => entry.who == Who::Uid(self.subject.uid),
-            _ => self.subject == *asker,
-        };
-        changes.iter().all(named)
-    }
-
     fn words(&self) -> String {
-        let what: Vec<&str> = [(R, "read"), (W, "write"), (X, "enter")]
-            .iter()
-            .filter(|(bit, _)| self.bits & bit != 0)
-            .map(|(_, word)| *word)
-            .collect();
+        let words = |bits: u8| {
+            let words = [(R, "read"), (W, "write"), (X, "enter")];
+            let words = words.into_iter().filter(|(bit, _)| bits & bit != 0);
+            words.map(|(_, word)| word).collect::<Vec<_>>().join(" and ")
+        };
         let (gains, loses) = (counted(self.gains, "entry"), counted(self.loses, "entry"));
-        let example = &self.example;
-        let what = what.join(" and ");
+        let ((gained, more), (lost, less)) = (&self.gained, &self.lost);
+        let gains = format!("could then {} {gains} more, such as {gained}", words(*more));
+        let loses = format!("could then no longer {} {loses}, such as {lost}", words(*less));
         match (self.gains, self.loses) {
-            (_, 0) => format!("could then {what} {gains} more, such as {example}"),
-            (0, _) => format!("could then no longer {what} {loses}, such as {example}"),
-            _ => format!("could then {what} {gains} more and {loses} less, such as {example}"),
+            (_, 0) => gains,
+            (0, _) => loses,
+            _ => format!("{gains}, and {loses}"),
         }
+    }
+}
+
+/// Whether a change is for somebody: they are named by it, or ask for it.
+fn is_for(change: &Change, subject: &Subject, asker: &Subject) -> bool {
+    match &change.edit {
+        Edit::Entry { tag: Tag::User(uid), .. } | Edit::Inherited { tag: Tag::User(uid), .. } => {
+            subject.uid == *uid
+        }
+        Edit::Ace { entry } => entry.who == Who::Uid(subject.uid),
+        _ => subject == asker,
     }
 }
 
@@ -131,7 +143,7 @@ fn compare(
     was: &Object,
     is: &Object,
     place: &AbsPath,
-    others: &mut BTreeMap<String, Tally>,
+    tallies: &mut BTreeMap<String, Tally>,
 ) {
     for (name, subject) in asks {
         let may = |object: &Object| {
@@ -146,15 +158,22 @@ fn compare(
         if before == after {
             continue;
         }
-        let tally = others.entry(name.clone()).or_insert_with(|| Tally {
+        let tally = tallies.entry(name.clone()).or_insert_with(|| Tally {
             subject: subject.clone(),
             gains: 0,
             loses: 0,
-            example: place.clone(),
-            bits: 0,
+            gained: (place.clone(), 0),
+            lost: (place.clone(), 0),
         });
-        tally.gains += u64::from(after & !before != 0);
-        tally.loses += u64::from(before & !after != 0);
-        tally.bits |= before ^ after;
+        for (bits, count, such) in [
+            (after & !before, &mut tally.gains, &mut tally.gained),
+            (before & !after, &mut tally.loses, &mut tally.lost),
+        ] {
+            if bits != 0 && *count == 0 {
+                such.0 = place.clone();
+            }
+            *count += u64::from(bits != 0);
+            such.1 |= bits;
+        }
     }
 }

@@ -1,5 +1,7 @@
 //! Changes that are supposed and judged again, until nothing refuses any more.
 
+use std::collections::HashSet;
+
 use crate::facts::mounts::MountEntry;
 use crate::facts::tree::{Lookup, NodeId};
 use crate::judge::along::judge;
@@ -26,6 +28,9 @@ use crate::words::terms::{Access, Protocol};
 
 /// How many changes a remedy may have before it is none.
 const MOST_STEPS: usize = 16;
+
+/// How many places may be given back what a grant for a whole tree takes.
+const MOST_GIVEN_BACK: usize = 4;
 
 /// How much may have to be lifted for one change.
 const MOST_OBSTACLES: usize = 4;
@@ -323,9 +328,15 @@ impl<'a> Plan<'a> {
         }
         match style {
             Style::Posix => {
-                let (edit, entries) = self.acl_entry(host, subject, &object, grant, below);
-                let command = command("setfacl").arg("-m").arg(entries);
-                self.change(host, node, below, edit, command)
+                let before = self.site.clone();
+                let objects = before.objects(host)?;
+                let writes = |node| decide(&objects.of(node), subject, W).allowed;
+                let writes =
+                    |node| objects.tree.meta(node).kind == EntryKind::Symlink || writes(node);
+                let all = below && objects.tree.below(node).all(writes);
+                let grant = Grant { perm: if all { perm | W } else { perm }, ..grant };
+                self.acl_entry(host, node, subject, grant, (below, below))?;
+                if below { self.give_back(&before, host, node, subject) } else { Some(()) }
             }
             Style::Nfs4 => {
                 let bits = [(R, nfs4::READ), (W, nfs4::WRITE | nfs4::APPEND), (X, nfs4::EXECUTE)];
@@ -350,15 +361,63 @@ impl<'a> Plan<'a> {
         }
     }
 
-    /// An entry of a POSIX ACL for one user, and how `setfacl(1)` writes it.
-    fn acl_entry(
-        &self,
+    /// What whoever is granted something loses below by it, because their own entry now decides where another one gave more: it
+    /// is given back where that takes few commands, and else told as an effect.
+    fn give_back(
+        &mut self,
+        before: &Site,
         host: &Name,
+        top: NodeId,
         subject: &Subject,
-        object: &Object,
+    ) -> Option<()> {
+        let (old, new) = (before.objects(host)?, self.site.objects(host)?);
+        let is_link = |node: NodeId| old.tree.meta(node).kind == EntryKind::Symlink;
+        let tag = Tag::User(subject.uid);
+        let handed_on = |object: &Object| {
+            let default = object.default_acl.as_ref();
+            default.and_then(|acl| acl.perm(tag)).unwrap_or(0) & W
+        };
+        let lost = |node: &NodeId| {
+            let (was, is) = (old.of(*node), new.of(*node));
+            let may = |object: &Object| decide(object, subject, W).allowed;
+            !is_link(*node) && (may(&was) && !may(&is) || handed_on(&was) > handed_on(&is))
+        };
+        let lost: Vec<NodeId> = old.tree.below(top).filter(lost).collect();
+        let all: HashSet<NodeId> = lost.iter().copied().collect();
+        let mut back: Vec<(NodeId, bool)> = Vec::new();
+        let mut covered: HashSet<NodeId> = HashSet::new();
+        for node in lost {
+            if covered.contains(&node) {
+                continue;
+            }
+            if back.len() == MOST_GIVEN_BACK {
+                return Some(());
+            }
+            let whole = old.tree.meta(node).is_folder()
+                && old.tree.below(node).all(|below| all.contains(&below) || is_link(below));
+            if whole {
+                covered.extend(old.tree.below(node));
+            }
+            back.push((node, whole));
+        }
+        for (node, whole) in back {
+            let folder = self.site.object(host, node)?.is_folder();
+            let grant = Grant::below(if folder { R | W | X } else { R | W });
+            self.acl_entry(host, node, subject, grant, (whole, folder))?;
+        }
+        Some(())
+    }
+
+    /// An entry of a POSIX ACL for one user, of one place or everything below it, handed on by folders or not.
+    fn acl_entry(
+        &mut self,
+        host: &Name,
+        node: NodeId,
+        subject: &Subject,
         grant: Grant,
-        below: bool,
-    ) -> (Edit, String) {
+        (below, inherit): (bool, bool),
+    ) -> Option<()> {
+        let object = self.site.object(host, node)?;
         // A name that only the layout knows may not be known to the host's tools.
         let known = self.site.facts(host).and_then(|facts| facts.account_of(subject.uid));
         let who =
@@ -366,23 +425,26 @@ impl<'a> Plan<'a> {
         let tag = Tag::User(subject.uid);
         let acl = object.full_acl();
         // An entry of its own decides alone from then on (acl(5)): what others gave is in it, or would be lost.
-        let had = [R, W, X].into_iter().filter(|want| decide(object, subject, *want).allowed);
+        let had = [R, W, X].into_iter().filter(|want| decide(&object, subject, *want).allowed);
         let had = had.fold(acl.perm(tag).unwrap_or(0), |all, want| all | want);
-        let sum = Grant { perm: grant.perm | had, ..grant };
+        let sum = Grant { perm: grant.perm | if below { 0 } else { had }, ..grant };
         // A mask that cuts what others were given stays as narrow as it can.
         let cut = |tag| !matches!(tag, Tag::UserObj | Tag::Other | Tag::Mask);
         let named = acl.entries().iter().filter(|entry| cut(entry.tag));
         let union = named.fold(0, |all, entry| all | entry.perm);
-        let mask = acl.perm(Tag::Mask).filter(|mask| !below && union & !mask != 0);
+        let mask = acl.perm(Tag::Mask).filter(|mask| !inherit && union & !mask != 0);
         let mask = mask.map(|mask| mask | sum.perm);
         let mut entries = format!("u:{who}:{}", sum.text());
         if let Some(mask) = mask {
             entries += &format!(",m::{}", perm_text(mask));
         }
-        if below {
+        if inherit {
             entries += &format!(",d:{entries}");
         }
-        (Edit::Entry { tag, grant: sum, mask, inherit: below }, entries)
+        let command = Command::new("setfacl");
+        let command = if below { command.arg("-R") } else { command };
+        let edit = Edit::Entry { tag, grant: sum, mask, inherit };
+        self.change(host, node, below, edit, command.arg("-m").arg(entries))
     }
 
     fn style(&self, host: &Name, node: NodeId, object: &Object) -> Style {

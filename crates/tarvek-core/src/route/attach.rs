@@ -9,7 +9,7 @@ use crate::route::arrive::{outside_of, smb_user};
 use crate::route::end::End;
 use crate::route::hops::{View, Waypoint};
 use crate::route::source::Remote;
-use crate::route::spot::{Entrance, Last, MappingVia, MountVia, Spot, Via, host_of};
+use crate::route::spot::{Entrance, Last, MappingVia, MountVia, Spot, Via};
 use crate::route::walk::{Walked, Walker};
 use crate::route::{nfs, smb};
 use crate::words::name::Name;
@@ -39,7 +39,7 @@ impl Walker<'_> {
         }
         let outer = &spot.frames[k];
         let host = match &outer.level {
-            View::Service(_) => host_of(self.site, &outer.level),
+            View::Service(_) => outer.level.machine(self.site),
             // The folders of a system container come from the host that it is inside of.
             View::Host(name) => {
                 let inside = self.site.layout.host(name).and_then(|host| host.inside.clone());

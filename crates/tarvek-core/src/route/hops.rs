@@ -36,6 +36,16 @@ impl View {
     pub fn host(name: impl Into<Name>) -> Self {
         Self::Host(name.into())
     }
+
+    /// The host whose kernel resolves paths there.
+    pub fn machine(&self, site: &Site) -> Name {
+        match self {
+            Self::Host(name) => name.clone(),
+            Self::Service(name) => {
+                site.layout.service(name).map(|service| service.host.clone()).unwrap_or_default()
+            }
+        }
+    }
 }
 
 impl fmt::Display for View {

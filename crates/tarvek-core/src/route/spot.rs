@@ -163,16 +163,7 @@ impl Frame {
 
     /// The place on the host that this level is on.
     pub(super) fn at(&self, site: &Site) -> Place {
-        Place::new(host_of(site, &self.level), &self.path)
-    }
-}
-
-pub(super) fn host_of(site: &Site, level: &View) -> Name {
-    match level {
-        View::Host(name) => name.clone(),
-        View::Service(name) => {
-            site.layout.service(name).map(|service| service.host.clone()).unwrap_or_default()
-        }
+        Place::new(self.level.machine(site), &self.path)
     }
 }
 

@@ -15,7 +15,7 @@ use crate::route::arrive::as_seen;
 use crate::route::end::{End, Missing, NotMounted};
 use crate::route::finish::Finish;
 use crate::route::hops::{Hop, HopKind, Route, View, Waypoint};
-use crate::route::spot::{Frame, Last, Spot, Via, host_of, maps_of};
+use crate::route::spot::{Frame, Last, Spot, Via, maps_of};
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -253,7 +253,7 @@ impl<'a> Walker<'a> {
             return None;
         }
         // The kernel that resolves it is that of the viewpoint.
-        let host = host_of(self.site, &folder.frames[0].level);
+        let host = folder.frames[0].level.machine(self.site);
         match self.site.facts(&host).and_then(|facts| facts.told.sysctl("fs.protected_symlinks")) {
             Some(0) => None,
             Some(_) => {
@@ -339,7 +339,7 @@ impl<'a> Walker<'a> {
             if let Some((index, mapping)) = on_top {
                 let covered = next.inner();
                 let covers = (k + 1 < next.frames.len())
-                    .then(|| Some((host_of(self.site, &covered.level), covered.node?)))
+                    .then(|| Some((covered.level.machine(self.site), covered.node?)))
                     .flatten();
                 let (mut spot, end) = self.attach_mapping(next, k, index, mapping);
                 if let Some(last) = spot.trail.last_mut().filter(|last| last.attached) {
@@ -495,7 +495,7 @@ impl<'a> Walker<'a> {
         let innermost = spot.inner();
         let seer = spot.frames.iter().rev().find(|frame| frame.node.is_some()).unwrap_or(innermost);
         Waypoint {
-            seen_on: host_of(self.site, &seer.level),
+            seen_on: seer.level.machine(self.site),
             at: seer.at(self.site),
             node: seer.node,
             subject: as_seen(self.site, seer, &innermost.subject),

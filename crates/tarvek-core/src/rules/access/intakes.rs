@@ -4,7 +4,8 @@ use crate::judge::along::judge;
 use crate::judge::made::{judge_within, new_entry};
 use crate::judge::verdict::{Answer, Need};
 use crate::kernel::acl::Tag;
-use crate::kernel::decide::{R, X};
+use crate::kernel::decide::{R, W, X, decide};
+use crate::kernel::entry::EntryKind;
 use crate::kernel::new_entry::Making;
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::layout::intake::Intake;
@@ -203,7 +204,13 @@ fn inherited(site: &Site, place: &Way, reader: &Way, folder: bool) -> Remedy {
         let change = Change { host: host.clone(), at: node, below: false, edit };
         let after = site.supposing(change.clone());
         let making = Making::usual(folder, umask);
-        let fits = last.seen_on == *host && takes_posix_acls(site, host, node);
+        // An entry that says more already is not cut down to this one.
+        let objects = site.objects(host)?;
+        let more = |object: Object| {
+            object.default_acl.is_some_and(|acl| acl.perm(Tag::User(who.uid)).unwrap_or(0) & W != 0)
+        };
+        let cut = objects.tree.below(node).any(|below| more(objects.of(below)));
+        let fits = !cut && last.seen_on == *host && takes_posix_acls(site, host, node);
         if !fits || !readable(&after, new_entry(&after, &place.route, making)) {
             return None;
         }
@@ -238,7 +245,22 @@ pub(super) fn opened(site: &Site, place: &Way, reader: &Way) -> Remedy {
         return first.into();
     };
     let (host, who) = (&end.seen_on, site.user_text(&end.seen_on, last.subject.uid));
-    let find = Command::new("find").arg(&end.at.path).args("-type f -exec");
+    let Some(objects) = site.objects(host) else { return first.into() };
+    let files = || {
+        let objects = objects.tree.below(node).map(|below| objects.of(below));
+        objects.filter(|object| object.meta.kind == EntryKind::File)
+    };
+    let may = |object: &Object, want| decide(object, &last.subject, want).allowed;
+    let find = Command::new("find").arg(&end.at.path).args("-type f");
+    // Who may write one of them is not cut down to reading.
+    let find = if !files().any(|object| may(&object, W)) {
+        find
+    } else if files().all(|object| may(&object, R) || object.meta.mode & 0o066 == 0) {
+        find.args("! -perm /066")
+    } else {
+        return Remedy::of(vec![first, Step::on(host, format!("let {who} read those files"))]);
+    };
+    let find = find.args("-exec");
     let give = if takes_posix_acls(site, host, node) {
         find.args("setfacl -m").arg(format!("u:{who}:r")).args("{} +")
     } else {

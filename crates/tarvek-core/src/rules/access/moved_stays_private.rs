@@ -109,6 +109,13 @@ mod tests {
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         let give = "find /loft/media/intake/done -type f -exec setfacl -m u:lantern:r '{}' +";
         assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
+        // What lantern may write already is not cut down to reading.
+        scene.tree("granary", "f 0664 0:840 /loft/media/intake/done/c/its.mkv");
+        let give = "find /loft/media/intake/done -type f '!' -perm /066 -exec setfacl -m u:lantern:r '{}' +";
+        assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
+        scene.tree("granary", "f 0640 841:2100 /loft/media/intake/done/b.mkv");
+        let by_hand = "; let lantern read those files";
+        assert!(scene.told(&RULE).ends_with(by_hand), "{}", scene.told(&RULE));
         scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/b.mkv\nf 0644 841:2100 /loft/media/intake/done/c/d.mkv");
         assert_eq!(scene.told(&RULE), "");
     }

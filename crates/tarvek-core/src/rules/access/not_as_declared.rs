@@ -116,7 +116,7 @@ fn remedy(
         Right::Read => R | X,
         Right::Add | Right::Change => R | W | X,
     };
-    let edit = Edit::Exactly { tag, grant: Grant::below(perm) };
+    let edit = Edit::Entry { tag, grant: Grant::below(perm), mask: None, inherit: true };
     let change = Change { host: host.clone(), at: top, below: true, edit };
     let after = site.supposing(change.clone());
     let inner = site.layout.folders.iter().any(|other| {

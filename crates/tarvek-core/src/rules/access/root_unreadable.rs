@@ -85,6 +85,42 @@ mod tests {
     }
 
     #[test]
+    fn what_the_wide_grant_would_take_below_is_given_back_or_told() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
+        scene.tree(
+            "granary",
+            "d 0775 0:840 /loft/media/films/own
+             f 0664 0:840 /loft/media/films/own/a.mkv
+             f 0664 0:840 /loft/media/films/b.mkv
+             d 0755 0:0 /loft/media/films/named
+             f 0600 0:0 /loft/media/films/named/c.mkv",
+        );
+        scene.run("granary", &["setfacl", "-m", "u:840:rwx", "/loft/media/films/named"]);
+        let told = scene.told(&RULE);
+        let all = "on granary: setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/films;";
+        let steps = told.split_once(all).expect(&told).1;
+        for step in [
+            "setfacl -R -m u:lantern:rwX,d:u:lantern:rwX /loft/media/films/own",
+            "setfacl -m u:lantern:rw /loft/media/films/b.mkv",
+            "setfacl -m u:lantern:rwX,d:u:lantern:rwX /loft/media/films/named",
+        ] {
+            assert!(steps.contains(step), "{told}");
+        }
+        assert_eq!(steps.matches("setfacl").count(), 3, "{told}");
+        // Where that would be many commands, it is said.
+        for n in 0..9 {
+            scene.tree("granary", &format!("f 0664 0:840 /loft/media/films/b{n}.mkv"));
+        }
+        let findings = scene.findings();
+        let remedy = &findings.iter().find(|finding| finding.rule == &RULE).unwrap().remedy;
+        assert_eq!(remedy.steps.len(), 1);
+        let taken =
+            "service:lantern could then no longer write 13 entries, such as /loft/media/films/";
+        assert!(remedy.effects.iter().any(|effect| effect.starts_with(taken)), "{remedy:#?}");
+    }
+
+    #[test]
     fn a_share_that_does_not_admit_the_mounts_user_refuses_everything() {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
