@@ -15,7 +15,7 @@ use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 
 use crate::mistake::Mistakes;
-use tarvek_core::words::terms::Origin;
+use tarvek_core::words::terms::{LARGEST_ID, Origin};
 use tarvek_core::words::text::{nearest, shown};
 
 /// A value with its place in the file.
@@ -191,10 +191,10 @@ fn tidied(schema: &mut Value) {
             if !required.is_empty() {
                 object.insert("required".into(), required.into());
             }
-            // A width that only the schema's maker knows becomes a limit that every reader knows.
+            // A width that only the schema's maker knows becomes a limit that every reader knows; most such numbers are ids.
             if object.get("format").is_some_and(|format| format == "uint32") {
                 object.remove("format");
-                object.insert("maximum".into(), u32::MAX.into());
+                object.entry("maximum").or_insert_with(|| LARGEST_ID.into());
             }
             object.values_mut().for_each(tidied);
         }
@@ -513,7 +513,7 @@ fn not_among(
     mistakes.add(span, format!("{:?} is not known here", shown(text.as_bytes())), Some(remedy));
 }
 
-/// A value that may be one word or a list of words.
+/// A value that may have one of several shapes: one word or a list of words, a number or a name.
 fn one_or_many(
     form: &Form,
     table: &Spanned<DeTable>,
@@ -522,6 +522,26 @@ fn one_or_many(
     mistakes: &mut Mistakes,
 ) {
     let Some(found) = find(table, path) else { return };
+    let shapes = rule.and_then(|rule| rule.get("anyOf")?.as_array()).into_iter().flatten();
+    let shapes: Vec<&Value> = shapes.map(|shape| resolved(form, shape)).collect();
+    if shapes.iter().all(|shape| shape.get("enum").is_none() && shape.get("items").is_none()) {
+        let limit = shapes.iter().find_map(|shape| shape.get("maximum"));
+        let message = match (found.value, limit) {
+            (DeValue::Integer(number), Some(_)) if number.as_str().starts_with('-') => {
+                "this number is too small; the limit is 0".to_owned()
+            }
+            (DeValue::Integer(_), Some(limit)) => {
+                format!("this number is too large; the limit is {limit}")
+            }
+            (value, _) => {
+                let types = shapes.iter().filter_map(|shape| shape.get("type")).map(expected);
+                let types: Vec<String> = types.map(|text| text.to_string()).collect();
+                format!("expected {}, found {}", types.join(" or "), kind(value))
+            }
+        };
+        mistakes.add(found.span, message, None);
+        return;
+    }
     let item = rule.and_then(|rule| rule.get("anyOf")?.get(0)).map(|item| resolved(form, item));
     let options: Vec<&str> = item
         .and_then(|item| item.get("enum")?.as_array())

@@ -195,6 +195,20 @@ fn the_number_that_means_no_change_is_nobodys_id() {
         assert_eq!(answer.code, 2, "{id}");
         assert!(answer.stderr.contains("the largest id is 4294967294"), "{}", answer.stderr);
     }
+    for (from, to) in [
+        ("uid = 840", "uid = 4294967295"),
+        ("lantern = { uid = 840", "lantern = { uid = 840, gid = 4294967295"),
+        ("keepers = 2100", "keepers = 4294967295"),
+        ("runs_as = \"840:840\"", "runs_as = \"840:840\"\ngroups = [4294967295]"),
+        ("runs_as = \"840:840\"", "runs_as = \"840:840\"\ngroups = [\"4294967295\"]"),
+        ("access = \"ro\" }]", "access = \"ro\", anonuid = 4294967295 }]"),
+    ] {
+        let folder = Folder::demo();
+        folder.edit("tarvek.toml", from, to);
+        let answer = folder.run("check");
+        assert_eq!(answer.code, 2, "{to}");
+        assert!(answer.stderr.contains("4294967294"), "{to}: {}", answer.stderr);
+    }
 }
 
 /// What an engine mounts by itself, from a literal source, in part, with a user's file, for two services; configuration that an

@@ -121,7 +121,7 @@ pub(super) struct RawIdRange {
     #[schemars(extend("x-required" = true))]
     pub(super) outside: Option<u32>,
     /// How many.
-    #[schemars(extend("x-required" = true))]
+    #[schemars(extend("x-required" = true, "maximum" = u32::MAX))]
     pub(super) count: Option<u32>,
 }
 

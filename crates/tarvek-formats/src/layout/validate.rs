@@ -449,10 +449,17 @@ impl Validator<'_, '_, '_> {
         let group = |group: At<NumberOrName>| match group.value {
             NumberOrName::Number(gid) => GroupRef::Gid(gid),
             NumberOrName::Name(name) => match name.parse() {
-                Ok(gid) => GroupRef::Gid(gid),
+                Ok(gid) => {
+                    if gid > LARGEST_ID {
+                        let remedy = Some(format!("the largest id is {LARGEST_ID}"));
+                        self.mistakes.add(group.span, format!("{gid} is nobody's id"), remedy);
+                    }
+                    GroupRef::Gid(gid)
+                }
                 Err(_) => GroupRef::Name(name.into()),
             },
         };
+        let groups = raw.groups.into_iter().map(group).collect();
         Some(Service {
             origin: self.origin(&name.span),
             name: name.value.into(),
@@ -462,7 +469,7 @@ impl Validator<'_, '_, '_> {
                 .map(|OneOrMany(roles)| roles.into_iter().map(|role| role.0).collect())
                 .unwrap_or_default(),
             runs_as,
-            groups: raw.groups.into_iter().map(group).collect(),
+            groups,
             umask: raw.umask.as_ref().and_then(octal),
             userns: raw.userns.and_then(|userns| self.userns(&userns)),
             map,
