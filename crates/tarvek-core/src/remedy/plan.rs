@@ -403,7 +403,11 @@ impl<'a> Plan<'a> {
         for (node, whole) in back {
             let folder = self.site.object(host, node)?.is_folder();
             let grant = Grant::below(if folder { R | W | X } else { R | W });
-            self.acl_entry(host, node, subject, grant, (whole, folder))?;
+            // A wider grant may have taken again what was given back before.
+            self.changes.retain(|change| (change.at, change.below) != (node, whole));
+            if self.acl_entry(host, node, subject, grant, (whole, folder)).is_none() {
+                return Some(());
+            }
         }
         Some(())
     }

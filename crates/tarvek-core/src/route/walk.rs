@@ -417,7 +417,9 @@ impl<'a> Walker<'a> {
             match spot.frames[k].stepped {
                 Some((_, Lookup::Found(_))) => {}
                 _ if long => return (spot, End::TooLong { at }),
-                Some((folder, Lookup::Absent)) => {
+                Some((folder, found))
+                    if found == Lookup::Absent || self.in_removed(&spot.frames[k]) =>
+                {
                     if self.engine_makes(&spot) {
                         let made = Waypoint { engine_made: true, ..self.waypoint(&spot, false) };
                         spot.trail.push(made);
@@ -459,13 +461,18 @@ impl<'a> Walker<'a> {
         };
         let View::Host(host) = &frame.level else { return false };
         let mount = frame.mount.and_then(|id| self.site.mounts(host)?.entry(id));
-        // In a folder that was removed since it was bound nothing is looked up at all.
-        let dead = mount.is_some_and(|mount| {
-            mount.source_deleted() && frame.path.parent().as_ref() == Some(&mount.point)
-        });
         frame.path.name().is_some_and(|name| name.len() > LONGEST_NAME)
-            && !dead
+            && !self.in_removed(frame)
             && !mount.is_some_and(|mount| counts_characters(&mount.filesystem))
+    }
+
+    /// Whether a name is that of an entry in a folder that was removed since it was bound, where nothing is looked up at all.
+    fn in_removed(&self, frame: &Frame) -> bool {
+        let View::Host(host) = &frame.level else { return false };
+        let mount = frame.mount.and_then(|id| self.site.mounts(host)?.entry(id));
+        mount.is_some_and(|mount| {
+            mount.source_deleted() && frame.path.parent().as_ref() == Some(&mount.point)
+        })
     }
 
     /// Whether a folder that is not there is one that the engine makes in what an outer mapping shows, on the way to an inner

@@ -11,6 +11,30 @@ use nix::sched::{CloneFlags, unshare};
 use tarvek_core::kernel::subject::IdMap;
 use tarvek_core::kernel::subject::IdRange;
 
+/// A setting of the kernel (sysctl(8)), put back when this ends.
+pub struct Setting {
+    file: PathBuf,
+    before: String,
+}
+
+impl Setting {
+    /// Sets it, named by its place below `/proc/sys`.
+    pub fn set(name: &str, value: u64) -> Self {
+        let file = Path::new("/proc/sys").join(name);
+        let before = std::fs::read_to_string(&file).unwrap();
+        std::fs::write(&file, value.to_string()).unwrap();
+        Self { file, before }
+    }
+}
+
+impl Drop for Setting {
+    fn drop(&mut self) {
+        if let Err(error) = std::fs::write(&self.file, &self.before) {
+            eprintln!("{}: {error}", self.file.display());
+        }
+    }
+}
+
 /// Moves this thread, and what it starts, into mounts of its own.
 pub fn private_mounts() {
     assert!(nix::unistd::geteuid().is_root(), "the oracle lane needs root");
