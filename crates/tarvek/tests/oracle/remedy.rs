@@ -24,6 +24,7 @@ fn remedies_give_what_was_asked_and_say_what_else_they_change() {
     let _open = Setting::set("fs/protected_symlinks", 0);
     let mut random = Random::from_env("remedies");
     let (mut tried, mut wide, mut effects, mut none) = (0u64, 0u64, 0u64, 0u64);
+    let mut lost_some = 0u64;
     for n in 0..random::cases(30) {
         let place = Place::new();
         let top = place.top();
@@ -111,6 +112,19 @@ fn remedies_give_what_was_asked_and_say_what_else_they_change() {
                 );
             }
         }
+        // Nor does it take from whom it is for, unsaid.
+        let lost: BTreeSet<_> = before[mine]
+            .iter()
+            .filter(|(key, came)| *came == "ok" && after[mine][*key] != "ok")
+            .collect();
+        let said =
+            |line: &String| line.starts_with(&format!("account:{name} could then no longer"));
+        assert!(
+            lost.is_empty() || found.effects.iter().any(said),
+            "{text} took {lost:?} from {name} unsaid: {:?}: {context}",
+            found.effects
+        );
+        lost_some += u64::from(!lost.is_empty());
         for (index, (other, _)) in people.iter().enumerate().filter(|(index, _)| *index != mine) {
             let differs: BTreeSet<_> = before[index]
                 .iter()
@@ -133,7 +147,7 @@ fn remedies_give_what_was_asked_and_say_what_else_they_change() {
         access::clear(&top);
     }
     eprintln!(
-        "remedies: {tried} carried out, {wide} of them for whole trees, {effects} with effects on others, {none} had nothing to offer"
+        "remedies: {tried} carried out, {wide} of them for whole trees, {effects} with effects on others, {lost_some} that take something from whom they are for, {none} had nothing to offer"
     );
     assert!(tried > 3, "hardly anything was refused");
 }
@@ -187,7 +201,8 @@ fn mounted(path: &Path) -> bool {
 fn nested_mounts(folder: &Path) -> bool {
     let table = std::fs::read_to_string("/proc/thread-self/mountinfo").unwrap();
     let points = table.lines().map(|line| line.split(' ').nth(4).unwrap().to_owned());
-    let folder = folder.to_str().unwrap().replace(' ', "\\040").replace('\n', "\\012");
+    let folder = folder.to_str().unwrap().replace('\\', "\\134");
+    let folder = folder.replace(' ', "\\040").replace('\n', "\\012");
     points.into_iter().any(|point| point.starts_with(&format!("{folder}/")))
 }
 
