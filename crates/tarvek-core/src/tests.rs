@@ -12,7 +12,8 @@ use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::{EntryKind, Flags, Meta};
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
-use crate::layout::host::{Host, HostRole};
+use crate::layout::folder::{Folder, Right};
+use crate::layout::host::{Dataset, Host, HostRole};
 use crate::layout::intake::{Fetch, InView, Intake, Sort, Want};
 use crate::layout::mapping::{Declared, MapSource, Mapping};
 use crate::layout::mount::{Mount, MountSource};
@@ -51,6 +52,20 @@ pub(crate) fn group(name: &str, gid: u32) -> Group {
 pub(crate) fn declared(path: &str) -> Declared {
     let origin = Origin { line: 7, column: 1 };
     Declared { written: path.into(), path: AbsPath::new(path.as_bytes()), origin }
+}
+
+/// A folder of granary of which the layout says only who has which right.
+pub(crate) fn folder(path: &str, rights: &[(&str, Right)]) -> Folder {
+    Folder {
+        host: "granary".into(),
+        path: abs(path),
+        owner: None,
+        group: None,
+        mode: None,
+        rights: rights.iter().map(|(who, right)| ((*who).into(), *right)).collect(),
+        purpose: None,
+        origin: Origin { line: 8, column: 1 },
+    }
 }
 
 /// A mapping of a host's folder.
@@ -254,6 +269,27 @@ impl Scene {
         scene.facts("millrace").mounts = Some(mounts(&format!(
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media {kind} {source} {options}"
         )));
+        scene
+    }
+
+    /// Whose library lies in the dataset `loft/media`, of which properties are declared and others were seen.
+    pub(crate) fn with_dataset(declared: &[(&str, &str)], seen: &[(&str, &str)]) -> Self {
+        let mut scene = Self::local();
+        let pair = |(name, value): &(&str, &str)| ((*name).to_owned(), (*value).to_owned());
+        scene.host("granary").datasets.push(Dataset {
+            name: "loft/media".into(),
+            at: abs("/loft/media"),
+            filesystem: Some("zfs".into()),
+            quota: None,
+            properties: declared.iter().map(pair).collect(),
+            origin: Origin { line: 2, column: 1 },
+        });
+        let property = |(name, value): &(&str, &str)| Property {
+            dataset: "loft/media".into(),
+            name: (*name).to_owned(),
+            value: (*value).into(),
+        };
+        scene.facts("granary").told.properties = seen.iter().map(property).collect();
         scene
     }
 

@@ -157,6 +157,12 @@ impl MountTable {
         Some((mount.device, root.join(path.below(&mount.point)?)))
     }
 
+    /// Whether what a mount covers is what it shows: an entry that is bound to itself.
+    pub fn covers_itself(&self, mount: &MountEntry) -> bool {
+        let shown = self.in_filesystem(mount.id, &mount.point);
+        shown.is_some() && shown == self.in_filesystem(mount.parent, &mount.point)
+    }
+
     /// The entries that mounts cover, as [`MountTable::in_filesystem`] names them, each with where it is mounted.
     pub fn covered(&self) -> impl Iterator<Item = (&AbsPath, ((u32, u32), AbsPath))> {
         self.entries.iter().filter_map(|mount| {

@@ -126,6 +126,9 @@ impl Walker<'_> {
         let (mut spot, end) = self.look(spot);
         if let (End::Reached, Some(last)) = (&end, spot.trail.last_mut()) {
             last.attached = true;
+            let covers_itself =
+                self.site.mounts(host).is_some_and(|table| table.covers_itself(mount));
+            last.covers = last.node.filter(|_| covers_itself).map(|node| (host.clone(), node));
         }
         // What a bind shows may have been looked at under its source only.
         if let End::Unseen { .. } = end

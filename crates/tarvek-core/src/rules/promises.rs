@@ -3,22 +3,21 @@
 
 use std::collections::BTreeSet;
 
-use crate::facts::told::{Capacity, Property};
+use crate::facts::told::Capacity;
 use crate::judge::everyone::everyone;
 use crate::judge::verdict::Need;
 use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::subject::{IdMap, IdRange};
 use crate::layout::folder::{Folder, Right};
-use crate::layout::host::Dataset;
 use crate::layout::service::{GroupRef, Library, RunAs, UserNs};
 use crate::layout::share::Squash;
 use crate::rules::registry;
-use crate::tests::{Scene, abs, account, declared, group, mapping, mounts, share};
+use crate::tests::{Scene, abs, account, declared, folder, group, mapping, mounts, share};
 use crate::words::finding::Finding;
 use crate::words::place::Place;
 use crate::words::remedy::Step;
-use crate::words::terms::{Access, Kind, Origin, Protocol};
+use crate::words::terms::{Access, Kind, Protocol};
 
 /// A rule, a site on which it fires, and what a person makes of those parts of its remedy that are words.
 struct Promise {
@@ -29,28 +28,8 @@ struct Promise {
 
 fn nothing(_: &mut Scene) {}
 
-/// A scene that needs no more to be done to it.
+/// For changes that hand the scene back.
 fn done(_: &mut Scene) {}
-
-fn with_dataset(properties: &[(&str, &str)], seen: &[(&str, &str)]) -> Scene {
-    let mut scene = Scene::local();
-    let pair = |(name, value): &(&str, &str)| ((*name).to_owned(), (*value).to_owned());
-    scene.host("granary").datasets.push(Dataset {
-        name: "loft/media".into(),
-        at: abs("/loft/media"),
-        filesystem: Some("zfs".into()),
-        quota: None,
-        properties: properties.iter().map(pair).collect(),
-        origin: Origin { line: 2, column: 1 },
-    });
-    let property = |(name, value): &(&str, &str)| Property {
-        dataset: "loft/media".into(),
-        name: (*name).to_owned(),
-        value: (*value).into(),
-    };
-    scene.facts("granary").told.properties = seen.iter().map(property).collect();
-    scene
-}
 
 fn local(change: impl Fn(&mut Scene)) -> Scene {
     let mut scene = Scene::local();
@@ -74,19 +53,7 @@ fn shifted() -> UserNs {
     UserNs::Ranges(IdMap::both(vec![IdRange { inside: 0, outside: 100_000, count: 1000 }]))
 }
 
-fn folder(rights: &[(&str, Right)]) -> Folder {
-    Folder {
-        host: "granary".into(),
-        path: abs("/loft/media/films"),
-        owner: None,
-        group: None,
-        mode: None,
-        rights: rights.iter().map(|(who, right)| ((*who).into(), *right)).collect(),
-        purpose: None,
-        origin: Origin { line: 8, column: 1 },
-    }
-}
-
+const FILMS: &str = "/loft/media/films";
 const FILM: &str = "/loft/media/films/Low Water (2003)/Low Water (2003).mkv";
 
 fn promises() -> Vec<Promise> {
@@ -99,7 +66,7 @@ fn promises() -> Vec<Promise> {
                     scene
                         .layout
                         .folders
-                        .push(Folder { group: Some("keeper".into()), ..folder(&[]) })
+                        .push(Folder { group: Some("keeper".into()), ..folder(FILMS, &[]) })
                 })
             },
             |scene| scene.layout.folders[0].group = Some("keepers".into()),
@@ -170,16 +137,20 @@ fn promises() -> Vec<Promise> {
             || local(|scene| scene.facts("granary").groups[1].gid = 7),
             |scene| scene.host("granary").groups[0].gid = 7,
         ),
-        promise("dataset/access-times", || with_dataset(&[], &[("atime", "on")]), nothing),
-        promise("dataset/record-size", || with_dataset(&[], &[("recordsize", "128K")]), nothing),
+        promise("dataset/access-times", || Scene::with_dataset(&[], &[("atime", "on")]), nothing),
+        promise(
+            "dataset/record-size",
+            || Scene::with_dataset(&[], &[("recordsize", "128K")]),
+            nothing,
+        ),
         promise(
             "dataset/acl-lost-on-chmod",
-            || with_dataset(&[("acltype", "nfsv4")], &[("aclmode", "discard")]),
+            || Scene::with_dataset(&[("acltype", "nfsv4")], &[("aclmode", "discard")]),
             nothing,
         ),
         promise(
             "dataset/case-insensitive-mix",
-            || with_dataset(&[("casesensitivity", "insensitive")], &[]),
+            || Scene::with_dataset(&[("casesensitivity", "insensitive")], &[]),
             |scene| scene.host("granary").datasets[0].properties.clear(),
         ),
         promise(
@@ -363,7 +334,7 @@ fn promises() -> Vec<Promise> {
             || {
                 local(|scene| {
                     scene.facts("granary").accounts.push(account("guest", 1200, &["keepers"]));
-                    scene.layout.folders.push(folder(&[("guest", Right::None)]));
+                    scene.layout.folders.push(folder(FILMS, &[("guest", Right::None)]));
                 })
             },
             nothing,

@@ -233,22 +233,8 @@ fn declared_below<'a>(
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::layout::folder::{Folder, Right};
-    use crate::tests::{Scene, abs, account};
-    use crate::words::terms::Origin;
-
-    fn folder(path: &str, rights: &[(&str, Right)]) -> Folder {
-        Folder {
-            host: "granary".into(),
-            path: abs(path),
-            owner: None,
-            group: None,
-            mode: None,
-            rights: rights.iter().map(|(who, right)| ((*who).into(), *right)).collect(),
-            purpose: None,
-            origin: Origin { line: 8, column: 1 },
-        }
-    }
+    use crate::layout::folder::Right;
+    use crate::tests::{Scene, account, folder};
 
     #[test]
     fn accounts_groups_and_services_have_what_is_declared_or_it_is_told() {

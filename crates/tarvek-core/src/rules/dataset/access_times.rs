@@ -52,7 +52,7 @@ fn strict_times(used: &Used) -> Option<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::rules::dataset::tests::scene;
+    use crate::tests::Scene;
     use crate::tests::mounts;
 
     #[test]
@@ -61,9 +61,12 @@ mod tests {
             ("on", "off", ""),
             ("off", "on", "loft/media has atime=on → on granary: zfs set atime=off loft/media"),
         ] {
-            assert_eq!(scene(&[("atime", declared)], &[("atime", seen)]).told(&RULE), told);
+            assert_eq!(
+                Scene::with_dataset(&[("atime", declared)], &[("atime", seen)]).told(&RULE),
+                told
+            );
         }
-        let mut scene = scene(&[], &[]);
+        let mut scene = Scene::with_dataset(&[], &[]);
         let mut with = |options: &str| {
             let table = format!(
                 "1 0 8:1 / / ext4 /dev/sda1 rw,relatime\n2 1 8:2 / /loft/media xfs /dev/sdb {options}"

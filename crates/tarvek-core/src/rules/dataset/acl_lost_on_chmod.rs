@@ -33,7 +33,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::rules::dataset::tests::scene;
+    use crate::tests::Scene;
 
     #[test]
     fn nfsv4_acls_are_lost_where_a_chmod_discards_them() {
@@ -41,7 +41,7 @@ mod tests {
         for (kind, mode, expected) in
             [("nfsv4", "discard", told), ("nfsv4", "restricted", ""), ("posixacl", "discard", "")]
         {
-            let scene = scene(&[("acltype", kind)], &[("aclmode", mode)]);
+            let scene = Scene::with_dataset(&[("acltype", kind)], &[("aclmode", mode)]);
             assert_eq!(scene.told(&RULE), expected, "{kind} {mode}");
         }
     }

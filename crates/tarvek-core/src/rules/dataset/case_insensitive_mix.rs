@@ -41,12 +41,12 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::rules::dataset::tests::scene;
+    use crate::tests::Scene;
     use crate::words::terms::Os;
 
     #[test]
     fn a_dataset_that_folds_case_is_none_for_linux() {
-        let mut scene = scene(&[("casesensitivity", "insensitive")], &[]);
+        let mut scene = Scene::with_dataset(&[("casesensitivity", "insensitive")], &[]);
         let told = "loft/media takes upper and lower case for the same, and lantern on Linux uses it → on granary: make a dataset with \
                     casesensitivity=sensitive, and move the media there";
         assert_eq!(scene.told(&RULE), told);

@@ -69,32 +69,3 @@ impl Used<'_> {
         Step::run(&self.host.name, command)
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use crate::facts::told::Property;
-    use crate::layout::host::Dataset;
-    use crate::tests::{Scene, abs};
-    use crate::words::terms::Origin;
-
-    /// A site whose library lies in the dataset `loft/media`, of which properties are declared and others were seen.
-    pub(super) fn scene(declared: &[(&str, &str)], seen: &[(&str, &str)]) -> Scene {
-        let mut scene = Scene::local();
-        let pair = |(name, value): &(&str, &str)| ((*name).to_owned(), (*value).to_owned());
-        scene.host("granary").datasets.push(Dataset {
-            name: "loft/media".into(),
-            at: abs("/loft/media"),
-            filesystem: Some("zfs".into()),
-            quota: None,
-            properties: declared.iter().map(pair).collect(),
-            origin: Origin { line: 2, column: 1 },
-        });
-        let property = |(name, value): &(&str, &str)| Property {
-            dataset: "loft/media".into(),
-            name: (*name).to_owned(),
-            value: (*value).into(),
-        };
-        scene.facts("granary").told.properties = seen.iter().map(property).collect();
-        scene
-    }
-}

@@ -38,15 +38,18 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::rules::dataset::tests::scene;
+    use crate::tests::Scene;
     use crate::words::terms::Kind;
 
     #[test]
     fn small_records_are_told_where_large_files_lie() {
         let told = "loft/media holds large files and has recordsize=128K → on granary: zfs set recordsize=1M loft/media";
-        assert_eq!(scene(&[], &[("recordsize", "128K")]).told(&RULE), told);
-        assert_eq!(scene(&[("recordsize", "128K")], &[("recordsize", "1M")]).told(&RULE), "");
-        let mut books = scene(&[("recordsize", "131072")], &[]);
+        assert_eq!(Scene::with_dataset(&[], &[("recordsize", "128K")]).told(&RULE), told);
+        assert_eq!(
+            Scene::with_dataset(&[("recordsize", "128K")], &[("recordsize", "1M")]).told(&RULE),
+            ""
+        );
+        let mut books = Scene::with_dataset(&[("recordsize", "131072")], &[]);
         assert_eq!(books.told(&RULE).lines().count(), 1);
         books.service("lantern").libraries[0].kind = Kind::Books;
         assert_eq!(books.told(&RULE), "");
