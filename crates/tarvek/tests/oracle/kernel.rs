@@ -269,6 +269,11 @@ fn below(top: &Path, folder: &Path, found: &mut Found) {
                 found.readable += 1;
                 below(top, &path, found);
             }
+        } else if meta.is_symlink() {
+            // One that leads nowhere is no matter of rights; one that the kernel protects is.
+            let denied = std::io::ErrorKind::PermissionDenied;
+            let followed = std::fs::metadata(&path);
+            found.readable += u64::from(!followed.is_err_and(|error| error.kind() == denied));
         } else if !meta.is_file() {
             found.readable += 1;
         } else if std::fs::File::open(&path).is_ok() {
