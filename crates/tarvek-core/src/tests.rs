@@ -97,6 +97,7 @@ pub(crate) fn service(name: &str, host: &str, role: ServiceRole, id: u32) -> Ser
         network: None,
         config: None,
         config_volume: None,
+        translate: Vec::new(),
         backup: None,
         libraries: Vec::new(),
         origin: Origin { line: 5, column: 1 },

@@ -3,6 +3,7 @@
 mod support;
 
 use support::Folder;
+use tarvek_core::layout::service::Translation;
 
 const MISTAKES: &str = r#"tarvek = 1
 site = "Kestrel Hollow"
@@ -249,6 +250,7 @@ host = "millrace"
 role = "serve"
 runs_as = "841:841"
 map = [{ share = "media", below = "films", protocol = "nfs", volume = "films", to = "/films" }]
+translate = [{ service = "lantern", from = "/films", to = "/films" }]
 "#;
 
 #[test]
@@ -310,8 +312,13 @@ fn what_is_read_is_written_so_that_it_reads_back_the_same() {
         assert_eq!(tarvek_formats::layout::write(&read(&once), &|_| Vec::new()), once);
         let lines = |layout: &tarvek_core::layout::site::Layout| {
             let services = layout.services.iter();
-            let kept =
-                services.map(|s| (s.groups.clone(), s.ports.clone(), s.config_volume.clone()));
+            let kept = services.map(|s| {
+                let names = |t: &Translation| {
+                    (t.service.clone(), t.from.written.clone(), t.to.written.clone())
+                };
+                let translated: Vec<_> = s.translate.iter().map(names).collect();
+                (s.groups.clone(), s.ports.clone(), s.config_volume.clone(), translated)
+            });
             kept.collect::<Vec<_>>()
         };
         assert_eq!(lines(&read(&once)), lines(&read(text)));

@@ -81,6 +81,7 @@ impl Drafter<'_> {
                 network: None,
                 config: Some(config_of(service)),
                 config_volume: None,
+                translate: Vec::new(),
                 backup: brief.backup.clone(),
                 libraries: if service.does(ServiceRole::Serve) {
                     brief.kinds_of(service).into_iter().map(library).collect()

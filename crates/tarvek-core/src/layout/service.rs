@@ -49,6 +49,8 @@ pub struct Service {
     pub userns: Option<UserNs>,
     /// `None` means it runs straight on its host.
     pub map: Option<Vec<Mapping>>,
+    /// Paths that other services name, and what it takes them for.
+    pub translate: Vec<Translation>,
     /// Published ports, as the layout writes them.
     pub ports: Vec<String>,
     pub network: Option<String>,
@@ -73,6 +75,17 @@ impl Service {
     pub fn maps(&self) -> &[Mapping] {
         self.map.as_deref().unwrap_or(&[])
     }
+}
+
+/// A path that another service names, and what it is in a service's own view.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Translation {
+    /// The service that names it.
+    pub service: Name,
+    /// The path as that service sees it.
+    pub from: Declared,
+    /// The same as the service at hand sees it.
+    pub to: Declared,
 }
 
 /// A service's user namespace (`user_namespaces(7)`).

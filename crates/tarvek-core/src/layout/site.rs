@@ -8,7 +8,7 @@ use crate::layout::host::Host;
 use crate::layout::intake::Intake;
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::mount::{Mount, MountSource};
-use crate::layout::service::Service;
+use crate::layout::service::{Service, Translation};
 use crate::layout::settings::RuleSettings;
 use crate::layout::share::Share;
 use crate::words::name::Name;
@@ -56,7 +56,11 @@ impl Layout {
             })
         };
         let of_service = |service: &mut Service| {
+            let translated = |t: &mut Translation| {
+                t.from.rewrite(line, from, to) || t.to.rewrite(line, from, to)
+            };
             service.map.as_mut().is_some_and(of_maps)
+                || service.translate.iter_mut().any(translated)
                 || service
                     .libraries
                     .iter_mut()

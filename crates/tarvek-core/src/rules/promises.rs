@@ -10,7 +10,7 @@ use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::subject::{IdMap, IdRange};
 use crate::layout::folder::{Folder, Right};
-use crate::layout::service::{GroupRef, Library, RunAs, UserNs};
+use crate::layout::service::{GroupRef, Library, RunAs, Translation, UserNs};
 use crate::layout::share::Squash;
 use crate::rules::registry;
 use crate::tests::{Scene, abs, account, declared, folder, group, mapping, mounts, share};
@@ -163,6 +163,17 @@ fn promises() -> Vec<Promise> {
                 })
             },
             |scene| scene.facts("granary").told.capacities[0].available = 96 << 30,
+        ),
+        promise(
+            "path/wrong-translation",
+            || {
+                intake(|scene| {
+                    let (from, to) = (declared("/data/intake/done"), declared("/data/films"));
+                    let translation = Translation { service: "drover".into(), from, to };
+                    scene.service("joiner").translate.push(translation);
+                })
+            },
+            nothing,
         ),
         promise("path/missing", || local(|scene| done(scene.root("/media/flims"))), nothing),
         promise("path/case", || local(|scene| done(scene.root("/media/Films"))), nothing),

@@ -62,6 +62,7 @@ pub static ALL: &[Entry] = &[
     Entry::case(&path::not_absolute::RULE, path::not_absolute::find)
         .and_site(path::not_absolute::find_mappings),
     Entry::case(&path::shadowed::RULE, path::shadowed::find),
+    Entry::site(&path::wrong_translation::RULE, path::wrong_translation::find),
     Entry::site(&mount::not_mounted::RULE, mount::not_mounted::find),
     Entry::site(&mount::wrong_source::RULE, mount::wrong_source::find),
     Entry::case(&share::child_dataset_hidden::RULE, share::child_dataset_hidden::find),

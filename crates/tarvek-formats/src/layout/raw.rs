@@ -308,6 +308,8 @@ pub(super) struct RawService {
     pub(super) userns: Option<At<String>>,
     /// What it sees of its host; without this it runs straight on the host.
     pub(super) map: Option<Vec<At<RawMapping>>>,
+    /// Paths that other services name, and what it takes them for.
+    pub(super) translate: Vec<RawTranslation>,
     /// Published ports: [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as "8100", "8100:80", "10.20.0.7:8100:80/udp". The address is one of
     /// the host's that it is published on (all unless given), the protocol tcp (unless given) or udp.
     pub(super) ports: Vec<At<String>>,
@@ -319,6 +321,22 @@ pub(super) struct RawService {
     pub(super) backup: Option<String>,
     /// Libraries it serves.
     pub(super) libraries: Vec<At<RawLibrary>>,
+}
+
+/// A path that another service names, and what it is in the view of this one.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Translation")]
+pub(super) struct RawTranslation {
+    /// The service that names it.
+    #[schemars(extend("x-required" = true))]
+    pub(super) service: Option<At<String>>,
+    /// The path as that service sees it.
+    #[schemars(extend("x-required" = true))]
+    pub(super) from: Option<At<String>>,
+    /// The same as this service sees it.
+    #[schemars(extend("x-required" = true))]
+    pub(super) to: Option<At<String>>,
 }
 
 /// A number, or a name.

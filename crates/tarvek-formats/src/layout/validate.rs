@@ -10,7 +10,7 @@ use tarvek_core::layout::host::{Dataset, Host};
 use tarvek_core::layout::intake::{Fetch, InView, Intake, Sort};
 use tarvek_core::layout::mapping::{Declared, EngineMount, MapSource, Mapping};
 use tarvek_core::layout::mount::{Mount, MountSource};
-use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, UserNs};
+use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, Translation, UserNs};
 use tarvek_core::layout::settings::{RuleSettings, Silence};
 use tarvek_core::layout::share::{NfsExport, Share, SmbOffer};
 use tarvek_core::layout::site::Layout;
@@ -24,7 +24,7 @@ use tarvek_core::words::text::{nearest, shown, size};
 
 use super::raw::{
     NumberOrName, Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIntake, RawLibrary,
-    RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb,
+    RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
 };
 use crate::mistake::Mistakes;
 use crate::structure::{At, Lines, OneOrMany};
@@ -428,6 +428,14 @@ impl Validator<'_, '_, '_> {
         None
     }
 
+    fn translation(&mut self, raw: RawTranslation) -> Option<Translation> {
+        let services = self.names.services.clone();
+        let service = raw.service.and_then(|name| self.refer("service", &name, &services));
+        let from = raw.from.map(|from| self.declared(from));
+        let to = raw.to.map(|to| self.declared(to));
+        Some(Translation { service: service?, from: from?, to: to? })
+    }
+
     fn service(&mut self, name: At<String>, raw: RawService) -> Option<Service> {
         let host = self.host_named(raw.host);
         let map = raw.map.map(|maps| self.maps(maps));
@@ -435,6 +443,7 @@ impl Validator<'_, '_, '_> {
             format!("a second library is called {name:?}")
         });
         let libraries = raw.libraries.into_iter().filter_map(|raw| self.library(raw)).collect();
+        let translate = raw.translate.into_iter().filter_map(|raw| self.translation(raw)).collect();
         let (mut config, mut config_volume) = (None, None);
         if let Some(written) = raw.config {
             match written.value.strip_prefix("volume:") {
@@ -477,6 +486,7 @@ impl Validator<'_, '_, '_> {
             network: raw.network,
             config,
             config_volume,
+            translate,
             backup: raw.backup,
             libraries,
         })

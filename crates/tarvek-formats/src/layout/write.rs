@@ -6,7 +6,7 @@ use tarvek_core::layout::host::Host;
 use tarvek_core::layout::intake::Intake;
 use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
 use tarvek_core::layout::mount::{Mount, MountSource};
-use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service};
+use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, Translation};
 use tarvek_core::layout::settings::Silence;
 use tarvek_core::layout::share::{NfsExport, Share};
 use tarvek_core::layout::site::Layout;
@@ -256,6 +256,9 @@ impl Writer<'_> {
         if let Some(map) = &service.map {
             self.lines_of("map", map.iter().map(mapping).collect());
         }
+        if !service.translate.is_empty() {
+            self.lines_of("translate", service.translate.iter().map(translation).collect());
+        }
         if !service.ports.is_empty() {
             self.line("ports", &list(service.ports.iter().map(|p| quoted(p))));
         }
@@ -346,6 +349,11 @@ fn mapping(map: &Mapping) -> String {
     parts.extend(map.nested.map(|nested| format!("nested = {}", quoted(nested.word()))));
     parts.extend(map.idmap.then(|| "idmap = true".to_owned()));
     format!("{{ {} }}", parts.join(", "))
+}
+
+fn translation(translation: &Translation) -> String {
+    let (from, to) = (written(&translation.from), written(&translation.to));
+    format!("{{ service = {}, from = {from}, to = {to} }}", named(&translation.service))
 }
 
 fn library(library: &Library) -> String {

@@ -6,6 +6,7 @@ pub mod not_a_folder;
 pub mod not_absolute;
 pub mod shadowed;
 pub mod uncovered;
+pub mod wrong_translation;
 
 use crate::layout::mapping::{Declared, MapSource, Mapping};
 use crate::route::end::{End, Missing};

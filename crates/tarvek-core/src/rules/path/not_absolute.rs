@@ -50,6 +50,16 @@ pub fn find_mappings(site: &Site, _: &[Case]) -> Vec<Finding> {
             let finding = || RULE.finding(About::Service(service.name.clone()));
             findings.extend(written.filter_map(|(written, what)| told(written, what, finding)));
         }
+        for translation in &service.translate {
+            let sides = [
+                (&translation.from, "a translation's from"),
+                (&translation.to, "a translation's to"),
+            ];
+            let finding = || RULE.finding(About::Service(service.name.clone()));
+            findings.extend(
+                sides.into_iter().filter_map(|(written, what)| told(written, what, finding)),
+            );
+        }
     }
     findings
 }
