@@ -234,3 +234,76 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
     };
     (stages, verdict)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{State, Subject};
+    use crate::check::report::check;
+    use crate::layout::intake::InView;
+    use crate::layout::mapping::MapSource;
+    use crate::tests::{Scene, abs, mapping, mounts};
+    use crate::words::about::Affected;
+    use crate::words::terms::Access;
+
+    /// The stages of the intake's row, whether it is ready, and the rules that stand in its way.
+    fn intake(scene: &Scene) -> (String, bool, Vec<&'static str>) {
+        let report = check(&scene.site());
+        let row = report.board.iter().find(|row| row.of == Subject::Intake).unwrap();
+        let stages =
+            [row.stages.mapped, row.stages.mounted, row.stages.exists, row.stages.readable];
+        let sign = |state: State| match state {
+            State::Ok => '+',
+            State::Fail => '-',
+            State::Unknown => '?',
+            _ => '.',
+        };
+        let affected = Affected::Intake("films".into());
+        let rules = report.findings.iter().filter(|finding| finding.affects.contains(&affected));
+        let rules = rules.map(|finding| finding.rule.id).collect();
+        (stages.map(sign).iter().collect(), row.ready, rules)
+    }
+
+    #[test]
+    fn an_intake_is_ready_if_each_of_its_folders_is() {
+        let scene = || Scene::local().with_intake();
+        assert_eq!(intake(&scene()), ("++++".to_owned(), true, vec![]));
+        for gone in ["partial", "done"] {
+            let mut scene = scene();
+            scene.without("granary", &format!("/loft/media/intake/{gone}"));
+            assert_eq!(intake(&scene), ("++-.".to_owned(), false, vec!["path/missing"]), "{gone}");
+        }
+        let mut filed = scene();
+        filed.layout.intakes[0].sort.as_mut().unwrap().files_into = InView::of(abs("/data/flims"));
+        assert_eq!(intake(&filed), ("++-.".to_owned(), false, vec!["path/missing"]));
+        let mut cased = scene();
+        cased.layout.intakes[0].sort.as_mut().unwrap().files_into = InView::of(abs("/data/Films"));
+        assert_eq!(intake(&cased), ("++-.".to_owned(), false, vec!["path/case"]));
+        let mut uncovered = scene();
+        let outside = InView::of(abs("/downloads/done"));
+        uncovered.layout.intakes[0].fetch.as_mut().unwrap().done = outside;
+        let (stages, ready, rules) = intake(&uncovered);
+        assert!(
+            stages.starts_with('-') && !ready && rules.contains(&"path/uncovered"),
+            "{stages} {rules:?}"
+        );
+        let mut kept = scene();
+        let mut volume = mapping("/x", "/data/intake", Access::ReadWrite);
+        volume.source = MapSource::Volume("kept".into());
+        kept.service("drover").map.as_mut().unwrap().push(volume);
+        let (stages, ready, _) = intake(&kept);
+        assert!(stages.ends_with("??") && !ready, "nobody looked into the volume: {stages}");
+        let mut absent = scene();
+        absent.layout.mounts.push(crate::tests::mount(
+            "granary",
+            "media",
+            crate::words::terms::Protocol::Nfs,
+            "/loft/media/intake",
+        ));
+        absent.facts("granary").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+        let (stages, ready, rules) = intake(&absent);
+        assert!(
+            stages.starts_with("+-") && !ready && rules.contains(&"mount/not-mounted"),
+            "{stages} {rules:?}"
+        );
+    }
+}
