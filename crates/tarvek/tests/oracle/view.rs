@@ -356,6 +356,22 @@ fn program(arguments: &[&dyn AsRef<OsStr>], folder: &Path) -> std::process::Outp
     command.output().unwrap()
 }
 
+/// What `tarvek access` says as somebody, from a live look.
+fn asks_live(
+    more: &[&dyn AsRef<OsStr>],
+    view: &View,
+    who: &Who,
+    path: &[u8],
+    folder: &Path,
+) -> std::process::Output {
+    let gids: Vec<String> = [who.gid].iter().chain(&who.groups).map(ToString::to_string).collect();
+    let who = format!("{}:{}", who.uid, gids.join(","));
+    let (view, path) = (view.to_string(), path_of(path));
+    let asked: [&dyn AsRef<OsStr>; 6] = [&"access", &"--from", &view, &"--as", &who, &path];
+    let live: [&dyn AsRef<OsStr>; 4] = [&"--format", &"json", &"--this-host", &"box"];
+    program(&[&asked[..], &live[..], more].concat(), folder)
+}
+
 /// A site from a survey of this machine, or from a listing of it.
 fn seen(scratch: &Path, top: &Path, text: &str, collected: bool) -> Site {
     let parsed = tarvek_formats::layout::read("layout", text.as_bytes()).unwrap();
@@ -691,25 +707,7 @@ fn one(seed: u64, tally: &mut Tally) {
         }
         if round == 0 {
             let top = &tops[0];
-            let gids: Vec<String> =
-                [who.gid].iter().chain(&who.groups).map(ToString::to_string).collect();
-            let who_text = format!("{}:{}", who.uid, gids.join(","));
-            let output = program(
-                &[
-                    &"access",
-                    &"--below",
-                    &"--format",
-                    &"json",
-                    &"--this-host",
-                    &"box",
-                    &"--from",
-                    &view.to_string(),
-                    &"--as",
-                    &who_text,
-                    &path_of(top),
-                ],
-                scratch,
-            );
+            let output = asks_live(&[&"--below"], &view, &who, top, scratch);
             let answer: Value = serde_json::from_slice(&output.stdout).unwrap_or(Value::Null);
             let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
             let scan = below(&sites[0].1, &follow_written(&sites[0].1, &view, top, &subject));
@@ -876,26 +874,10 @@ fn live(
     who: &Who,
     folder: &Path,
 ) {
-    let gids: Vec<String> = [who.gid].iter().chain(&who.groups).map(ToString::to_string).collect();
-    let who_text = format!("{}:{}", who.uid, gids.join(","));
     let needs = "read,write,enter,add,remove";
-    let arguments: &[&dyn AsRef<OsStr>] = &[
-        &"access",
-        &"--format",
-        &"json",
-        &"--this-host",
-        &"box",
-        &"--from",
-        &view.to_string(),
-        &"--as",
-        &who_text,
-        &"--need",
-        &needs,
-        &path_of(path),
-    ];
-    let output = program(arguments, folder);
+    let output = asks_live(&[&"--need", &needs], view, who, path, folder);
     let errors = String::from_utf8_lossy(&output.stderr);
-    let context = format!("{who_text} live, {errors}");
+    let context = format!("{who:?} live, {errors}");
     let Ok(answer) = serde_json::from_slice::<Value>(&output.stdout) else {
         assert!(errors.contains("does not exist"), "{context}");
         assert!(tried["read"] == "ENOENT", "{}: {context}", String::from_utf8_lossy(path));
