@@ -29,7 +29,10 @@ pub fn effects(
     let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
     let mut compared = HashSet::new();
     let mut fresh_defaults = 0;
-    for change in changes {
+    for (n, change) in changes.iter().enumerate() {
+        if changes[..n].contains(change) {
+            continue;
+        }
         let host = &change.host;
         let (Some(old), Some(new)) = (before.objects(host), after.objects(host)) else {
             continue;
