@@ -173,7 +173,8 @@ pub fn schema() -> serde_json::Value {
     the_schema().clone()
 }
 
-const FORM: Form = Form { schema: the_schema, called: "brief", version: "brief", missing };
+const FORM: Form =
+    Form { schema: the_schema, called: "brief", version: "brief", lines: "", missing };
 
 fn missing(name: &str, _: Option<&str>) -> String {
     match name {

@@ -1,9 +1,13 @@
 //! A mistake in a file that somebody wrote: where, what, and what would be right.
 
+use std::collections::HashSet;
 use std::fmt;
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::ops::Range;
 
 use tarvek_core::words::secret;
+
+use crate::structure::Lines;
 
 /// One mistake, with the line it is in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -29,6 +33,8 @@ pub struct Refused {
     pub file: String,
     /// In the order of the file; at least one.
     pub mistakes: Vec<Mistake>,
+    /// How many more there are.
+    pub more: usize,
 }
 
 impl fmt::Display for Refused {
@@ -43,19 +49,34 @@ impl fmt::Display for Refused {
 
 impl std::error::Error for Refused {}
 
-/// The longest part of a line that is kept.
+/// The longest part of a line that is kept, in characters.
 const EXCERPT: usize = 400;
+
+/// The longest message and remedy that are kept, in characters.
+const MESSAGE: usize = 400;
+
+/// More mistakes than these are counted only.
+pub const MOST: usize = 1000;
 
 /// Collects mistakes in a text.
 #[derive(Debug)]
 pub(crate) struct Mistakes<'a> {
     text: &'a str,
-    found: Vec<(usize, Mistake)>,
+    found: Vec<Found>,
+    known: HashSet<(usize, u64)>,
+    more: usize,
+}
+
+#[derive(Debug)]
+struct Found {
+    span: Range<usize>,
+    message: String,
+    remedy: Option<String>,
 }
 
 impl<'a> Mistakes<'a> {
     pub(crate) fn new(text: &'a str) -> Self {
-        Self { text, found: Vec::new() }
+        Self { text, found: Vec::new(), known: HashSet::new(), more: 0 }
     }
 
     /// Notes a mistake at a byte range of the text.
@@ -65,9 +86,25 @@ impl<'a> Mistakes<'a> {
         message: impl Into<String>,
         remedy: Option<String>,
     ) {
-        let mistake = at(self.text, span.clone(), message.into(), remedy);
-        if !self.found.iter().any(|(_, known)| *known == mistake) {
-            self.found.push((span.start, mistake));
+        self.add_with(span, message, || remedy);
+    }
+
+    /// Notes a mistake whose remedy takes some search; of those that are only counted nobody asks.
+    pub(crate) fn add_with(
+        &mut self,
+        span: Range<usize>,
+        message: impl Into<String>,
+        remedy: impl FnOnce() -> Option<String>,
+    ) {
+        if self.is_full() {
+            self.more += 1;
+            return;
+        }
+        let message = message.into();
+        let mut hasher = DefaultHasher::new();
+        message.hash(&mut hasher);
+        if self.known.insert((span.start, hasher.finish())) {
+            self.found.push(Found { span, message, remedy: remedy() });
         }
     }
 
@@ -75,34 +112,48 @@ impl<'a> Mistakes<'a> {
         self.found.is_empty()
     }
 
+    /// Whether what follows is counted only.
+    pub(crate) fn is_full(&self) -> bool {
+        self.found.len() >= MOST
+    }
+
     /// The mistakes in the order of the file.
     pub(crate) fn into_refused(mut self, file: &str) -> Refused {
-        self.found.sort_by_key(|(start, _)| *start);
-        let mistakes = self.found.into_iter().map(|(_, mistake)| mistake).collect();
-        Refused { file: file.to_owned(), mistakes }
+        self.found.sort_by_key(|found| found.span.start);
+        let lines = Lines::of(self.text);
+        // A secret may go over several lines; hidden or not, there are as many of them.
+        let hidden = secret::hide(self.text);
+        let hidden = Lines::of(&hidden);
+        let mistakes = self.found.into_iter().map(|found| at(&lines, &hidden, found)).collect();
+        Refused { file: file.to_owned(), mistakes, more: self.more }
     }
 }
 
 /// A mistake at a byte range of a text.
-pub(crate) fn at(
-    text: &str,
-    span: Range<usize>,
-    message: String,
-    remedy: Option<String>,
-) -> Mistake {
+fn at(lines: &Lines, hidden: &Lines, Found { span, message, remedy }: Found) -> Mistake {
+    let text = lines.text;
     let start = floor(text, span.start.min(text.len()));
-    let line_start = text[..start].rfind('\n').map_or(0, |end| end + 1);
-    let line_end = text[start..].find('\n').map_or(text.len(), |length| start + length);
+    let line = lines.starts.partition_point(|first| *first <= start);
+    let line_start = lines.starts[line - 1];
+    let line_end = lines.starts.get(line).map_or(text.len(), |next| next - 1);
     let end = floor(text, span.end.clamp(start, line_end));
-    let line = text[line_start..line_end].trim_end_matches('\r');
-    let column = text[line_start..start].chars().count() + 1;
+    let column = lines.characters(line_start..start) + 1;
     Mistake {
-        line: text[..line_start].matches('\n').count() + 1,
+        line,
         column,
-        width: text[start..end].chars().count().max(1),
-        excerpt: secret::hide(&excerpt(line, column)),
-        message,
-        remedy,
+        width: lines.characters(start..end).max(1),
+        excerpt: excerpt(hidden.line(line), column),
+        message: said(&message),
+        remedy: remedy.as_deref().map(said),
+    }
+}
+
+/// A message quotes what somebody wrote: without secrets, and not at any length.
+fn said(message: &str) -> String {
+    let hidden = secret::hide(message);
+    match hidden.char_indices().nth(MESSAGE) {
+        None => hidden,
+        Some((cut, _)) => format!("{}…", &hidden[..cut]),
     }
 }
 
@@ -137,8 +188,8 @@ pub(crate) fn in_line(
         column,
         width: 1,
         excerpt: secret::hide(&excerpt(&shown, column)),
-        message,
+        message: said(&message),
         remedy: Some(remedy.to_owned()),
     };
-    Refused { file: file.to_owned(), mistakes: vec![mistake] }
+    Refused { file: file.to_owned(), mistakes: vec![mistake], more: 0 }
 }

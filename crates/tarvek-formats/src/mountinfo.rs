@@ -42,10 +42,7 @@ fn entry(line: &[u8]) -> Result<MountEntry, &'static str> {
     // Source and superblock options may be empty: then their field is missing altogether.
     let source = fields.next().map(unescape).unwrap_or_default();
     let super_options = fields.next().map(list).unwrap_or_default();
-    let source = match std::str::from_utf8(&source) {
-        Ok(text) => secret::hide(text).into_bytes(),
-        Err(_) => source,
-    };
+    let source = secret::hidden(source);
     Ok(MountEntry {
         id,
         parent,

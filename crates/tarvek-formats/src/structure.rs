@@ -2,6 +2,7 @@
 //! type's schema with the place of each mistake. What is wrong is taken out, so that the rest can be judged all the same.
 
 use std::borrow::Cow;
+use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
 
@@ -15,6 +16,7 @@ use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 
 use crate::mistake::Mistakes;
+use tarvek_core::words::grammar::text_fault;
 use tarvek_core::words::terms::{LARGEST_ID, Origin};
 use tarvek_core::words::text::{nearest, shown};
 
@@ -105,13 +107,42 @@ impl<T: JsonSchema> JsonSchema for OneOrMany<T> {
 pub(crate) struct Lines<'a> {
     pub(crate) text: &'a str,
     pub(crate) starts: Vec<usize>,
+    /// How many characters begin before each block of [`BLOCK`] bytes, so that a long line is not counted again for each place.
+    blocks: Vec<usize>,
 }
+
+const BLOCK: usize = 4096;
 
 impl<'a> Lines<'a> {
     pub(crate) fn of(text: &'a str) -> Self {
         let starts =
             std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
-        Self { text, starts }
+        let mut blocks = Vec::with_capacity(text.len() / BLOCK + 1);
+        let mut count = 0;
+        for block in text.as_bytes().chunks(BLOCK) {
+            blocks.push(count);
+            count += characters(block);
+        }
+        blocks.push(count);
+        Self { text, starts, blocks }
+    }
+
+    /// A line by its number from 1, without its end.
+    pub(crate) fn line(&self, number: usize) -> &'a str {
+        let start = self.starts.get(number - 1).copied().unwrap_or(self.text.len());
+        let end = self.starts.get(number).map_or(self.text.len(), |next| next - 1);
+        self.text[start..end].trim_end_matches('\r')
+    }
+
+    /// How many characters begin before a byte.
+    fn before(&self, at: usize) -> usize {
+        let block = at / BLOCK;
+        self.blocks[block] + characters(&self.text.as_bytes()[block * BLOCK..at])
+    }
+
+    /// How many characters there are between two bytes.
+    pub(crate) fn characters(&self, span: Range<usize>) -> usize {
+        self.before(span.end) - self.before(span.start)
     }
 
     /// The byte where a place begins.
@@ -123,12 +154,16 @@ impl<'a> Lines<'a> {
     }
 
     pub(crate) fn origin(&self, span: &Range<usize>) -> Origin {
-        let line = self.starts.partition_point(|start| *start <= span.start);
-        let start = self.starts[line - 1];
-        let column =
-            self.text.get(start..span.start).map_or(0, |before| before.chars().count()) + 1;
+        let at = span.start.min(self.text.len());
+        let line = self.starts.partition_point(|start| *start <= at);
+        let column = self.characters(self.starts[line - 1]..at) + 1;
         Origin { line: line as u32, column: column as u32 }
     }
+}
+
+/// How many characters of UTF-8 begin in some bytes.
+fn characters(bytes: &[u8]) -> usize {
+    bytes.iter().filter(|&&byte| byte & 0xc0 != 0x80).count()
 }
 
 /// A kind of file.
@@ -139,6 +174,8 @@ pub(crate) struct Form {
     pub(crate) called: &'static str,
     /// The key of its version.
     pub(crate) version: &'static str,
+    /// The key whose text may have several lines.
+    pub(crate) lines: &'static str,
     /// What to add where a key is missing, by the key and the table it is missing in.
     pub(crate) missing: fn(&str, Option<&str>) -> String,
 }
@@ -233,7 +270,13 @@ pub(crate) fn read<T: Default + for<'de> Deserialize<'de>>(
         };
         mistakes.add(span, message, Some("join the two, or give one another name".to_owned()));
     }
-    let mut wrong: Vec<Vec<Segment>> = Vec::new();
+    let mut wrong: HashSet<Vec<Segment>> = HashSet::new();
+    texts(form, table.get_ref(), &mut Vec::new(), mistakes, &mut wrong);
+    if !wrong.is_empty() {
+        let sound = without(std::mem::take(table.get_mut()), &wrong, &mut Vec::new());
+        *table.get_mut() = sound;
+        wrong.clear();
+    }
     let json = json_table(table.get_ref());
     let validator = jsonschema::validator_for((form.schema)()).expect("the schema is sound");
     for error in validator.iter_errors(&json) {
@@ -256,10 +299,62 @@ fn header(line: &str) -> Option<String> {
 }
 
 /// One step down into the document.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 enum Segment {
     Key(String),
     Index(usize),
+}
+
+/// Notes every text that no key may hold.
+fn texts(
+    form: &Form,
+    table: &DeTable,
+    here: &mut Vec<Segment>,
+    mistakes: &mut Mistakes,
+    wrong: &mut HashSet<Vec<Segment>>,
+) {
+    for (key, value) in table {
+        here.push(Segment::Key(key.get_ref().to_string()));
+        match text_fault(key.get_ref(), false) {
+            Some(fault) => {
+                let message = format!("the key {:?} {fault}", shown(key.get_ref().as_bytes()));
+                mistakes.add(key.span(), message, Some(PLAIN.to_owned()));
+                wrong.insert(here.clone());
+            }
+            None => text(form, value, here, mistakes, wrong),
+        }
+        here.pop();
+    }
+}
+
+const PLAIN: &str = "write it in one line, with characters that are seen";
+
+fn text(
+    form: &Form,
+    value: &Spanned<DeValue>,
+    here: &mut Vec<Segment>,
+    mistakes: &mut Mistakes,
+    wrong: &mut HashSet<Vec<Segment>>,
+) {
+    match value.get_ref() {
+        DeValue::String(text) => {
+            let lines = matches!(here.last(), Some(Segment::Key(key)) if form.lines == key);
+            if let Some(fault) = text_fault(text, lines) {
+                let message = format!("the text {:?} {fault}", shown(text.as_bytes()));
+                mistakes.add(value.span(), message, Some(PLAIN.to_owned()));
+                wrong.insert(here.clone());
+            }
+        }
+        DeValue::Array(items) => {
+            for (index, item) in items.iter().enumerate() {
+                here.push(Segment::Index(index));
+                self::text(form, item, here, mistakes, wrong);
+                here.pop();
+            }
+        }
+        DeValue::Table(table) => texts(form, table, here, mistakes, wrong),
+        _ => {}
+    }
 }
 
 fn json_table(table: &DeTable) -> Value {
@@ -272,8 +367,12 @@ fn json(value: &DeValue) -> Value {
     match value {
         DeValue::String(text) => Value::String(text.to_string()),
         DeValue::Integer(number) => {
-            let parsed = i128::from_str_radix(number.as_str(), number.radix()).ok();
-            parsed.and_then(serde_json::Number::from_i128).map_or(Value::Null, Value::Number)
+            let exact = i128::from_str_radix(number.as_str(), number.radix()).ok();
+            let exact = exact.and_then(serde_json::Number::from_i128);
+            // What no key can hold is still a whole number, and too large or too small.
+            let negative = number.as_str().starts_with('-');
+            let vast = || serde_json::Number::from_f64(if negative { -1e300 } else { 1e300 });
+            exact.or_else(vast).map_or(Value::Null, Value::Number)
         }
         DeValue::Float(number) => {
             let parsed = number.as_str().parse::<f64>().ok();
@@ -343,7 +442,11 @@ fn find<'t>(table: &'t Spanned<DeTable<'t>>, path: &[Segment]) -> Option<Found<'
 }
 
 /// The table without what is wrong in it.
-fn without<'t>(table: DeTable<'t>, wrong: &[Vec<Segment>], here: &mut Vec<Segment>) -> DeTable<'t> {
+fn without<'t>(
+    table: DeTable<'t>,
+    wrong: &HashSet<Vec<Segment>>,
+    here: &mut Vec<Segment>,
+) -> DeTable<'t> {
     let mut kept = DeTable::new();
     for (key, value) in table {
         here.push(Segment::Key(key.get_ref().to_string()));
@@ -357,7 +460,7 @@ fn without<'t>(table: DeTable<'t>, wrong: &[Vec<Segment>], here: &mut Vec<Segmen
 
 fn sound<'t>(
     value: Spanned<DeValue<'t>>,
-    wrong: &[Vec<Segment>],
+    wrong: &HashSet<Vec<Segment>>,
     here: &mut Vec<Segment>,
 ) -> Spanned<DeValue<'t>> {
     let span = value.span();
@@ -385,7 +488,7 @@ fn note(
     error: &jsonschema::ValidationError,
     table: &Spanned<DeTable>,
     mistakes: &mut Mistakes,
-    wrong: &mut Vec<Vec<Segment>>,
+    wrong: &mut HashSet<Vec<Segment>>,
 ) {
     let path: Vec<Segment> = error
         .instance_path()
@@ -423,7 +526,7 @@ fn note(
                     format!("unknown key {:?}{place}", shown(key.as_bytes())),
                     Some(remedy),
                 );
-                wrong.push(inner);
+                wrong.insert(inner);
             }
         }
         ValidationErrorKind::Required { property } => {
@@ -442,16 +545,16 @@ fn note(
             let options: Vec<&str> =
                 options.as_array().into_iter().flatten().filter_map(Value::as_str).collect();
             not_among(error.instance().as_str(), what, &options, span, mistakes);
-            wrong.push(path);
+            wrong.insert(path);
         }
         ValidationErrorKind::AnyOf { .. } | ValidationErrorKind::OneOfNotValid { .. } => {
             one_or_many(form, table, &path, rule, mistakes);
-            wrong.push(path);
+            wrong.insert(path);
         }
         ValidationErrorKind::Type { .. } => {
             let wanted = rule.and_then(|rule| rule.get("type")).map(expected).unwrap_or_default();
             mistakes.add(span, format!("expected {wanted}, found {what}"), None);
-            wrong.push(path);
+            wrong.insert(path);
         }
         ValidationErrorKind::Pattern { .. } => {
             let example =
@@ -463,7 +566,7 @@ fn note(
                 format!("{:?} does not have the right form", shown(text.as_bytes())),
                 remedy,
             );
-            wrong.push(path);
+            wrong.insert(path);
         }
         ValidationErrorKind::Minimum { limit } | ValidationErrorKind::Maximum { limit } => {
             if path == [Segment::Key(form.version.into())] {
@@ -481,15 +584,15 @@ fn note(
                     None,
                 );
             }
-            wrong.push(path);
+            wrong.insert(path);
         }
         ValidationErrorKind::MinItems { .. } => {
             mistakes.add(span, "an empty list, where at least one is needed", None);
-            wrong.push(path);
+            wrong.insert(path);
         }
         _ => {
             mistakes.add(span, shown(error.to_string().as_bytes()), None);
-            wrong.push(path);
+            wrong.insert(path);
         }
     }
 }

@@ -4,6 +4,7 @@ use std::fmt;
 use std::io;
 use std::process::ExitCode;
 
+use tarvek_core::words::secret;
 use tarvek_formats::mistake::Refused;
 
 use crate::view::{Screen, mistakes};
@@ -57,7 +58,7 @@ impl Failure {
             Self::Refused(refused) => screen.complain(&mistakes::text(&refused, screen.width())),
             Self::Message { message, remedy } => {
                 let remedy = remedy.map(|remedy| format!("\n        {remedy}")).unwrap_or_default();
-                screen.complain(&format!("tarvek: {message}{remedy}\n"));
+                screen.complain(&secret::hide(&format!("tarvek: {message}{remedy}\n")));
             }
             Self::Unheard => {}
         }

@@ -101,7 +101,8 @@ impl Document {
     /// Takes a text as it is on the host, and hides its secrets. Bytes that are no UTF-8 are replaced.
     pub fn new(name: impl Into<Name>, text: &[u8]) -> Self {
         let text = String::from_utf8_lossy(text);
-        let lines: Vec<String> = text.lines().map(secret::hide).collect();
+        let hidden = secret::hide(&text);
+        let lines: Vec<&str> = hidden.lines().collect();
         let end = if lines.is_empty() { "" } else { "\n" };
         Self { name: name.into(), text: lines.join("\n") + end }
     }

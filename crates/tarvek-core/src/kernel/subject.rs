@@ -78,6 +78,14 @@ pub struct IdRange {
     pub count: u32,
 }
 
+impl IdRange {
+    /// Whether it has ids at all, and none past the last one.
+    pub fn fits(&self) -> bool {
+        let fits = |first: u32| first.checked_add(self.count.checked_sub(1)?);
+        fits(self.inside).and(fits(self.outside)).is_some()
+    }
+}
+
 /// How a user namespace numbers users and groups (`uid_map` and `gid_map` in `user_namespaces(7)`).
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct IdMap {

@@ -5,6 +5,7 @@ pub mod errno;
 pub mod evidence;
 pub mod file_name;
 pub mod finding;
+pub mod grammar;
 pub mod name;
 pub mod options;
 pub mod path;

@@ -10,10 +10,18 @@ use crate::words::terms::Access;
 pub struct MountOptions(Vec<String>);
 
 impl MountOptions {
-    /// From text, separated by commas. A secret among them is hidden; whitespace around one means nothing.
+    /// From text, separated by commas that stand in no quotation marks. A secret among them is hidden, also one that has commas
+    /// itself; whitespace around one means nothing.
     pub fn read(text: &str) -> Self {
-        let options = text.split(',').map(str::trim).filter(|option| !option.is_empty());
-        Self(options.map(secret::hide).collect())
+        let text = secret::hide(text);
+        let mut quoted = false;
+        let options = text.split(|c| {
+            quoted ^= c == '"';
+            c == ',' && !quoted
+        });
+        let options = options.map(str::trim).filter(|option| !option.is_empty());
+        // What is left of a password with commas says nothing.
+        Self(options.filter(|option| *option != secret::HIDDEN).map(str::to_owned).collect())
     }
 
     /// One by one.
@@ -74,6 +82,8 @@ mod tests {
         {
             assert_eq!(MountOptions::read(text).access().word(), access, "{text}");
         }
+        let quoted = MountOptions::read("context=\"a,ro\",password=x,y,z=1,rw");
+        assert_eq!(quoted.to_string(), "context=\"a,ro\",password=[hidden],rw");
         let options = MountOptions::read("uid=1,,uid=2 ,password=x,guest");
         assert_eq!(options.to_string(), "uid=1,uid=2,password=[hidden],guest");
         assert_eq!((options.value("uid"), options.value("gid")), (Some("2"), None));

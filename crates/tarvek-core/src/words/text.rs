@@ -74,7 +74,8 @@ pub fn bytes(count: u64) -> String {
     format!("{value:.1} {}", UNITS[unit])
 }
 
-/// Reads a size: a number and, if it is not bytes, the letter of a binary unit (`500G`, `1.5 TiB`, `131072`).
+/// Reads a size: a number and, if it is not bytes, the letter of a binary unit (`500G`, `1.5 TiB`, `131072`). No filesystem
+/// counts further than an `off_t`, 2^63 - 1 bytes.
 pub fn size(written: &str) -> Option<u64> {
     let written = written.trim();
     let cut = written.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(written.len());
@@ -83,7 +84,8 @@ pub fn size(written: &str) -> Option<u64> {
         Some(unit) => "BKMGTP".find(unit)?,
         None => 0,
     };
-    Some((number * 1024f64.powi(power as i32)) as u64)
+    let bytes = number * 1024f64.powi(power as i32);
+    (bytes < 2f64.powi(63)).then_some(bytes as u64)
 }
 
 /// A span of seconds in its largest unit: `3 days`, `5 minutes`.
@@ -137,6 +139,9 @@ mod tests {
             ("128K", Some(131_072)),
             ("1.5 TiB", Some(3 << 39)),
             ("x", None),
+            ("8191P", Some(8191 << 50)),
+            ("8192P", None),
+            ("99999999999999999999", None),
         ] {
             assert_eq!(size(text), count, "{text}");
         }

@@ -30,7 +30,8 @@ fn the_schema() -> &'static serde_json::Value {
     SCHEMA.get_or_init(structure::schema_of::<raw::Raw>)
 }
 
-const FORM: Form = Form { schema: the_schema, called: "layout", version: "tarvek", missing };
+const FORM: Form =
+    Form { schema: the_schema, called: "layout", version: "tarvek", lines: "why", missing };
 
 fn missing(name: &str, table: Option<&str>) -> String {
     match name {

@@ -45,11 +45,23 @@ macro_rules! forms {
 
 forms! {
     /// Permission bits in octal digits.
-    Octal: "^[0-7]{1,5}$", "0775";
+    Octal: "^0?[0-7]{1,4}$", "0775";
     /// A size with a binary unit.
     Size: "^[0-9]+(\\.[0-9]+)? ?([KMGTP](iB|B)?|B)?$", "500G";
     /// A uid, a uid and gid, or an account.
     RunAs: "^([0-9]+(:[0-9]+)?|[A-Za-z_][A-Za-z0-9_.-]*)$", "840:840";
+    /// A name or number under which a machine is reached.
+    Address: "^[A-Za-z0-9_:][A-Za-z0-9._:-]{0,252}$", "granary.lan";
+    /// What an engine calls a volume or a network.
+    EngineName: "^[A-Za-z0-9][A-Za-z0-9_.-]{0,252}$", "lantern-config";
+    /// A type of filesystem as `mount(8)` takes it.
+    Filesystem: "^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", "zfs";
+    /// Whom `exports(5)` offers something: host, network, wildcard, netgroup or *.
+    Clients: "^[A-Za-z0-9_.:/*?@\\[\\]][A-Za-z0-9_.:/*?@\\[\\]!^-]{0,252}$", "10.20.0.0/24";
+    /// Options as `exports(5)` takes them, comma separated.
+    ExportOptions: "^[A-Za-z0-9_.:=@/+,\\[\\]-]*$", "sec=krb5p,fsid=7";
+    /// Mount propagation (`mount_namespaces(7)`), as engines name it.
+    Propagation: "^r?(private|slave|shared|unbindable)$", "rslave";
 }
 
 /// A site: hosts, shares, mounts, services, intakes and folders.
@@ -90,13 +102,13 @@ pub(super) struct RawHost {
     /// Its system; linux unless said otherwise.
     pub(super) os: Option<Written<Os>>,
     /// Names and numbers under which others reach it.
-    pub(super) addresses: Vec<At<String>>,
+    pub(super) addresses: Vec<At<Address>>,
     /// The host whose system container this is.
     pub(super) inside: Option<At<String>>,
     /// Folders that come from the outer host.
     pub(super) map: Vec<At<RawMapping>>,
     /// Shifted ids of a system container.
-    pub(super) idmap: Vec<RawIdRange>,
+    pub(super) idmap: Vec<At<RawIdRange>>,
     /// Whether SELinux enforces.
     pub(super) selinux: Option<bool>,
     /// Whether its NFS server looks the groups of a user up itself.
@@ -137,11 +149,11 @@ pub(super) struct RawDataset {
     #[schemars(extend("x-required" = true))]
     pub(super) at: Option<At<String>>,
     /// zfs, btrfs, xfs, ext4, …
-    pub(super) filesystem: Option<String>,
+    pub(super) filesystem: Option<Filesystem>,
     /// The most it may hold.
-    pub(super) quota: Option<Size>,
+    pub(super) quota: Option<At<Size>>,
     /// Properties as the filesystem names them.
-    pub(super) properties: BTreeMap<String, String>,
+    pub(super) properties: BTreeMap<At<String>, At<String>>,
 }
 
 /// An account of a host.
@@ -184,7 +196,7 @@ pub(super) struct RawShare {
 pub(super) struct RawExport {
     /// Host, network, wildcard, netgroup or *.
     #[schemars(extend("x-required" = true))]
-    pub(super) clients: Option<String>,
+    pub(super) clients: Option<Clients>,
     /// ro unless said otherwise.
     pub(super) access: Option<Written<Access>>,
     /// Whose ids are replaced: root unless said otherwise.
@@ -196,7 +208,7 @@ pub(super) struct RawExport {
     /// Whether child datasets are exported with it.
     pub(super) crossmnt: bool,
     /// Further options, comma separated.
-    pub(super) options: Option<String>,
+    pub(super) options: Option<ExportOptions>,
 }
 
 /// An SMB offer.
@@ -277,9 +289,9 @@ pub(super) struct RawMount {
     #[schemars(extend("x-required" = true))]
     pub(super) at: Option<At<String>>,
     /// Mount options, comma separated.
-    pub(super) options: Option<String>,
+    pub(super) options: Option<At<String>>,
     /// The SMB user that connects.
-    pub(super) user: Option<String>,
+    pub(super) user: Option<At<String>>,
     /// The credentials file.
     pub(super) credentials: Option<At<String>>,
     /// Whether it may be absent at times.
@@ -314,7 +326,7 @@ pub(super) struct RawService {
     /// the host's that it is published on (all unless given), the protocol tcp (unless given) or udp.
     pub(super) ports: Vec<At<String>>,
     /// The network it is in.
-    pub(super) network: Option<String>,
+    pub(super) network: Option<EngineName>,
     /// Its configuration folder on the host, or volume:NAME where the engine keeps it.
     pub(super) config: Option<At<String>>,
     /// Where that is backed up to.
@@ -361,18 +373,18 @@ pub(super) struct RawMapping {
     /// Or a source of another machine as it is written for mounting: server:/path, //server/share/folder.
     pub(super) source: Option<At<String>>,
     /// Or a volume that the engine keeps; with a share or source, what the engine calls it, so that several services can share it.
-    pub(super) volume: Option<String>,
+    pub(super) volume: Option<EngineName>,
     /// For a share or source: the part of it that is mounted, as a path below it.
-    pub(super) below: Option<String>,
+    pub(super) below: Option<At<String>>,
     /// For a share or source: how.
     pub(super) protocol: Option<Written<Protocol>>,
     /// For a read-only folder: what the engine makes of mounts below it, ro or rw. Engines differ; without this, writing there is
     /// unknown.
     pub(super) nested: Option<Written<Access>>,
     /// For a share or source: mount options, comma separated.
-    pub(super) options: Option<String>,
+    pub(super) options: Option<At<String>>,
     /// For a share or source: the SMB user.
-    pub(super) user: Option<String>,
+    pub(super) user: Option<At<String>>,
     /// For a share or source: the file on the host that holds the user's password.
     pub(super) credentials: Option<At<String>>,
     /// Where the service sees it.
@@ -383,7 +395,7 @@ pub(super) struct RawMapping {
     /// SELinux relabelling.
     pub(super) label: Option<Written<Label>>,
     /// Mount propagation, as the engine names it.
-    pub(super) propagation: Option<String>,
+    pub(super) propagation: Option<Propagation>,
     /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered from the inside.
     pub(super) idmap: bool,
 }

@@ -1,6 +1,6 @@
 //! From [`Raw`] to the core's [`Layout`]: names that refer to something, paths, duplicates.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::{Ipv4Addr, Ipv6Addr};
 use std::ops::Range;
 
@@ -15,16 +15,18 @@ use tarvek_core::layout::settings::{RuleSettings, Silence};
 use tarvek_core::layout::share::{NfsExport, Share, SmbOffer};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::rules::registry;
+use tarvek_core::words::grammar::{self, Naming};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::{AbsPath, PathFault, components};
 use tarvek_core::words::rule::RuleId;
+use tarvek_core::words::secret;
 use tarvek_core::words::terms::{Access, Account, Group, LARGEST_ID, Origin, Protocol, id};
 use tarvek_core::words::text::{nearest, shown, size};
 
 use super::raw::{
-    NumberOrName, Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIntake, RawLibrary,
-    RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
+    NumberOrName, Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIdRange, RawIntake,
+    RawLibrary, RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
 };
 use crate::mistake::Mistakes;
 use crate::structure::{At, Lines, OneOrMany};
@@ -43,12 +45,15 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     validator.unique_addresses(&layout.hosts);
     layout.shares =
         in_order(share).into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
-    for host in &layout.hosts {
-        let here =
-            mount.iter().filter(|m| m.value.host.as_ref().is_some_and(|h| host.name == *h.value));
-        validator.unique(here.filter_map(|raw| raw.value.at.as_ref()), |at| {
-            format!("{} has a second mount at {at}", host.name)
-        });
+    let mut points: BTreeMap<&str, Vec<&At<String>>> = BTreeMap::new();
+    for RawMount { host, at, .. } in mount.iter().map(|raw| &raw.value) {
+        if let (Some(host), Some(at)) = (host, at) {
+            points.entry(&host.value).or_default().push(at);
+        }
+    }
+    for (host, points) in points {
+        let host = Name::from(host);
+        validator.unique(points.into_iter(), |at| format!("{host} has a second mount at {at}"));
     }
     layout.mounts = mount.into_iter().filter_map(|raw| validator.mount(raw)).collect();
     layout.services = in_order(service)
@@ -71,31 +76,54 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
 }
 
 /// Named things in the order of the file.
-fn in_order<T>(map: std::collections::BTreeMap<At<String>, T>) -> Vec<(At<String>, T)> {
+fn in_order<T>(map: BTreeMap<At<String>, T>) -> Vec<(At<String>, T)> {
     let mut items: Vec<_> = map.into_iter().collect();
     items.sort_by_key(|(name, _)| name.span.start);
     items
 }
 
+/// Names that may be referred to.
+#[derive(Default)]
+struct Known {
+    /// In the order of the file, for messages.
+    all: Vec<String>,
+    set: HashSet<String>,
+}
+
+impl<'a> FromIterator<&'a str> for Known {
+    fn from_iter<I: IntoIterator<Item = &'a str>>(names: I) -> Self {
+        let all: Vec<String> = names.into_iter().map(str::to_owned).collect();
+        Self { set: all.iter().cloned().collect(), all }
+    }
+}
+
 /// What references may refer to.
 struct Names {
-    hosts: Vec<String>,
-    shares: Vec<(String, Option<String>)>,
-    services: Vec<String>,
+    hosts: Known,
+    shares: Known,
+    services: Known,
+    rules: Known,
+    /// The host that offers a share.
+    offered: HashMap<String, String>,
 }
 
 impl Names {
     fn of(raw: &Raw) -> Self {
-        let share = |(name, share): (&At<String>, &RawShare)| {
-            (name.value.clone(), share.host.as_ref().map(|host| host.value.clone()))
+        let offered = |(name, share): (&At<String>, &RawShare)| {
+            Some((name.value.clone(), share.host.as_ref()?.value.clone()))
         };
         Self {
-            hosts: raw.host.keys().map(|name| name.value.clone()).collect(),
-            shares: raw.share.iter().map(share).collect(),
-            services: raw.service.keys().map(|name| name.value.clone()).collect(),
+            hosts: raw.host.keys().map(|name| name.value.as_str()).collect(),
+            shares: raw.share.keys().map(|name| name.value.as_str()).collect(),
+            services: raw.service.keys().map(|name| name.value.as_str()).collect(),
+            rules: registry::rules().map(|rule| rule.id).collect(),
+            offered: raw.share.iter().filter_map(offered).collect(),
         }
     }
 }
+
+/// How many known names a message lists.
+const MOST_KNOWN: usize = 20;
 
 struct Validator<'a, 'm, 't> {
     lines: Lines<'a>,
@@ -111,35 +139,87 @@ impl Validator<'_, '_, '_> {
     }
 
     /// Checks a reference; the mistake names the nearest known name.
-    fn refer(&mut self, what: &str, name: &At<String>, known: &[String]) -> Option<Name> {
-        if known.contains(&name.value) {
+    fn refer(
+        mistakes: &mut Mistakes,
+        what: &str,
+        name: &At<String>,
+        known: &Known,
+    ) -> Option<Name> {
+        if known.set.contains(&name.value) {
             return Some(name.value.as_str().into());
         }
-        let remedy = match nearest(&name.value, known.iter().map(String::as_str)) {
-            Some(near) => format!("did you mean {near:?}?"),
-            None if known.is_empty() => {
-                format!("declare it as [{what}.{}]", shown(name.value.as_bytes()))
-            }
-            None => format!("known: {}", known.join(", ")),
-        };
         let message = format!("there is no {what} {:?}", shown(name.value.as_bytes()));
-        self.mistakes.add(name.span.clone(), message, Some(remedy));
+        mistakes.add_with(name.span.clone(), message, || {
+            Some(match nearest(&name.value, known.all.iter().map(String::as_str)) {
+                Some(near) => format!("did you mean {:?}?", shown(near.as_bytes())),
+                None if known.all.is_empty() => {
+                    format!("declare it as [{what}.{}]", shown(name.value.as_bytes()))
+                }
+                None => {
+                    let some = known.all.iter().take(MOST_KNOWN);
+                    let some: Vec<String> = some.map(|name| shown(name.as_bytes())).collect();
+                    let more = if known.all.len() > MOST_KNOWN { ", …" } else { "" };
+                    format!("known: {}{more}", some.join(", "))
+                }
+            })
+        });
         None
     }
 
+    /// Checks a name against its grammar.
+    fn name(&mut self, sort: Naming, name: &At<String>) -> bool {
+        let fault = grammar::fault(sort, &name.value);
+        if let Some(fault) = &fault {
+            let message = format!("the name {:?} {fault}", shown(name.value.as_bytes()));
+            self.mistakes.add(name.span.clone(), message, Some(sort.rule().to_owned()));
+        }
+        fault.is_none()
+    }
+
+    /// A name, if it is one.
+    fn named(&mut self, sort: Naming, name: Option<At<String>>) -> Option<Name> {
+        let name = name?;
+        self.name(sort, &name).then(|| name.value.into())
+    }
+
+    fn members(&mut self, list: Vec<At<String>>) -> Vec<Name> {
+        list.into_iter().filter_map(|name| self.named(Naming::Member, Some(name))).collect()
+    }
+
+    /// Mount options. They part at commas that stand in no quotation marks.
+    fn options(&mut self, written: Option<At<String>>) -> MountOptions {
+        let Some(written) = written else { return MountOptions::default() };
+        if written.value.matches('"').count() % 2 == 1 {
+            let message = "a quotation mark in the options has no second one";
+            let remedy = "options with commas in their value are quoted: context=\"a,b\"";
+            self.mistakes.add(written.span, message, Some(remedy.to_owned()));
+            return MountOptions::default();
+        }
+        MountOptions::read(&written.value)
+    }
+
+    /// A file of credentials: it stands among mount options.
+    fn credentials(&mut self, written: Option<At<String>>) -> Option<AbsPath> {
+        let written = written?;
+        if written.value.contains([',', '"']) {
+            let message = "a file of credentials can't have a comma or quotation mark in its name";
+            let remedy = "mount options part there; give it another name".to_owned();
+            self.mistakes.add(written.span, message, Some(remedy));
+            return None;
+        }
+        self.path(Some(written))
+    }
+
     fn host_named(&mut self, name: Option<At<String>>) -> Option<Name> {
-        let known = self.names.hosts.clone();
-        self.refer("host", &name?, &known)
+        Self::refer(self.mistakes, "host", &name?, &self.names.hosts)
     }
 
     fn share_named(&mut self, name: &At<String>) -> Option<Name> {
-        let known: Vec<String> = self.names.shares.iter().map(|(name, _)| name.clone()).collect();
-        self.refer("share", name, &known)
+        Self::refer(self.mistakes, "share", name, &self.names.shares)
     }
 
     fn service_named(&mut self, name: Option<At<String>>) -> Option<Name> {
-        let known = self.names.services.clone();
-        self.refer("service", &name?, &known)
+        Self::refer(self.mistakes, "service", &name?, &self.names.services)
     }
 
     /// A path that has to be absolute.
@@ -200,15 +280,20 @@ impl Validator<'_, '_, '_> {
             format!("the dataset {name} is declared twice")
         });
         let datasets = raw.datasets.into_iter().filter_map(|raw| self.dataset(raw)).collect();
-        let groups: Vec<Group> = in_order(raw.groups)
-            .into_iter()
-            .map(|(name, gid)| Group { name: name.value.into(), gid })
-            .collect();
-        let known: Vec<String> = groups.iter().map(|group| group.name.raw().to_owned()).collect();
+        self.name(Naming::Thing, &name);
+        let mut groups: Vec<Group> = Vec::new();
+        for (name, gid) in in_order(raw.groups) {
+            self.name(Naming::Account, &name);
+            groups.push(Group { name: name.value.into(), gid });
+        }
+        let known: Known = groups.iter().map(|group| group.name.raw()).collect();
         let mut accounts = Vec::new();
         for (name, raw) in in_order(raw.accounts) {
-            let named =
-                raw.groups.iter().filter_map(|group| self.refer("group", group, &known)).collect();
+            self.name(Naming::Account, &name);
+            let groups = raw.groups.iter();
+            let named = groups
+                .filter_map(|group| Self::refer(self.mistakes, "group", group, &known))
+                .collect();
             if let Some(uid) = raw.uid {
                 accounts.push(Account {
                     name: name.value.into(),
@@ -227,22 +312,40 @@ impl Validator<'_, '_, '_> {
                 .map(|roles| roles.0.into_iter().map(|role| role.0).collect())
                 .unwrap_or_default(),
             os: raw.os.map(|os| os.0).unwrap_or_default(),
-            addresses: raw.addresses.into_iter().map(|address| address.value.into()).collect(),
+            addresses: raw.addresses.into_iter().map(|address| address.value.0.into()).collect(),
             inside,
             map: self.maps(raw.map),
-            idmap: raw
-                .idmap
-                .into_iter()
-                .filter_map(|r| {
-                    Some(IdRange { inside: r.inside?, outside: r.outside?, count: r.count? })
-                })
-                .collect(),
+            idmap: self.ranges(raw.idmap),
             selinux: raw.selinux,
             manage_gids: raw.manage_gids,
             datasets,
             accounts,
             groups,
         }
+    }
+
+    /// The lines of an id map (`user_namespaces(7)`): none may overlap another, inside or outside.
+    fn ranges(&mut self, raw: Vec<At<RawIdRange>>) -> Vec<IdRange> {
+        let mut ranges: Vec<(IdRange, Range<usize>)> = Vec::new();
+        for At { value: raw, span } in raw {
+            let (Some(inside), Some(outside), Some(count)) = (raw.inside, raw.outside, raw.count)
+            else {
+                continue;
+            };
+            let range = IdRange { inside, outside, count };
+            if !range.fits() {
+                let remedy = "count starts at 1, and no id is larger than 4294967294".to_owned();
+                self.mistakes.add(span.clone(), "a range that has no such ids", Some(remedy));
+            }
+            ranges.push((range, span));
+        }
+        let mut sorted = ranges.iter().map(|(range, _)| *range).collect::<Vec<_>>();
+        if let Some((first, second)) = overlap(&mut sorted) {
+            let late = ranges.iter().rev().find(|(range, _)| *range == first || *range == second);
+            let span = late.map_or(0..0, |(_, span)| span.clone());
+            self.mistakes.add(span, overlapping(first, second), Some(NO_OVERLAP.to_owned()));
+        }
+        ranges.into_iter().map(|(range, _)| range).collect()
     }
 
     fn unique_addresses(&mut self, hosts: &[Host]) {
@@ -271,19 +374,48 @@ impl Validator<'_, '_, '_> {
         let origin = self.origin(&raw.span);
         let raw = raw.value;
         let at = self.path(raw.at);
+        let name = self.named(Naming::Dataset, raw.name);
+        let quota = raw.quota.and_then(|quota| {
+            let bytes = size(&quota.value.0);
+            if bytes.is_none() {
+                let remedy = "the largest is 8191P".to_owned();
+                self.mistakes.add(
+                    quota.span,
+                    "no filesystem has room for such a quota",
+                    Some(remedy),
+                );
+            }
+            bytes
+        });
+        let mut properties = Vec::new();
+        for (name, value) in raw.properties {
+            let word = |c: char| c.is_ascii_alphanumeric() || matches!(c, ':' | '-' | '.' | '_');
+            if name.value.is_empty() || name.value.starts_with('-') || !name.value.chars().all(word)
+            {
+                let message =
+                    format!("{:?} is no name of a property", shown(name.value.as_bytes()));
+                let remedy = "use letters, digits, :, -, . and _".to_owned();
+                self.mistakes.add(name.span, message, Some(remedy));
+            }
+            properties.push((name.value, secret::hide(&value.value)));
+        }
         Some(Dataset {
-            name: raw.name?.value.into(),
+            name: name?,
             at: at?,
-            filesystem: raw.filesystem.map(Name::from),
-            quota: raw.quota.as_ref().and_then(|quota| size(&quota.0)),
-            properties: raw.properties.into_iter().collect(),
+            filesystem: raw.filesystem.map(|filesystem| filesystem.0.into()),
+            quota,
+            properties,
             origin,
         })
     }
 
     fn share(&mut self, name: At<String>, raw: RawShare) -> Option<Share> {
         let (host, path) = (self.host_named(raw.host), self.path(raw.path));
-        let smb = raw.smb.map(smb);
+        self.name(Naming::Thing, &name);
+        if raw.smb.is_some() {
+            self.smb_name(&name);
+        }
+        let smb = raw.smb.map(|smb| self.smb(smb));
         Some(Share {
             origin: self.origin(&name.span),
             name: name.value.into(),
@@ -295,20 +427,32 @@ impl Validator<'_, '_, '_> {
         })
     }
 
+    /// What an SMB server takes for the name of a share.
+    fn smb_name(&mut self, name: &At<String>) {
+        let sections = ["global", "homes", "printers", "ipc$", "print$"];
+        let taken = sections.iter().any(|section| name.value.eq_ignore_ascii_case(section));
+        if taken || name.value.chars().count() > 80 {
+            let message = format!("no SMB share can be called {:?}", shown(name.value.as_bytes()));
+            let remedy = "give it another name, of at most 80 characters";
+            self.mistakes.add(name.span.clone(), message, Some(remedy.to_owned()));
+        }
+    }
+
     fn mount(&mut self, raw: At<RawMount>) -> Option<Mount> {
         let origin = self.origin(&raw.span);
         let raw = raw.value;
         let (host, at) = (self.host_named(raw.host), self.path(raw.at));
-        let credentials = raw.credentials.and_then(|file| self.path(Some(file)));
+        let credentials = self.credentials(raw.credentials);
         let from = self.mount_source(raw.from, raw.protocol);
-        let options = raw.options.as_deref().map(MountOptions::read).unwrap_or_default();
+        let options = self.options(raw.options);
+        let user = self.named(Naming::Member, raw.user);
         Some(Mount {
             host: host?,
             from: from?,
             protocol: raw.protocol?.0,
             at: at?,
             options,
-            user: raw.user.map(Name::from),
+            user,
             credentials,
             removable: raw.removable,
             origin,
@@ -338,20 +482,16 @@ impl Validator<'_, '_, '_> {
             {
                 self.path(Some(from.clone()))?;
             }
-            return Some(MountSource::Literal(text.into()));
+            return Some(MountSource::Literal(secret::hide(text).into()));
         };
         let part = |text: &str| At { value: text.to_owned(), span: from.span.clone() };
         let named = self.share_named(&part(share));
         self.host_named(Some(part(host)))?;
-        let offered = self
-            .names
-            .shares
-            .iter()
-            .find(|(name, _)| name == share)
-            .and_then(|(_, host)| host.clone());
-        let offered =
-            offered.filter(|offered| offered != host && self.names.hosts.contains(offered));
+        let offered = self.names.offered.get(share).map(|host| Name::from(host.as_str()));
+        let offered = offered
+            .filter(|offered| *offered != *host && self.names.hosts.set.contains(offered.raw()));
         if let Some(offered) = offered {
+            let (share, host) = (Name::from(share), Name::from(host));
             let message = format!("the share {share} is offered by {offered}, not by {host}");
             self.mistakes.add(from.span, message, Some(format!("write \"{offered}:{share}\"")));
             return None;
@@ -382,26 +522,32 @@ impl Validator<'_, '_, '_> {
         let source = if let Some(from) = raw.from {
             MapSource::Folder(self.declared(from))
         } else if let Some(volume) = raw.volume.as_ref().filter(|_| !network) {
-            MapSource::Volume(volume.as_str().into())
+            MapSource::Volume(volume.0.as_str().into())
         } else {
             let from = match (raw.share, raw.source) {
                 (Some(share), _) => MountSource::Share(self.share_named(&share)?),
-                (None, source) => MountSource::Literal(source?.value.into()),
+                (None, source) => MountSource::Literal(secret::hide(&source?.value).into()),
             };
             let Some(Written(protocol)) = raw.protocol.filter(|how| how.0.is_network()) else {
                 let remedy = Some("protocol = \"nfs\" or \"smb\"".to_owned());
                 self.mistakes.add(span, "a mapping of a share needs its protocol", remedy);
                 return None;
             };
-            let options = raw.options.as_deref().map(MountOptions::read).unwrap_or_default();
+            if let Some(below) = &raw.below
+                && components(below.value.as_bytes()).any(|part| part == b"..")
+            {
+                let message = "what is mounted of a share lies below it; \"..\" leads out";
+                let remedy = "write it without \"..\"".to_owned();
+                self.mistakes.add(below.span.clone(), message, Some(remedy));
+            }
             MapSource::Share(Box::new(EngineMount {
                 from,
-                below: raw.below.map(Name::from),
+                below: raw.below.map(|below| below.value.into()),
                 protocol,
-                options,
-                user: raw.user.map(Name::from),
-                credentials: raw.credentials.and_then(|file| self.path(Some(file))),
-                volume: raw.volume.map(Name::from),
+                options: self.options(raw.options),
+                user: self.named(Naming::Member, raw.user),
+                credentials: self.credentials(raw.credentials),
+                volume: raw.volume.map(|name| name.0.into()),
             }))
         };
         let to = self.declared(raw.to?);
@@ -410,7 +556,7 @@ impl Validator<'_, '_, '_> {
             to,
             access: raw.access.map_or(Access::ReadWrite, |access| access.0),
             label: raw.label.map(|label| label.0),
-            propagation: raw.propagation,
+            propagation: raw.propagation.map(|how| how.0),
             nested: raw.nested.map(|nested| nested.0),
             idmap: raw.idmap,
             origin,
@@ -429,25 +575,33 @@ impl Validator<'_, '_, '_> {
     }
 
     fn translation(&mut self, raw: RawTranslation) -> Option<Translation> {
-        let services = self.names.services.clone();
-        let service = raw.service.and_then(|name| self.refer("service", &name, &services));
+        let service = self.service_named(raw.service);
         let from = raw.from.map(|from| self.declared(from));
         let to = raw.to.map(|to| self.declared(to));
         Some(Translation { service: service?, from: from?, to: to? })
     }
 
     fn service(&mut self, name: At<String>, raw: RawService) -> Option<Service> {
+        self.name(Naming::Thing, &name);
         let host = self.host_named(raw.host);
         let map = raw.map.map(|maps| self.maps(maps));
         self.unique(raw.libraries.iter().filter_map(|raw| raw.value.name.as_ref()), |name| {
-            format!("a second library is called {name:?}")
+            format!("a second library is called \"{name}\"")
         });
         let libraries = raw.libraries.into_iter().filter_map(|raw| self.library(raw)).collect();
         let translate = raw.translate.into_iter().filter_map(|raw| self.translation(raw)).collect();
         let (mut config, mut config_volume) = (None, None);
         if let Some(written) = raw.config {
             match written.value.strip_prefix("volume:") {
-                Some(volume) => config_volume = Some(Name::from(volume)),
+                Some(volume) => {
+                    let word = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '.' | '-');
+                    if volume.is_empty() || !volume.chars().all(word) {
+                        let message = "no engine has a volume of that name";
+                        let remedy = "use letters, digits, _, . and -".to_owned();
+                        self.mistakes.add(written.span.clone(), message, Some(remedy));
+                    }
+                    config_volume = Some(Name::from(volume));
+                }
                 None => config = self.path(Some(written)),
             }
         }
@@ -465,7 +619,10 @@ impl Validator<'_, '_, '_> {
                     }
                     GroupRef::Gid(gid)
                 }
-                Err(_) => GroupRef::Name(name.into()),
+                Err(_) => {
+                    self.name(Naming::Account, &At { value: name.clone(), span: group.span });
+                    GroupRef::Name(name.into())
+                }
             },
         };
         let groups = raw.groups.into_iter().map(group).collect();
@@ -483,11 +640,11 @@ impl Validator<'_, '_, '_> {
             userns: raw.userns.and_then(|userns| self.userns(&userns)),
             map,
             ports: raw.ports.into_iter().filter_map(|port| self.port(port)).collect(),
-            network: raw.network,
+            network: raw.network.map(|name| name.0),
             config,
             config_volume,
             translate,
-            backup: raw.backup,
+            backup: raw.backup.as_deref().map(secret::hide),
             libraries,
         })
     }
@@ -513,7 +670,9 @@ impl Validator<'_, '_, '_> {
 
     fn userns(&mut self, written: &At<String>) -> Option<UserNs> {
         let text = written.value.as_str();
-        let of_account = |account: &str| (!account.is_empty()).then(|| Name::from(account));
+        let of_account = |account: &str| {
+            grammar::fault(Naming::Account, account).is_none().then(|| Name::from(account))
+        };
         let read = match text.split_once(':') {
             None if text == "host" => Some(UserNs::Host),
             Some(("rootless", account)) => of_account(account).map(UserNs::Rootless),
@@ -534,13 +693,14 @@ impl Validator<'_, '_, '_> {
         let origin = self.origin(&raw.span);
         let raw = raw.value;
         let roots: Vec<Declared> = raw.roots?.into_iter().map(|root| self.declared(root)).collect();
+        let name = self.named(Naming::Title, raw.name);
         Some(Library {
-            name: raw.name?.value.into(),
+            name: name?,
             kind: raw.kind?.0,
             roots,
             original: raw.original,
-            backup: raw.backup,
-            prefer: raw.prefer,
+            backup: raw.backup.as_deref().map(secret::hide),
+            prefer: raw.prefer.as_deref().map(secret::hide),
             origin,
         })
     }
@@ -549,22 +709,26 @@ impl Validator<'_, '_, '_> {
         let origin = self.origin(&raw.span);
         let raw = raw.value;
         let (host, path) = (self.host_named(raw.host), self.path(raw.path));
+        let owner = self.named(Naming::Account, raw.owner);
+        let group = self.named(Naming::Account, raw.group);
+        let mut rights = Vec::new();
+        for (who, right) in in_order(raw.rights) {
+            rights.extend(self.named(Naming::Member, Some(who)).map(|who| (who, right.0)));
+        }
         Some(Folder {
             host: host?,
             path: path?,
-            owner: raw.owner.map(|owner| owner.value.into()),
-            group: raw.group.map(|group| group.value.into()),
+            owner,
+            group,
             mode: raw.mode.as_ref().and_then(octal),
-            rights: in_order(raw.rights)
-                .into_iter()
-                .map(|(who, right)| (who.value.into(), right.0))
-                .collect(),
+            rights,
             purpose: raw.is.map(|purpose| purpose.0),
             origin,
         })
     }
 
     fn intake(&mut self, name: At<String>, raw: RawIntake) -> Option<Intake> {
+        self.name(Naming::Thing, &name);
         let fetch = raw.fetch.and_then(|raw| {
             let (service, done) = (self.service_named(raw.service), self.written(raw.done));
             let partial = raw.partial.and_then(|partial| self.written(Some(partial)));
@@ -590,8 +754,7 @@ impl Validator<'_, '_, '_> {
     }
 
     fn rule(&mut self, name: &At<String>) -> Option<RuleId> {
-        let known: Vec<String> = registry::rules().map(|rule| rule.id.to_owned()).collect();
-        registry::named(self.refer("rule", name, &known)?.raw())
+        registry::named(Self::refer(self.mistakes, "rule", name, &self.names.rules)?.raw())
     }
 
     fn rules(&mut self, raw: RawRules) -> RuleSettings {
@@ -603,7 +766,7 @@ impl Validator<'_, '_, '_> {
             let rule = raw.rule.and_then(|name| self.rule(&name));
             let below = raw.below.and_then(|path| self.path(Some(path)));
             if let (Some(rule), Some(why)) = (rule, raw.why) {
-                settings.silence.push(Silence { rule, below, why });
+                settings.silence.push(Silence { rule, below, why: secret::hide(&why) });
             }
         }
         settings
@@ -611,20 +774,47 @@ impl Validator<'_, '_, '_> {
 
     /// An account that a service names has to be one that its host declares, where the host declares any.
     fn unknown_accounts(&mut self, layout: &Layout) {
+        let mut accounts: HashMap<&str, Known> = HashMap::new();
         for service in &layout.services {
             let (RunAs::Account(name), Some(host)) = (&service.runs_as, layout.host(&service.host))
             else {
                 continue;
             };
-            let known: Vec<String> =
-                host.accounts.iter().map(|account| account.name.raw().to_owned()).collect();
-            if !known.is_empty() && !known.iter().any(|known| known == name.raw()) {
+            let of_host = || host.accounts.iter().map(|account| account.name.raw()).collect();
+            let known = accounts.entry(host.name.raw()).or_insert_with(of_host);
+            if !known.all.is_empty() && !known.set.contains(name.raw()) {
                 let line = self.lines.starts[service.origin.line as usize - 1];
                 let span = self.lines.text[line..]
                     .find("runs_as")
                     .map_or(line..line, |at| line + at..line + at + "runs_as".len());
-                self.refer("account", &At { value: name.raw().to_owned(), span }, &known);
+                let name = At { value: name.raw().to_owned(), span };
+                Self::refer(self.mistakes, "account", &name, known);
             }
+        }
+    }
+
+    fn smb(&mut self, raw: RawSmb) -> SmbOffer {
+        SmbOffer {
+            guests: raw.guests,
+            guest_only: raw.guest_only,
+            only: self.members(raw.only),
+            deny: self.members(raw.deny),
+            writable: raw.writable,
+            read: self.members(raw.read),
+            write: self.members(raw.write),
+            admins: self.members(raw.admins),
+            force_user: self.named(Naming::Member, raw.force_user),
+            force_group: raw.force_group.and_then(|group| {
+                // With a plus only for those who are its members (`smb.conf(5)`).
+                let bare = group.value.strip_prefix('+').unwrap_or(&group.value).to_owned();
+                let fine = self.name(Naming::Member, &At { value: bare, span: group.span });
+                fine.then(|| group.value.into())
+            }),
+            create_mask: raw.create_mask.as_ref().and_then(octal),
+            folder_mask: raw.folder_mask.as_ref().and_then(octal),
+            force_create_mode: raw.force_create_mode.as_ref().and_then(octal),
+            force_folder_mode: raw.force_folder_mode.as_ref().and_then(octal),
+            recycle: raw.recycle,
         }
     }
 }
@@ -647,7 +837,7 @@ fn octal(text: &Octal) -> Option<u16> {
 
 fn export(raw: RawExport) -> Option<NfsExport> {
     Some(NfsExport {
-        clients: raw.clients?.into(),
+        clients: raw.clients?.0.into(),
         access: raw.access.map_or(Access::ReadOnly, |access| access.0),
         squash: raw.squash.map(|squash| squash.0).unwrap_or_default(),
         anonuid: raw.anonuid,
@@ -655,8 +845,7 @@ fn export(raw: RawExport) -> Option<NfsExport> {
         crossmnt: raw.crossmnt,
         options: raw
             .options
-            .as_deref()
-            .map(|text| MountOptions::read(text).iter().map(str::to_owned).collect())
+            .map(|text| MountOptions::read(&text.0).iter().map(str::to_owned).collect())
             .unwrap_or_default(),
     })
 }
@@ -695,34 +884,31 @@ fn id_map(text: &str) -> Option<IdMap> {
         map.uids.extend(users.then_some(range));
         map.gids.extend(groups.then_some(range));
     }
-    Some(map)
+    let apart = |ranges: &[IdRange]| overlap(&mut ranges.to_vec()).is_none();
+    (apart(&map.uids) && apart(&map.gids)).then_some(map)
+}
+
+const NO_OVERLAP: &str = "each id stands in one line, inside and outside";
+
+fn overlapping(first: IdRange, second: IdRange) -> String {
+    let range = |r: IdRange| format!("{}:{}:{}", r.inside, r.outside, r.count);
+    format!("the ranges {} and {} overlap", range(first), range(second))
+}
+
+/// Two ranges that have an id in common, inside or outside.
+fn overlap(ranges: &mut [IdRange]) -> Option<(IdRange, IdRange)> {
+    let first_of: [fn(&IdRange) -> u32; 2] = [|range| range.inside, |range| range.outside];
+    first_of.into_iter().find_map(|first| {
+        ranges.sort_by_key(first);
+        let meets = |pair: &&[IdRange]| first(&pair[1]) - first(&pair[0]) < pair[0].count;
+        ranges.windows(2).find(meets).map(|pair| (pair[0], pair[1]))
+    })
 }
 
 /// `INSIDE:OUTSIDE:COUNT`, none of it empty and none past the last id.
 fn id_range(text: &str) -> Option<IdRange> {
     let numbers: Vec<u32> = text.split(':').map(str::parse).collect::<Result<_, _>>().ok()?;
     let [inside, outside, count] = numbers[..] else { return None };
-    let fits = |first: u32| first.checked_add(count.checked_sub(1)?);
-    fits(inside).and(fits(outside)).map(|_| IdRange { inside, outside, count })
-}
-
-fn smb(raw: RawSmb) -> SmbOffer {
-    let names = |list: Vec<At<String>>| list.into_iter().map(|name| name.value.into()).collect();
-    SmbOffer {
-        guests: raw.guests,
-        guest_only: raw.guest_only,
-        only: names(raw.only),
-        deny: names(raw.deny),
-        writable: raw.writable,
-        read: names(raw.read),
-        write: names(raw.write),
-        admins: names(raw.admins),
-        force_user: raw.force_user.map(|name| name.value.into()),
-        force_group: raw.force_group.map(|name| name.value.into()),
-        create_mask: raw.create_mask.as_ref().and_then(octal),
-        folder_mask: raw.folder_mask.as_ref().and_then(octal),
-        force_create_mode: raw.force_create_mode.as_ref().and_then(octal),
-        force_folder_mode: raw.force_folder_mode.as_ref().and_then(octal),
-        recycle: raw.recycle,
-    }
+    let range = IdRange { inside, outside, count };
+    range.fits().then_some(range)
 }

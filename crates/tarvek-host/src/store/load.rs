@@ -13,6 +13,7 @@ use tarvek_core::kernel::nfs4::Nfs4Acl;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::secret;
 use tarvek_core::words::terms::{Account, Group};
 use tarvek_core::words::text::shown;
 use tarvek_formats::acl;
@@ -51,7 +52,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
     let (tree, ids) = tree(db, file)?;
     let number = |key: &str| keys.get(key).and_then(|value| value.parse::<i64>().ok());
     let documents = rows(db, "SELECT name, text FROM document ORDER BY name", |row| {
-        Ok(Document { name: name(row, 0)?, text: row.get(1)? })
+        Ok(Document::new(name(row, 0)?, row.get::<_, String>(1)?.as_bytes()))
     })?;
     let facts = HostFacts {
         name: keys.get("host").map(|host| host.as_str().into()).unwrap_or_default(),
@@ -67,7 +68,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
             "SELECT source, point, filesystem, options FROM fstab ORDER BY rowid",
             |row| {
                 Ok(FstabEntry {
-                    source: name(row, 0)?,
+                    source: secret::hide(&row.get::<_, String>(0)?).into(),
                     point: path(row, 1)?,
                     filesystem: name(row, 2)?,
                     options: options(row, 3)?,
@@ -142,7 +143,7 @@ fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {
             options: options(row, 6)?,
             propagation: list(row, 7)?,
             filesystem: name(row, 8)?,
-            source: row.get(9)?,
+            source: secret::hidden(row.get(9)?),
             super_options: options(row, 10)?,
         })
     })?;

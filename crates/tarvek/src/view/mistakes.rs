@@ -25,7 +25,7 @@ pub(crate) fn text(refused: &Refused, width: usize) -> String {
         out += &one(&renderer, &refused.file, mistake, width);
         out += "\n\n";
     }
-    let count = refused.mistakes.len();
+    let count = refused.mistakes.len() + refused.more;
     if count > MOST {
         out += &format!("… and {}.\n", counted((count - MOST) as u64, "further mistake"));
     }
