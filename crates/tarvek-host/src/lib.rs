@@ -1,7 +1,8 @@
 //! The live machine: what this host is and what lies on it. Nothing here judges. The only files that are
-//! ever written are surveys, where somebody named one.
+//! ever written are surveys, and new files in a folder, where somebody named one.
 
 mod attributes;
+pub mod files;
 pub mod observe;
 mod project;
 pub mod prove;

@@ -8,12 +8,12 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::text::shell_quoted;
 
-use super::{Piece, Source};
+use super::{Emitted, Piece, Source};
 
 /// Accounts and groups of a host, as a script that leaves alone what is there.
-pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Emitted {
     if host.accounts.is_empty() && host.groups.is_empty() {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     let source = Source { file };
     let mut out = format!(
@@ -41,7 +41,7 @@ pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             out += &format!("member {} {}\n", quoted(group), quoted(&account.name));
         }
     }
-    vec![Piece { name: "accounts.sh".into(), text: out, mode: 0o755 }]
+    Ok(vec![Piece { name: "accounts.sh".into(), text: out, mode: 0o755 }])
 }
 
 fn quoted(name: &Name) -> String {

@@ -5,11 +5,14 @@ use tarvek_core::layout::mount::MountSource;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Os, Protocol};
+use tarvek_core::words::text::shell_quoted;
 
-use super::{Piece, address, fstab, text};
+use super::mounts::fstab_line;
+use super::quote::{comment, url, windows};
+use super::{Emitted, Piece, address, text};
 
 /// Words for every client of the layout, or for one.
-pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Vec<Piece> {
+pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Emitted {
     let mut out = String::new();
     let clients = layout.hosts.iter().filter(|host| host.roles.contains(&HostRole::Client));
     for host in clients.filter(|host| only.is_none_or(|only| only.name == host.name)) {
@@ -21,36 +24,39 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Vec<Piece> {
             let Some(share) = share else { continue };
             let server = address(layout, &share.host);
             let user = mount.user.as_ref().map_or("NAME", Name::raw);
-            let at = text(&mount.at);
-            out += &format!("{} ({file} line {}):\n", host.name, mount.origin.line);
+            let line = mount.origin.line;
+            out += &format!("{}:\n", comment(&format!("{} ({file} line {line})", host.name)));
             out += &match host.os {
-                Os::Windows => format!(
-                    "  Type this in a command window; it asks for {user}'s password, and keeps the drive after a restart.\n\
-                     \x20   net use {}\\\\{server}\\{} /user:{user} /persistent:yes\n",
+                Os::Windows => {
                     // A share without a drive letter is used by its own name.
-                    mount.at.as_smb_source().map_or_else(
-                        || at.trim_start_matches('/').to_owned() + " ",
-                        |_| String::new()
-                    ),
-                    share.name.raw()
-                ),
-                Os::Macos => format!(
-                    "  Type this in Terminal, or the address under Go > Connect to Server in the Finder.\n\
-                     \x20   open smb://{user}@{server}/{}\n",
-                    share.name.raw()
-                ),
-                Os::Linux => {
-                    let lines = fstab(layout, host, file).into_iter().next();
-                    let lines = lines.map(|piece| piece.text).unwrap_or_default();
-                    let line = lines.lines().find(|line| line.contains(&format!(" {at} ")));
+                    let drive = match mount.at.as_smb_source() {
+                        None => text(&mount.at).trim_start_matches('/').to_owned() + " ",
+                        Some(_) => String::new(),
+                    };
                     format!(
-                        "  Add this line to /etc/fstab, make the folder {at}, and put name and password into the file it names (mode 0600).\n\
-                         \x20   {}\n",
-                        line.unwrap_or_default()
+                        "  Type this in a command window; it asks for {}'s password, and keeps the drive after a restart.\n\
+                         \x20   net use {drive}{} /user:{} /persistent:yes\n",
+                        Name::from(user),
+                        windows(&format!("\\\\{server}\\{}", share.name.raw())),
+                        windows(user)
                     )
                 }
+                Os::Macos => {
+                    let address = format!("smb://{}@{server}/{}", url(user), url(share.name.raw()));
+                    format!(
+                        "  Type this in Terminal, or the address under Go > Connect to Server in the Finder.\n\
+                         \x20   open {}\n",
+                        shell_quoted(address.as_bytes())
+                    )
+                }
+                Os::Linux => format!(
+                    "  Add this line to /etc/fstab, make the folder {}, and put name and password into the file it names (mode 0600).\n\
+                     \x20   {}",
+                    mount.at,
+                    fstab_line(layout, host, mount)?
+                ),
             };
         }
     }
-    if out.is_empty() { Vec::new() } else { vec![Piece::new("clients.txt", out)] }
+    Ok(if out.is_empty() { Vec::new() } else { vec![Piece::new("clients.txt", out)] })
 }

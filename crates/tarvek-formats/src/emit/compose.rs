@@ -10,10 +10,14 @@ use tarvek_core::layout::service::{Service, UserNs};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::terms::{Access, Protocol};
 
-use super::{Piece, Source, address, further_groups, ids, port, text};
+use super::quote::yaml as string;
+use super::{
+    Emitted, Piece, Source, Unsayable, address, container, further_groups, ids, port, say, text,
+    without_secret,
+};
 
 /// The containers of a host. Services that run straight on it have no part in it.
-pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn compose(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let mut out = String::new();
     let mut volumes: BTreeMap<String, Value> = BTreeMap::new();
@@ -24,7 +28,7 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             out += "services:\n";
         }
         out += &format!("  {}", source.of(service.origin, &format!("service {}", service.name)));
-        out += &format!("  {}:\n", plain(service.name.raw()));
+        out += &format!("  {}:\n", plain(container(service)?));
         let variable = service
             .name
             .raw()
@@ -64,13 +68,13 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             body.insert("networks".into(), json!([network]));
             networks.insert(network.clone(), json!({}));
         }
-        let mounts: Vec<Value> =
-            map.iter().map(|map| volume(layout, service, map, &mut volumes)).collect();
+        let mounts = map.iter().map(|map| volume(layout, service, map, &mut volumes));
+        let mounts: Vec<Value> = mounts.collect::<Result<_, _>>()?;
         body.insert("volumes".into(), json!(mounts));
         yaml(&Value::Object(body), 4, &mut out);
     }
     if out.is_empty() {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     for (name, all) in [("volumes", volumes), ("networks", networks)] {
         if !all.is_empty() {
@@ -78,7 +82,7 @@ pub fn compose(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             yaml(&Value::Object(all.into_iter().collect()), 2, &mut out);
         }
     }
-    vec![Piece::new("compose.yaml", out)]
+    Ok(vec![Piece::new("compose.yaml", out)])
 }
 
 fn volume(
@@ -86,18 +90,26 @@ fn volume(
     service: &Service,
     map: &Mapping,
     volumes: &mut BTreeMap<String, Value>,
-) -> Value {
+) -> Result<Value, Unsayable> {
     if let (MapSource::Folder(from), Some(label)) = (&map.source, map.label) {
-        // Not every reader of Compose files knows labels in the long form.
+        // Not every reader of Compose files knows labels in the long form; in the short form colons part.
+        let colon =
+            [from.written.raw(), map.to.written.raw()].iter().any(|path| path.contains(':'));
+        let fine = if colon {
+            Err("a mapping with a label can't have a colon in its paths")
+        } else {
+            Ok(())
+        };
+        say(map.origin, from.written.raw(), fine)?;
         let mut options = vec![map.access.word()];
         options.push(if label == Label::Shared { "z" } else { "Z" });
         options.extend(map.propagation.as_deref());
-        return json!(escaped(&format!(
+        return Ok(json!(escaped(&format!(
             "{}:{}:{}",
             from.written.raw(),
             map.to.written.raw(),
             options.join(",")
-        )));
+        ))));
     }
     let mut mount = Map::new();
     let kind = if matches!(map.source, MapSource::Folder(_)) { "bind" } else { "volume" };
@@ -118,6 +130,10 @@ fn volume(
             };
             let name = from.volume.as_ref().map_or_else(own, |name| name.raw().to_owned());
             mount.insert("source".into(), json!(name));
+            without_secret(map.origin, layout.source_name(&from.from).raw())?;
+            for option in from.options.iter() {
+                without_secret(map.origin, option)?;
+            }
             let made = engine_volume(layout, from, &name);
             volumes.insert(name, made);
         }
@@ -135,7 +151,7 @@ fn volume(
     if !bind.is_empty() {
         mount.insert("bind".into(), Value::Object(bind));
     }
-    Value::Object(mount)
+    Ok(Value::Object(mount))
 }
 
 fn engine_volume(layout: &Layout, mount: &EngineMount, name: &str) -> Value {
@@ -164,7 +180,7 @@ fn engine_volume(layout: &Layout, mount: &EngineMount, name: &str) -> Value {
             (server.to_owned(), format!(":/{path}{below}"))
         }
     };
-    let mut all = vec![format!("addr={server}")];
+    let mut all = vec![escaped(&format!("addr={server}"))];
     all.extend(mount.options.iter().map(escaped));
     if mount.protocol == Protocol::Smb {
         all.extend(mount.user.as_ref().map(|user| escaped(&format!("username={}", user.raw()))));
@@ -190,7 +206,10 @@ fn escaped(text: &str) -> String {
 fn plain(name: &str) -> String {
     let bare = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.');
     let starts = name.bytes().next().is_some_and(|b| b.is_ascii_alphabetic());
-    if starts && name.bytes().all(bare) { name.to_owned() } else { Value::from(name).to_string() }
+    // To some readers these are no words (YAML 1.1).
+    let other = ["y", "n", "yes", "no", "on", "off", "true", "false", "null"];
+    let starts = starts && !other.iter().any(|word| name.eq_ignore_ascii_case(word));
+    if starts && name.bytes().all(bare) { name.to_owned() } else { string(name) }
 }
 
 /// Writes a value as YAML in block style; strings are double-quoted as JSON, which YAML 1.2 takes as they are.
@@ -226,6 +245,7 @@ fn entry(head: &str, value: &Value, indent: usize, out: &mut String) {
             out.push_str(&format!("{head}\n"));
             yaml(value, indent, out);
         }
+        Value::String(text) => out.push_str(&format!("{head} {}\n", string(text))),
         value => out.push_str(&format!("{head} {value}\n")),
     }
 }

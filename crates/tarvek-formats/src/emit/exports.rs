@@ -4,25 +4,28 @@ use tarvek_core::layout::host::Host;
 use tarvek_core::layout::share::NfsExport;
 use tarvek_core::layout::site::Layout;
 
-use super::{Piece, Source, text};
+use super::quote::exports_path;
+use super::{Emitted, Piece, Source, text, without_secret};
 
 /// The exports of a storage host.
-pub fn exports(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn exports(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let mut lines = String::new();
     for share in layout.shares.iter().filter(|s| s.host == host.name && !s.nfs.is_empty()) {
         lines += &source.of(share.origin, &format!("share {}", share.name));
+        for option in share.nfs.iter().flat_map(|export| &export.options) {
+            without_secret(share.origin, option)?;
+        }
         let clients: Vec<String> = share
             .nfs
             .iter()
             .map(|export| format!("{}({})", export.clients.raw(), options(export)))
             .collect();
-        let path = text(&share.path);
-        let path = if path.contains([' ', '\t', '#']) { format!("\"{path}\"") } else { path };
+        let path = exports_path(&text(&share.path));
         // No space before the bracket: with one, the options would be everybody's.
         lines += &format!("{path} {}\n", clients.join(" "));
     }
-    if lines.is_empty() { Vec::new() } else { vec![Piece::new("exports", lines)] }
+    Ok(if lines.is_empty() { Vec::new() } else { vec![Piece::new("exports", lines)] })
 }
 
 fn options(export: &NfsExport) -> String {

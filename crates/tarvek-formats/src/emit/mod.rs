@@ -1,5 +1,6 @@
 //! Real configuration from a layout, in open formats. Comments say which line of the layout each part comes from. No password
-//! is ever written: where one is needed, a placeholder file that only root may read says so.
+//! is ever written: where one is needed, a placeholder file that only root may read says so. What a format can't say is refused with
+//! its place in the layout ([`Unsayable`]); how each says what it can stands in `quote.rs`.
 
 mod accounts;
 mod clients;
@@ -7,6 +8,7 @@ mod compose;
 mod exports;
 mod mounts;
 mod quadlet;
+mod quote;
 mod script;
 mod smb;
 
@@ -16,7 +18,9 @@ use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::secret::HIDDEN;
 use tarvek_core::words::terms::Origin;
+use tarvek_core::words::text::shown;
 
 pub use accounts::accounts;
 pub use clients::clients;
@@ -44,6 +48,51 @@ impl Piece {
     }
 }
 
+/// What a format can't say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unsayable {
+    /// Where it stands in the layout.
+    pub origin: Origin,
+    /// What it is, and why not.
+    pub message: String,
+    /// What would do.
+    pub remedy: &'static str,
+}
+
+/// The files, or the first thing that one of them can't say.
+pub type Emitted = Result<Vec<Piece>, Unsayable>;
+
+const OTHER_NAME: &str = "give it another name, on the host as well";
+
+/// What a quoting gives, with its place where it gives nothing.
+fn say<T>(origin: Origin, what: &str, said: Result<T, &'static str>) -> Result<T, Unsayable> {
+    said.map_err(|why| Unsayable {
+        origin,
+        message: format!("{}: {why}", shown(what.as_bytes())),
+        remedy: OTHER_NAME,
+    })
+}
+
+/// The name of a service as engines take it.
+fn container(service: &Service) -> Result<&str, Unsayable> {
+    let name = service.name.raw();
+    let word = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.');
+    let fine = name.bytes().all(word).then_some(name);
+    say(service.origin, name, fine.ok_or("no engine takes such a name for a container"))
+}
+
+/// A source or an option in which a secret was hidden can't be written down.
+fn without_secret(origin: Origin, text: &str) -> Result<(), Unsayable> {
+    if !text.contains(HIDDEN) {
+        return Ok(());
+    }
+    Err(Unsayable {
+        origin,
+        message: "a secret stands there, and none is ever written".to_owned(),
+        remedy: "take it out, and name the file that holds it: credentials = \"/etc/…\"",
+    })
+}
+
 /// A part of a layout as its own file names it: `# tarvek.toml line 12: …`.
 struct Source<'a> {
     file: &'a str,
@@ -51,7 +100,7 @@ struct Source<'a> {
 
 impl Source<'_> {
     fn of(&self, origin: Origin, what: &str) -> String {
-        format!("# {} line {}: {what}\n", self.file, origin.line)
+        format!("# {}\n", quote::comment(&format!("{} line {}: {what}", self.file, origin.line)))
     }
 }
 

@@ -6,7 +6,8 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Os, Protocol};
 
-use super::{Piece, Source, nfs_source, smb_source, text};
+use super::quote::{comment, unit_value};
+use super::{Emitted, Piece, Source, Unsayable, nfs_source, say, smb_source, text, without_secret};
 use crate::escape::escape;
 
 /// What both forms need of a mount.
@@ -21,7 +22,7 @@ fn mounts<'a>(layout: &'a Layout, host: &'a Host) -> impl Iterator<Item = &'a Mo
     layout.mounts.iter().filter(|mount| host.os == Os::Linux && mount.host == host.name)
 }
 
-fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
+fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Result<Attached, Unsayable> {
     let share = match &mount.from {
         MountSource::Share(name) => layout.share(name),
         MountSource::Literal(_) => None,
@@ -31,6 +32,7 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
         (_, Some(share), _) => nfs_source(layout, share),
         (MountSource::Literal(source) | MountSource::Share(source), ..) => source.raw().to_owned(),
     };
+    without_secret(mount.origin, &source)?;
     let filesystem = match mount.protocol {
         Protocol::Nfs => "nfs".to_owned(),
         Protocol::Smb => "cifs".to_owned(),
@@ -42,6 +44,9 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
         }
     };
     let mut options: Vec<String> = mount.options.iter().map(str::to_owned).collect();
+    for option in &options {
+        without_secret(mount.origin, option)?;
+    }
     if mount.protocol == Protocol::Bind && !options.iter().any(|o| o == "bind" || o == "rbind") {
         options.insert(0, "bind".into());
     }
@@ -59,36 +64,44 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Attached {
             }
         }
     }
-    Attached { source, filesystem, options }
+    Ok(Attached { source, filesystem, options })
 }
 
 /// Lines for the host's fstab, and placeholders for the credentials that they name.
-pub fn fstab(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn fstab(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let mut lines = String::new();
     for mount in mounts(layout, host) {
-        let at = attached(layout, host, mount);
-        let options =
-            if at.options.is_empty() { "defaults".to_owned() } else { at.options.join(",") };
-        // Only local filesystems are checked, and after the root.
-        let pass = if mount.protocol == Protocol::Disk && at.filesystem != "btrfs" { 2 } else { 0 };
-        lines += &source.of(mount.origin, &format!("{} at {}", at.source, mount.at));
-        let field =
-            |text: &str| String::from_utf8_lossy(&escape(text.as_bytes(), true)).into_owned();
-        lines += &format!(
-            "{} {} {} {} 0 {pass}\n",
-            field(&at.source),
-            field(&text(&mount.at)),
-            at.filesystem,
-            field(&options)
-        );
+        let from = attached(layout, host, mount)?.source;
+        lines += &source.of(mount.origin, &format!("{} at {}", Name::from(from), mount.at));
+        lines += &fstab_line(layout, host, mount)?;
     }
     if lines.is_empty() {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     let mut pieces = vec![Piece::new("fstab", lines)];
     pieces.extend(credentials(layout, host));
-    pieces
+    Ok(pieces)
+}
+
+/// The line of one mount.
+pub(super) fn fstab_line(layout: &Layout, host: &Host, mount: &Mount) -> Result<String, Unsayable> {
+    let at = attached(layout, host, mount)?;
+    let options = if at.options.is_empty() { "defaults".to_owned() } else { at.options.join(",") };
+    // Only local filesystems are checked, and after the root.
+    let pass = if mount.protocol == Protocol::Disk && at.filesystem != "btrfs" { 2 } else { 0 };
+    let field = |text: &str| {
+        let field = String::from_utf8_lossy(&escape(text.as_bytes(), true)).into_owned();
+        // At the start of a line it would make a comment of it.
+        field.strip_prefix('#').map(|rest| format!("\\043{rest}")).unwrap_or(field)
+    };
+    Ok(format!(
+        "{} {} {} {} 0 {pass}\n",
+        field(&at.source),
+        field(&text(&mount.at)),
+        at.filesystem,
+        field(&options)
+    ))
 }
 
 /// Placeholders for the files that hold user and password of an SMB mount (`mount.cifs(8)`).
@@ -104,8 +117,10 @@ fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
         pieces.push(Piece {
             name,
             text: format!(
-                "# Goes to {file}. Owner root, mode 0600. Write the password after the equals sign; nothing else may know it.\n\
-                 username={user}\npassword=\n"
+                "# {}\nusername={user}\npassword=\n",
+                comment(&format!(
+                    "Goes to {file}. Owner root, mode 0600. Write the password after the equals sign; nothing else may know it."
+                ))
             ),
             mode: 0o600,
         });
@@ -114,14 +129,22 @@ fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
 }
 
 /// A mount unit for each mount, and an automount unit for each network mount.
-pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let mut pieces = Vec::new();
     for mount in mounts(layout, host) {
-        let at = attached(layout, host, mount);
+        let at = attached(layout, host, mount)?;
         let network = mount.protocol.is_network();
-        let name = unit_name(&text(&mount.at));
-        let comment = source.of(mount.origin, &format!("{} at {}", at.source, mount.at));
+        let point = text(&mount.at);
+        let name = unit_name(&point);
+        // With its ending, and the part that systemd adds while it writes one.
+        let fits =
+            if name.len() <= 200 { Ok(()) } else { Err("its unit would have too long a name") };
+        say(mount.origin, &point, fits)?;
+        let what = say(mount.origin, &at.source, unit_value(&at.source))?;
+        let at_point = say(mount.origin, &point, unit_value(&point))?;
+        let comment =
+            source.of(mount.origin, &format!("{} at {}", Name::from(&*at.source), mount.at));
         let target = if network { "remote-fs.target" } else { "local-fs.target" };
         // What fstab's reader makes of these stands in the unit itself.
         let options: Vec<&str> = at
@@ -132,23 +155,14 @@ pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
                 !matches!(*option, "nofail" | "_netdev" | "auto" | "noauto" | "x-systemd.automount")
             })
             .collect();
-        let escaped = |text: &str| text.replace('%', "%%");
-        let mut unit = format!(
-            "{comment}[Unit]\nDescription={} at {}\n",
-            escaped(&at.source),
-            escaped(&text(&mount.at))
-        );
+        let mut unit = format!("{comment}[Unit]\nDescription={what} at {at_point}\n");
         if network {
             unit += "Wants=network-online.target\nAfter=network-online.target\n";
         }
-        unit += &format!(
-            "\n[Mount]\nWhat={}\nWhere={}\nType={}\n",
-            escaped(&at.source),
-            escaped(&text(&mount.at)),
-            at.filesystem
-        );
+        unit += &format!("\n[Mount]\nWhat={what}\nWhere={at_point}\nType={}\n", at.filesystem);
         if !options.is_empty() {
-            unit += &format!("Options={}\n", escaped(&options.join(",")));
+            let options = options.join(",");
+            unit += &format!("Options={}\n", say(mount.origin, &options, unit_value(&options))?);
         }
         unit += "TimeoutSec=30\n";
         if !network {
@@ -160,9 +174,7 @@ pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
             pieces.push(Piece::new(
                 format!("{name}.automount"),
                 format!(
-                    "{comment}[Unit]\nDescription={} on first use\n\n[Automount]\nWhere={}\n\n[Install]\nWantedBy={target}\n",
-                    escaped(&at.source),
-                    escaped(&text(&mount.at))
+                    "{comment}[Unit]\nDescription={what} on first use\n\n[Automount]\nWhere={at_point}\n\n[Install]\nWantedBy={target}\n"
                 ),
             ));
         }
@@ -170,7 +182,7 @@ pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
     if !pieces.is_empty() {
         pieces.extend(credentials(layout, host));
     }
-    pieces
+    Ok(pieces)
 }
 
 /// A path as a unit's name (`systemd.unit(5)`, "string escaping for inclusion in unit names").

@@ -6,37 +6,35 @@ use tarvek_core::layout::service::{Service, UserNs};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::terms::Access;
 
-use super::{Piece, Source, further_groups, ids, port};
+use super::quote::{comment, unit_path, volume_part};
+use super::{Emitted, Piece, Source, Unsayable, container, further_groups, ids, port, say};
 
 /// A `.container` unit for each container of a host.
-pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let containers = layout.services.iter().filter(|s| s.host == host.name && s.map.is_some());
     containers
         .map(|service| {
-            Piece::new(
-                format!("{}.container", service.name.raw()),
-                unit(layout, service, host, &source),
-            )
+            let name = format!("{}.container", container(service)?);
+            Ok(Piece::new(name, unit(layout, service, host, &source)?))
         })
         .collect()
 }
 
-fn unit(layout: &Layout, service: &Service, host: &Host, source: &Source) -> String {
-    let escaped = |text: &str| text.replace('%', "%%");
+fn unit(
+    layout: &Layout,
+    service: &Service,
+    host: &Host,
+    source: &Source,
+) -> Result<String, Unsayable> {
     let mut out = source.of(service.origin, &format!("service {}", service.name));
     out += &format!("[Unit]\nDescription={}\n", service.name.raw());
     // The container starts after what it maps is mounted, and not without it.
-    let folders = service.map.iter().flatten().filter_map(|map| match &map.source {
-        MapSource::Folder(from) => Some(escaped(from.written.raw())),
-        _ => None,
-    });
-    for folder in folders {
-        // The value is a list that spaces part.
-        let quoted = folder.replace('\\', "\\\\").replace('"', "\\\"");
-        let folder =
-            if folder.contains([' ', '"', '\'', '\\']) { format!("\"{quoted}\"") } else { folder };
-        out += &format!("RequiresMountsFor={folder}\n");
+    for map in service.map.iter().flatten() {
+        if let MapSource::Folder(from) = &map.source {
+            let folder = from.written.raw();
+            out += &format!("RequiresMountsFor={}\n", say(map.origin, folder, unit_path(folder))?);
+        }
     }
     out += "\n[Container]\n# Which program it is, the layout does not say: write its image here.\n";
     out += &format!("Image=localhost/{}\n", service.name.raw());
@@ -55,9 +53,9 @@ fn unit(layout: &Layout, service: &Service, host: &Host, source: &Source) -> Str
         Some(UserNs::Host) => out += "UserNS=host\n",
         Some(UserNs::KeepId(_)) => out += "UserNS=keep-id\n",
         Some(UserNs::Rootless(account)) => {
-            out += &format!(
-                "# A unit of the user {account}: ~{account}/.config/containers/systemd.\n"
-            );
+            let words =
+                format!("A unit of the user {account}: ~{account}/.config/containers/systemd.");
+            out += &format!("# {}\n", comment(&words));
         }
         Some(UserNs::Remap(account)) => {
             out += &format!("SubUIDMap={0}\nSubGIDMap={0}\n", account.raw());
@@ -72,12 +70,15 @@ fn unit(layout: &Layout, service: &Service, host: &Host, source: &Source) -> Str
     }
     for map in service.map.iter().flatten() {
         let from = match &map.source {
-            MapSource::Folder(from) => escaped(from.written.raw()),
+            MapSource::Folder(from) => {
+                say(map.origin, from.written.raw(), volume_part(from.written.raw()))?
+            }
             MapSource::Volume(name) => name.raw().to_owned(),
             // The engine can't mount a share by itself here: the host does, and the folder is mapped.
             MapSource::Share(mount) => {
                 let source = layout.source_name(&mount.from);
-                out += &format!("# Mount {source} on the host, and map its folder here.\n");
+                let words = format!("Mount {source} on the host, and map its folder here.");
+                out += &format!("# {}\n", comment(&words));
                 continue;
             }
         };
@@ -92,11 +93,12 @@ fn unit(layout: &Layout, service: &Service, host: &Host, source: &Source) -> Str
         }
         let options =
             if options.is_empty() { String::new() } else { format!(":{}", options.join(",")) };
-        out += &format!("Volume={from}:{}{options}\n", escaped(map.to.written.raw()));
+        let to = map.to.written.raw();
+        out += &format!("Volume={from}:{}{options}\n", say(map.origin, to, volume_part(to))?);
     }
     for written in &service.ports {
         out += &format!("PublishPort={}\n", port(written));
     }
     out += &service.network.as_ref().map(|n| format!("Network={n}\n")).unwrap_or_default();
-    out + "\n[Service]\nRestart=always\n\n[Install]\nWantedBy=default.target\n"
+    Ok(out + "\n[Service]\nRestart=always\n\n[Install]\nWantedBy=default.target\n")
 }

@@ -9,7 +9,8 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shell_quoted;
 
-use super::{Piece, Source};
+use super::quote::comment;
+use super::{Emitted, Piece, Source, say};
 
 const HEAD: &str = r#"# Without --yes it only says what it would do. What is there already is brought in line as far as the layout speaks of it, its
 # contents are never touched, and running it twice does nothing the second time. Run it as root.
@@ -142,14 +143,23 @@ fi
 "#;
 
 /// The script of a host; nothing if the layout declares no dataset or folder there.
-pub fn script(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn script(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let folders: Vec<&Folder> = layout.folders.iter().filter(|f| f.host == host.name).collect();
     if folders.is_empty() && host.datasets.is_empty() {
-        return Vec::new();
+        return Ok(Vec::new());
+    }
+    let datasets = host.datasets.iter().map(|dataset| (dataset.origin, &dataset.at));
+    for (origin, path) in datasets.chain(folders.iter().map(|folder| (folder.origin, &folder.path)))
+    {
+        // What it does it also says, on a terminal.
+        let unseen =
+            path.to_string() != String::from_utf8_lossy(path.as_bytes()).replace('\\', "\\\\");
+        let seen = if unseen { Err("it has a character that is not seen") } else { Ok(()) };
+        say(origin, &String::from_utf8_lossy(path.as_bytes()), seen)?;
     }
     let source = Source { file };
-    let mut out =
-        format!("#!/bin/sh\n# Datasets and folders of {}, from {file}.\n{HEAD}", host.name);
+    let about = comment(&format!("Datasets and folders of {}, from {file}.", host.name));
+    let mut out = format!("#!/bin/sh\n# {about}\n{HEAD}");
     // Outer places come first.
     let mut places: Vec<&AbsPath> =
         host.datasets.iter().map(|d| &d.at).chain(folders.iter().map(|f| &f.path)).collect();
@@ -169,7 +179,7 @@ pub fn script(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
         }
     }
     out += TAIL;
-    vec![Piece { name: format!("{}.sh", host.name.raw()), text: out, mode: 0o755 }]
+    Ok(vec![Piece { name: format!("{}.sh", host.name.raw()), text: out, mode: 0o755 }])
 }
 
 fn quoted(text: &str) -> String {

@@ -3,12 +3,12 @@
 use tarvek_core::layout::host::Host;
 use tarvek_core::layout::share::SmbOffer;
 use tarvek_core::layout::site::Layout;
-use tarvek_core::words::name::Name;
 
-use super::{Piece, Source, text};
+use super::quote::{smb_name, smb_value};
+use super::{Emitted, Piece, Source, say, text};
 
 /// The SMB shares of a storage host.
-pub fn smb(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
+pub fn smb(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let mut out = String::new();
     for share in layout.shares.iter().filter(|share| share.host == host.name) {
@@ -18,25 +18,23 @@ pub fn smb(layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
         }
         out += &source.of(share.origin, &format!("share {}", share.name));
         out += &format!("[{}]\n", share.name.raw());
-        for (name, value) in parameters(&text(&share.path), offer) {
+        let path = text(&share.path);
+        let path = say(share.origin, &path, smb_value(&path))?;
+        for (name, value) in parameters(path, offer) {
             out += &format!("    {name} = {value}\n");
         }
     }
     if out.is_empty() {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     let note = "# Include these in smb.conf. Everybody named here needs a password of this server: smbpasswd -a NAME\n\n";
-    vec![Piece::new("shares.smb.conf", note.to_owned() + &out)]
+    Ok(vec![Piece::new("shares.smb.conf", note.to_owned() + &out)])
 }
 
-fn parameters(path: &str, offer: &SmbOffer) -> Vec<(&'static str, String)> {
+fn parameters(path: String, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     let yes = |on: bool| if on { "yes" } else { "no" }.to_owned();
-    // A percent sign would start a variable of the server's.
-    let mut all = vec![
-        ("path", path.replace('%', "%%")),
-        ("guest ok", yes(offer.guests)),
-        ("read only", yes(!offer.writable)),
-    ];
+    let mut all =
+        vec![("path", path), ("guest ok", yes(offer.guests)), ("read only", yes(!offer.writable))];
     if offer.guest_only {
         all.push(("guest only", yes(true)));
     }
@@ -49,7 +47,7 @@ fn parameters(path: &str, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     ] {
         if !list.is_empty() {
             all.push((name, {
-                let names: Vec<&str> = list.iter().map(Name::raw).collect();
+                let names: Vec<String> = list.iter().map(|name| smb_name(name.raw())).collect();
                 names.join(" ")
             }));
         }

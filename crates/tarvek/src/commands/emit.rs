@@ -1,14 +1,14 @@
 //! `tarvek emit`.
 
-use std::fs::{self, OpenOptions};
-use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::io;
 use std::path::Path;
 
 use tarvek_core::layout::host::{Host, HostRole};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
-use tarvek_formats::emit::{self, Piece};
+use tarvek_core::words::text::shown;
+use tarvek_formats::emit::{self, Piece, Unsayable};
+use tarvek_host::files::{NewFile, write_new};
 
 use crate::cli::{EmitArgs, Emitted, Globals};
 use crate::inputs;
@@ -28,7 +28,7 @@ pub(super) fn run(globals: &Globals, args: &EmitArgs, screen: &Screen) -> Result
                     format!("it has: {}", known.join(", ")),
                 )
             })?;
-            of_host(args.what, &layout, host, &file)
+            of_host(args.what, &layout, host, &file)?
         }
         None => of_one(args.what, &layout, &file)?,
     };
@@ -51,8 +51,11 @@ pub(super) fn run(globals: &Globals, args: &EmitArgs, screen: &Screen) -> Result
             for (n, piece) in pieces.iter().enumerate() {
                 if several {
                     let gap = if n > 0 { "\n" } else { "" };
-                    screen
-                        .say(&format!("{gap}# ---- {} (mode {:04o})\n", piece.name, piece.mode))?;
+                    screen.say(&format!(
+                        "{gap}# ---- {} (mode {:04o})\n",
+                        shown(piece.name.as_bytes()),
+                        piece.mode
+                    ))?;
                 }
                 screen.say(&piece.text)?;
             }
@@ -61,8 +64,8 @@ pub(super) fn run(globals: &Globals, args: &EmitArgs, screen: &Screen) -> Result
     Ok(Outcome::Fine)
 }
 
-fn of_host(what: Emitted, layout: &Layout, host: &Host, file: &str) -> Vec<Piece> {
-    match what {
+fn of_host(what: Emitted, layout: &Layout, host: &Host, file: &str) -> Result<Vec<Piece>, Failure> {
+    let pieces = match what {
         Emitted::Compose => emit::compose(layout, host, file),
         Emitted::Quadlet => emit::quadlet(layout, host, file),
         Emitted::Fstab => emit::fstab(layout, host, file),
@@ -72,20 +75,30 @@ fn of_host(what: Emitted, layout: &Layout, host: &Host, file: &str) -> Vec<Piece
         Emitted::Accounts => emit::accounts(layout, host, file),
         Emitted::Script => emit::script(layout, host, file),
         Emitted::Clients => emit::clients(layout, Some(host), file),
-    }
+    };
+    pieces.map_err(|error| unsayable(&error, file))
+}
+
+fn unsayable(error: &Unsayable, file: &str) -> Failure {
+    let Unsayable { origin, message, remedy } = error;
+    let place = format!("{file}:{}:{}", origin.line, origin.column);
+    Failure::with_remedy(format!("{place}: {message}; nothing was written"), remedy)
 }
 
 /// What is written of the only host that has something to write.
 fn of_one(what: Emitted, layout: &Layout, file: &str) -> Result<Vec<Piece>, Failure> {
     if what == Emitted::Clients {
-        return Ok(emit::clients(layout, None, file));
+        return emit::clients(layout, None, file).map_err(|error| unsayable(&error, file));
     }
     // What clients need is told in the words of `clients`.
     let hosts = layout.hosts.iter().filter(|host| host.roles != [HostRole::Client]);
-    let mut found: Vec<(&Name, Vec<Piece>)> = hosts
-        .map(|host| (&host.name, of_host(what, layout, host, file)))
-        .filter(|(_, pieces)| !pieces.is_empty())
-        .collect();
+    let mut found: Vec<(&Name, Vec<Piece>)> = Vec::new();
+    for host in hosts {
+        let pieces = of_host(what, layout, host, file)?;
+        if !pieces.is_empty() {
+            found.push((&host.name, pieces));
+        }
+    }
     if found.len() > 1 {
         let names: Vec<String> = found.iter().map(|(name, _)| name.to_string()).collect();
         return Err(Failure::with_remedy(
@@ -98,28 +111,25 @@ fn of_one(what: Emitted, layout: &Layout, file: &str) -> Result<Vec<Piece>, Fail
 
 /// Writes all or, if one of them is there already, nothing.
 fn write(folder: &Path, pieces: &[Piece]) -> Result<(), Failure> {
-    let cant = |path: &Path, error: &io::Error| {
-        let name = inputs::name_of(path);
-        Failure::with_remedy(format!("can't write {name}: {error}"), "name another folder")
-    };
-    for piece in pieces {
-        let path = folder.join(&piece.name);
-        if fs::symlink_metadata(&path).is_ok() {
-            let name = inputs::name_of(&path);
-            return Err(Failure::with_remedy(
+    let files: Vec<NewFile> = pieces
+        .iter()
+        .map(|piece| NewFile {
+            name: Path::new(&piece.name),
+            contents: piece.text.as_bytes(),
+            mode: piece.mode,
+        })
+        .collect();
+    write_new(folder, &files).map_err(|failed| {
+        let name = inputs::name_of(&failed.path);
+        match failed.error.kind() {
+            io::ErrorKind::AlreadyExists => Failure::with_remedy(
                 format!("{name} is there already; nothing was written"),
                 "name another folder, or move it away",
-            ));
+            ),
+            _ => Failure::with_remedy(
+                format!("can't write {name}: {}; nothing was written", failed.error),
+                "name another folder",
+            ),
         }
-    }
-    for piece in pieces {
-        let path = folder.join(&piece.name);
-        let above = path.parent().unwrap_or(folder);
-        fs::create_dir_all(above).map_err(|error| cant(above, &error))?;
-        let mut open = OpenOptions::new();
-        let file = open.write(true).create_new(true).mode(piece.mode).open(&path);
-        file.and_then(|mut file| file.write_all(piece.text.as_bytes()))
-            .map_err(|error| cant(&path, &error))?;
-    }
-    Ok(())
+    })
 }
