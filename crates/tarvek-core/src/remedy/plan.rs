@@ -17,13 +17,13 @@ use crate::route::hops::{Route, View};
 use crate::route::seen_as::seen_as;
 use crate::route::{follow, follow_written};
 use crate::scan::read::below;
-use crate::site::join::Site;
+use crate::site::join::{Site, text_of};
 use crate::site::layer::{Layer, LayerKind};
 use crate::site::suppose::Change;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
-use crate::words::remedy::{Command, Step};
+use crate::words::remedy::{Command, Step, add_to_group};
 use crate::words::terms::{Access, Protocol};
 
 /// How many changes a remedy may have before it is none.
@@ -115,7 +115,7 @@ impl<'a> Plan<'a> {
                     return false;
                 };
                 let group = self.site.group_text(host, gid);
-                Step::run(own, Command::new("usermod -a -G").arg(group).arg(account.name.raw()))
+                add_to_group(own, &group, &account.name)
             }
         };
         self.joined.push(gid);
@@ -422,8 +422,7 @@ impl<'a> Plan<'a> {
         let object = self.site.object(host, node)?;
         // A name that only the layout knows may not be known to the host's tools.
         let known = self.site.facts(host).and_then(|facts| facts.account_of(subject.uid));
-        let who =
-            known.map_or_else(|| subject.uid.to_string(), |account| account.name.raw().to_owned());
+        let who = text_of(known.map(|account| &account.name), subject.uid);
         let tag = Tag::User(subject.uid);
         let acl = object.full_acl();
         // An entry of its own decides alone from then on (acl(5)): what others gave is in it, or would be lost.

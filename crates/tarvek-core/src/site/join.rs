@@ -13,6 +13,7 @@ use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::site::Layout;
 use crate::site::layer::Layer;
 use crate::site::suppose::{Change, Objects};
+use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
 use crate::words::remedy::Step;
 use crate::words::terms::{Account, Group, Os, Protocol};
@@ -217,16 +218,16 @@ impl Site {
         format!("{}:{}", self.user_text(host, meta.uid), self.group_text(host, meta.gid))
     }
 
-    /// A user's name on a host, else its number.
+    /// A user's name on a host as commands take it, else its number.
     pub fn user_text(&self, host: &Name, uid: u32) -> String {
         let named = self.accounts(host).find(|account| account.uid == uid);
-        named.map_or_else(|| uid.to_string(), |account| account.name.to_string())
+        text_of(named.map(|account| &account.name), uid)
     }
 
-    /// A group's name on a host, else its number.
+    /// A group's name on a host as commands take it, else its number.
     pub fn group_text(&self, host: &Name, gid: u32) -> String {
         let named = self.groups(host).find(|group| group.gid == gid);
-        named.map_or_else(|| gid.to_string(), |group| group.name.to_string())
+        text_of(named.map(|group| &group.name), gid)
     }
 
     /// The accounts of a host: observed ones first, then declared ones.
@@ -256,5 +257,14 @@ impl Site {
     /// The account of that name on a host.
     pub fn account(&self, host: &Name, name: &Name) -> Option<&Account> {
         self.accounts(host).find(|account| account.name == *name)
+    }
+}
+
+/// What a command takes for a user or group: the name, if nothing of it has a meaning of its own there (a host's account database
+/// may hold anything), else the number.
+pub fn text_of(name: Option<&Name>, number: u32) -> String {
+    match name.filter(|name| grammar::fault(Naming::Account, name.raw()).is_none()) {
+        Some(name) => name.raw().to_owned(),
+        None => number.to_string(),
     }
 }

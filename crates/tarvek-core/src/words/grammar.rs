@@ -32,7 +32,7 @@ impl Naming {
                 "a library's name is text in one line without / and \\, and has at most 255 bytes"
             }
             Self::Dataset => {
-                "write it as its filesystem names it: parts between slashes, none of them .. and none starting with -"
+                "write it as its filesystem names it: parts between slashes, none of them .. and none starting with -, without \\ \" , ; = + * ? < > | % @ [ ]"
             }
         }
     }
@@ -60,7 +60,12 @@ pub fn fault(sort: Naming, text: &str) -> Option<String> {
         return Some("has a space where none can be told from nothing".to_owned());
     }
     match sort {
-        Naming::Thing | Naming::Account => plain(text),
+        Naming::Thing => plain(text),
+        // Where a name or a number may stand, digits are a number.
+        Naming::Account if text.bytes().all(|b| b.is_ascii_digit()) => {
+            Some("is a number".to_owned())
+        }
+        Naming::Account => plain(text),
         Naming::Member => {
             let text = text.strip_prefix('@').unwrap_or(text);
             match text.split_once('\\') {
@@ -73,6 +78,10 @@ pub fn fault(sort: Naming, text: &str) -> Option<String> {
             odd.map(|c| format!("has a {c}")).or_else(|| dots(text))
         }
         Naming::Dataset => {
+            let odd = |c: &char| *c != '/' && *c != ':' && APART.contains(c) || *c == '@';
+            if let Some(c) = text.chars().find(odd) {
+                return Some(format!("has a {c}"));
+            }
             let text = text.strip_prefix('/').unwrap_or(text);
             text.split('/').find_map(|part| {
                 if part.is_empty() || part.starts_with('-') {
@@ -162,6 +171,7 @@ mod tests {
                 "{name}"
             );
         }
+        assert!(fault(Naming::Account, "840").is_some());
         for name in ["a\\b\\c", "@", "@\\x", "+x", "&x", "x,y"] {
             assert!(fault(Naming::Member, name).is_some(), "{name}");
         }

@@ -28,6 +28,12 @@ impl Command {
         self
     }
 
+    /// With one more argument that is no option, whatever it starts with (POSIX, utility syntax guideline 10).
+    pub fn operand(self, argument: impl AsRef<[u8]>) -> Self {
+        let dashes = argument.as_ref().starts_with(b"-").then_some("--");
+        dashes.into_iter().fold(self, Self::arg).arg(argument)
+    }
+
     /// The command and its arguments.
     pub fn words(&self) -> &[Vec<u8>] {
         &self.0
@@ -95,6 +101,11 @@ impl fmt::Display for Step {
             Self::Edit { words, .. } | Self::Do { words, .. } => f.write_str(words),
         }
     }
+}
+
+/// Makes an account of a host a member of one of its groups.
+pub fn add_to_group(host: &Name, group: &str, account: &Name) -> Step {
+    Step::run(host, Command::new("usermod -a -G").arg(group).operand(account.raw()))
 }
 
 /// What clears a finding, or gives what is refused.
@@ -169,6 +180,8 @@ mod tests {
         ]);
         let text = "on granary: chmod -t '/loft/a b'; chmod -t '/loft/c;d'; write it; on mill\\nrace: look again";
         assert_eq!(remedy.to_string(), text);
+        let odd = Command::new("usermod -u 1").operand("-r; x").operand("plain");
+        assert_eq!(odd.to_string(), "usermod -u 1 -- '-r; x' plain");
         assert_eq!(Remedy::default().to_string(), "");
     }
 }

@@ -6,9 +6,8 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Os, Protocol};
 
-use super::quote::{comment, unit_value};
+use super::quote::{self, comment, unit_value};
 use super::{Emitted, Piece, Source, Unsayable, nfs_source, say, smb_source, text, without_secret};
-use crate::escape::escape;
 
 /// What both forms need of a mount.
 struct Attached {
@@ -90,17 +89,12 @@ pub(super) fn fstab_line(layout: &Layout, host: &Host, mount: &Mount) -> Result<
     let options = if at.options.is_empty() { "defaults".to_owned() } else { at.options.join(",") };
     // Only local filesystems are checked, and after the root.
     let pass = if mount.protocol == Protocol::Disk && at.filesystem != "btrfs" { 2 } else { 0 };
-    let field = |text: &str| {
-        let field = String::from_utf8_lossy(&escape(text.as_bytes(), true)).into_owned();
-        // At the start of a line it would make a comment of it.
-        field.strip_prefix('#').map(|rest| format!("\\043{rest}")).unwrap_or(field)
-    };
     Ok(format!(
         "{} {} {} {} 0 {pass}\n",
-        field(&at.source),
-        field(&text(&mount.at)),
+        quote::fstab(&at.source),
+        quote::fstab(&text(&mount.at)),
         at.filesystem,
-        field(&options)
+        quote::fstab(&options)
     ))
 }
 

@@ -27,22 +27,45 @@ pub(super) fn exports_path(path: &str) -> String {
     }
     let backslashes = path.contains('\\');
     let mut quoted = Vec::from(b"\"");
-    for byte in path.bytes() {
-        if byte <= b' '
-            || matches!(byte, b'"' | b'\\' | b'#' | 0x7f)
-            || backslashes && byte.is_ascii_digit()
-        {
-            quoted.extend_from_slice(format!("\\{byte:03o}").as_bytes());
+    quoted.extend(octal(path, |c| {
+        matches!(c, ' ' | '"' | '\\' | '#') || backslashes && c.is_ascii_digit()
+    }));
+    quoted.push(b'"');
+    String::from_utf8(quoted).expect("the bytes of a character stay together")
+}
+
+/// Octal digits for the bytes of characters that have a meaning, and of those that are not seen.
+fn octal(text: &str, has_meaning: impl Fn(char) -> bool) -> Vec<u8> {
+    let mut out = Vec::with_capacity(text.len());
+    for c in text.chars() {
+        let mut bytes = [0; 4];
+        let bytes = c.encode_utf8(&mut bytes).as_bytes();
+        if has_meaning(c) || is_unseen(c) {
+            out.extend(bytes.iter().flat_map(|byte| format!("\\{byte:03o}").into_bytes()));
         } else {
-            quoted.push(byte);
+            out.extend_from_slice(bytes);
         }
     }
-    quoted.push(b'"');
-    String::from_utf8(quoted).expect("bytes above 127 stay together")
+    out
+}
+
+/// A field of fstab (`fstab(5)`, `getmntent(3)`). At the start of a line a number sign would make a comment of it.
+pub(super) fn fstab(text: &str) -> String {
+    let field = octal(text, |c| matches!(c, ' ' | '\t' | '\\'));
+    let field = String::from_utf8(field).expect("the bytes of a character stay together");
+    field.strip_prefix('#').map(|rest| format!("\\043{rest}")).unwrap_or(field)
+}
+
+const UNSEEN: &str = "it has a character that is not seen, and this format no way to say it";
+
+/// Whether everything of a text is seen.
+pub(super) fn seen(text: &str) -> Result<(), &'static str> {
+    if text.chars().any(is_unseen) { Err(UNSEEN) } else { Ok(()) }
 }
 
 /// A value of smb.conf (`smb.conf(5)`): spaces at its ends and a backslash at its end are kept by quotation marks.
 pub(super) fn smb_value(text: &str) -> Result<String, &'static str> {
+    seen(text)?;
     if text.contains('"') {
         return Err("smb.conf has no way to say a quotation mark");
     }
@@ -62,6 +85,7 @@ pub(super) fn smb_name(name: &str) -> String {
 
 /// A value in a unit (`systemd.syntax(7)`, `systemd.unit(5)` on specifiers).
 pub(super) fn unit_value(text: &str) -> Result<String, &'static str> {
+    seen(text)?;
     if text.ends_with('\\') {
         return Err("a backslash at the end of a unit's line joins it to the next one");
     }
@@ -138,9 +162,12 @@ mod tests {
             ("/loft/#x\"", "\"/loft/\\043x\\042\""),
             ("/loft/a\\040", "\"/loft/a\\134\\060\\064\\060\""),
             ("/loft/größe", "\"/loft/größe\""),
+            ("/loft/\u{202e}", "\"/loft/\\342\\200\\256\""),
         ] {
             assert_eq!(exports_path(path), written);
         }
+        assert_eq!(fstab("#a b\\\u{200b}"), "\\043a\\040b\\134\\342\\200\\213");
+        assert!(unit_value("a\u{202e}").is_err() && smb_value("a\u{202e}").is_err());
         assert_eq!(comment("a\nb\u{85}c\\"), "a\\u{a}b\\u{85}c\\.");
         assert_eq!(smb_value("/a b"), Ok("/a b".to_owned()));
         assert_eq!(smb_value("/a "), Ok("\"/a \"".to_owned()));

@@ -9,8 +9,8 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shell_quoted;
 
-use super::quote::comment;
-use super::{Emitted, Piece, Source, say};
+use super::quote::{self, comment};
+use super::{Emitted, Piece, Source, say, text};
 
 const HEAD: &str = r#"# Without --yes it only says what it would do. What is there already is brought in line as far as the layout speaks of it, its
 # contents are never touched, and running it twice does nothing the second time. Run it as root.
@@ -152,10 +152,8 @@ pub fn script(layout: &Layout, host: &Host, file: &str) -> Emitted {
     for (origin, path) in datasets.chain(folders.iter().map(|folder| (folder.origin, &folder.path)))
     {
         // What it does it also says, on a terminal.
-        let unseen =
-            path.to_string() != String::from_utf8_lossy(path.as_bytes()).replace('\\', "\\\\");
-        let seen = if unseen { Err("it has a character that is not seen") } else { Ok(()) };
-        say(origin, &String::from_utf8_lossy(path.as_bytes()), seen)?;
+        let path = text(path);
+        say(origin, &path, quote::seen(&path))?;
     }
     let source = Source { file };
     let about = comment(&format!("Datasets and folders of {}, from {file}.", host.name));

@@ -57,7 +57,7 @@ forms! {
     /// A type of filesystem as `mount(8)` takes it.
     Filesystem: "^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", "zfs";
     /// Whom `exports(5)` offers something: host, network, wildcard, netgroup or *.
-    Clients: "^[A-Za-z0-9_.:/*?@\\[\\]][A-Za-z0-9_.:/*?@\\[\\]!^-]{0,252}$", "10.20.0.0/24";
+    Clients: "^(@[A-Za-z0-9_.-]+|gss/krb5[ip]?|[A-Za-z0-9_.:*?\\[\\]][A-Za-z0-9_.:*?\\[\\]!^-]{0,252}(/[0-9.]+)?)$", "10.20.0.0/24";
     /// Options as `exports(5)` takes them, comma separated.
     ExportOptions: "^[A-Za-z0-9_.:=@/+,\\[\\]-]*$", "sec=krb5p,fsid=7";
     /// Mount propagation (`mount_namespaces(7)`), as engines name it.

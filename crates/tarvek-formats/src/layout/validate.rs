@@ -38,7 +38,8 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     let mut validator =
         Validator { lines: Lines::of(text), names, mistakes, judged_later: Vec::new() };
     let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules } = raw;
-    let mut layout = Layout { site: site.unwrap_or_default().into(), ..Layout::default() };
+    let site = secret::hide(&site.unwrap_or_default());
+    let mut layout = Layout { site: site.into(), ..Layout::default() };
     for (name, raw) in in_order(host) {
         layout.hosts.push(validator.host(name, raw));
     }
@@ -695,7 +696,7 @@ impl Validator<'_, '_, '_> {
         let roots: Vec<Declared> = raw.roots?.into_iter().map(|root| self.declared(root)).collect();
         let name = self.named(Naming::Title, raw.name);
         Some(Library {
-            name: name?,
+            name: secret::hide(name?.raw()).into(),
             kind: raw.kind?.0,
             roots,
             original: raw.original,

@@ -82,7 +82,7 @@ fn renumbered(
             Of::Account => ("usermod -u", "-uid", "chown -h"),
             Of::Group => ("groupmod -g", "-gid", "chgrp -h"),
         };
-        let command = Command::new(command).arg(to.to_string()).arg(name.raw());
+        let command = Command::new(command).arg(to.to_string()).operand(name.raw());
         steps.push(Step::run(host, command));
         effects.push(format!(
             "what {name} owns on {host} keeps the number {from} until it is given over: find / -xdev {kind} {from} -exec {give} {to} {{}} +"

@@ -8,7 +8,7 @@ use crate::route::hops::{Hop, HopKind, Route};
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::{Command, Step};
+use crate::words::remedy::{Step, add_to_group};
 use crate::words::rule::{Rule, Severity};
 
 /// Groups that are lost on the way.
@@ -49,9 +49,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     if !member {
         let group = site.group_text(server, lost);
         steps.push(match account {
-            Some(account) => {
-                Step::run(server, Command::new("usermod -a -G").arg(group).arg(account.name.raw()))
-            }
+            Some(account) => add_to_group(server, &group, &account.name),
             None => {
                 let words =
                     format!("make an account with uid {arrived} there, in the group {group}");

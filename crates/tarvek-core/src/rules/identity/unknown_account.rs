@@ -62,9 +62,8 @@ fn new_account(site: &Site, host: &Name, name: &Name, uid: u32, gid: u32) -> Rem
     let group = (!known).then(|| Step::run(host, group));
     let mut steps: Vec<Step> = group.into_iter().chain([Step::run(host, user)]).collect();
     if site.layout.host(host).is_some_and(|host| !host.accounts.is_empty()) {
-        let account = name.raw();
         let words =
-            format!("add {account} = {{ uid = {uid} }} to the accounts of {host} in the layout");
+            format!("add {name} = {{ uid = {uid} }} to the accounts of {host} in the layout");
         steps.push(Step::words(words));
     }
     Remedy::of(steps)

@@ -81,7 +81,7 @@ fn command(site: &Site, absent: &NotMounted) -> Command {
     if !options.is_empty() {
         command = command.arg("-o").arg(options.join(","));
     }
-    command.arg(source).arg(path)
+    command.operand(source).arg(path)
 }
 
 /// How an SMB mount of the layout says who connects (`mount.cifs(8)`); the password is asked for, or stands in the file.

@@ -7,6 +7,7 @@ mod compare;
 mod trace;
 
 use serde::Serialize;
+use tarvek_core::words::text::is_unseen;
 
 pub(crate) use access::{Access, AccessAll, NewEntries};
 pub(crate) use check::Check;
@@ -15,7 +16,17 @@ pub(crate) use trace::Trace;
 
 /// Renders a document, with a line feed at its end.
 pub(crate) fn text<T: Serialize>(document: &T) -> String {
-    let mut text = serde_json::to_string_pretty(document).expect("a document has only plain keys");
+    let plain = serde_json::to_string_pretty(document).expect("a document has only plain keys");
+    let mut text = String::with_capacity(plain.len() + 1);
+    for c in plain.chars() {
+        // JSON lets characters stand that move a terminal or hide; they only ever stand in strings, and mean the same escaped.
+        if is_unseen(c) && c != '\n' {
+            let mut units = [0; 2];
+            c.encode_utf16(&mut units).iter().for_each(|unit| text += &format!("\\u{unit:04x}"));
+        } else {
+            text.push(c);
+        }
+    }
     text.push('\n');
     text
 }

@@ -1,0 +1,186 @@
+//! Whatever stands in a layout or comes from another host: no output forges a line, moves a terminal, tells a secret or runs a
+//! command. The oracle lane does the same with every character in every place, and puts what is emitted to its own programs.
+
+mod support;
+
+#[path = "support/hostile.rs"]
+mod hostile;
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use hostile::{COMMANDS, HOSTILE, LAYOUT, SECRETS, run, site, toml};
+use support::Folder;
+
+/// Runs cases on all processors, and fails with the first few that did.
+fn all<T: Sync>(cases: &[T], one: impl Fn(&T) -> Result<usize, String> + Sync) -> usize {
+    let (next, runs) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let wrong = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..std::thread::available_parallelism().map_or(1, usize::from) {
+            scope.spawn(|| {
+                while let Some(case) = cases.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    match one(case) {
+                        Ok(count) => drop(runs.fetch_add(count, Ordering::Relaxed)),
+                        Err(error) => wrong.lock().unwrap().push(error),
+                    }
+                }
+            });
+        }
+    });
+    let wrong = wrong.into_inner().unwrap();
+    let some: Vec<&String> = wrong.iter().take(12).collect();
+    assert!(wrong.is_empty(), "{} of {}: {some:#?}", wrong.len(), cases.len());
+    runs.into_inner()
+}
+
+/// All commands on a site, unless its layout is refused.
+fn commands(folder: &Folder, about: &str) -> Result<usize, String> {
+    let code = run(folder, "check", about)?;
+    let refused = code == 2 && folder.run("check").stdout.is_empty();
+    if refused {
+        return Ok(1);
+    }
+    for command in COMMANDS {
+        run(folder, command, about)?;
+    }
+    hostile::scripts(folder, about)?;
+    Ok(COMMANDS.len() + 1)
+}
+
+/// Some of the cases, or all of them where `TARVEK_HOSTILE=all` asks for it.
+fn sample<T>(cases: Vec<T>) -> Vec<T> {
+    let all = std::env::var_os("TARVEK_HOSTILE").is_some_and(|all| all == "all");
+    let step = if all { 1 } else { cases.len() / 40 + 1 };
+    cases.into_iter().step_by(step).collect()
+}
+
+#[test]
+fn every_key_is_read() {
+    let folder = site(LAYOUT);
+    for command in COMMANDS {
+        let code = run(&folder, command, "as it is").unwrap();
+        let asks = command.starts_with("access") || command.starts_with("trace");
+        assert!(
+            code == 0 || command.starts_with("check") || command.starts_with("compare") || asks,
+            "{command}: {code}"
+        );
+    }
+    assert!(hostile::texts(LAYOUT).len() > 150 && hostile::keys(LAYOUT).len() > 20);
+}
+
+/// Each text and key of the layout, with some of the characters put into it.
+fn of_layout(per_place: usize) -> Vec<(String, String)> {
+    let mut cases = Vec::new();
+    for (n, place) in hostile::texts(LAYOUT).into_iter().enumerate() {
+        let was = &LAYOUT[place.start + 1..place.end - 1];
+        for turn in 0..per_place {
+            let odd = HOSTILE[(n + turn * 7) % HOSTILE.len()];
+            let text = if turn % 2 == 0 { format!("{was}{odd}") } else { format!("{odd}{was}") };
+            let layout =
+                format!("{}{}{}", &LAYOUT[..place.start], toml(&text), &LAYOUT[place.end..]);
+            cases.push((format!("{text:?} for {was:?}"), layout));
+        }
+    }
+    for (n, place) in hostile::keys(LAYOUT).into_iter().enumerate() {
+        let was = LAYOUT[place.clone()].trim_matches('"');
+        for turn in 0..per_place {
+            let text = format!("{was}{}", HOSTILE[(n + turn * 5) % HOSTILE.len()]);
+            // Whoever is renamed is renamed everywhere.
+            let layout = LAYOUT
+                .replace(&format!("\"{was}\""), &toml(&text))
+                .replace(&format!(".{was}]"), &format!(".{}]", toml(&text)))
+                .replace(&format!(".{was}."), &format!(".{}.", toml(&text)))
+                .replace(&format!("\n{was} = "), &format!("\n{} = ", toml(&text)));
+            cases.push((format!("{text:?} for the key {was:?}"), layout));
+        }
+    }
+    cases
+}
+
+#[test]
+fn no_text_of_a_layout_gets_out_as_anything_else() {
+    let cases = sample(of_layout(2));
+    let runs = all(&cases, |(about, layout)| commands(&site(layout), about));
+    assert!(
+        runs > cases.len() * 2,
+        "{runs} runs of {} cases: most layouts are refused",
+        cases.len()
+    );
+}
+
+#[test]
+fn no_secret_of_a_layout_gets_out() {
+    let places = hostile::texts(LAYOUT);
+    let cases: Vec<(String, String)> = places
+        .into_iter()
+        .enumerate()
+        .map(|(n, place)| {
+            let (was, secret) = (&LAYOUT[place.clone()], SECRETS[n % SECRETS.len()]);
+            let layout =
+                format!("{}{}{}", &LAYOUT[..place.start], toml(secret), &LAYOUT[place.end..]);
+            (format!("{secret} for {was}"), layout)
+        })
+        .collect();
+    let cases = sample(cases);
+    all(&cases, |(about, layout)| {
+        // A path is a path, whatever it looks like.
+        if ["for \"/", "for \"M:", "for \"reels"].iter().any(|path| about.contains(path)) {
+            return Ok(0);
+        }
+        commands(&site(layout), about)
+    });
+}
+
+/// Each field of each line of a listing that is not like one before.
+fn of_listing(text: &str, per_place: usize) -> Vec<(String, String)> {
+    let mut cases = Vec::new();
+    let mut section = String::new();
+    let mut seen = std::collections::HashSet::new();
+    let lines: Vec<&str> = text.lines().collect();
+    for (n, line) in lines.iter().enumerate() {
+        if let Some(name) = line.strip_prefix("section ") {
+            section = name.to_owned();
+        }
+        let parts = if matches!(section.as_str(), "passwd" | "group") { ':' } else { ' ' };
+        let fields: Vec<&str> = line.split(parts).collect();
+        for (field, was) in fields.iter().enumerate() {
+            if !seen.insert((section.clone(), field, was.len())) {
+                continue;
+            }
+            for turn in 0..per_place {
+                let odd = HOSTILE[(n + field * 3 + turn * 7) % HOSTILE.len()];
+                let odd = odd.replace('\n', "\\012").replace('\r', "\\015");
+                let mut fields: Vec<String> = fields.iter().map(ToString::to_string).collect();
+                fields[field] = format!("{was}{odd}");
+                let mut lines: Vec<String> = lines.iter().map(ToString::to_string).collect();
+                lines[n] = fields.join(&parts.to_string());
+                cases.push((
+                    format!("line {} field {field}: {odd:?}", n + 1),
+                    lines.join("\n") + "\n",
+                ));
+            }
+        }
+    }
+    cases
+}
+
+#[test]
+fn nothing_of_another_host_gets_out_as_anything_else() {
+    let text = Folder::demo().read("granary.listing");
+    let cases = sample(of_listing(&text, 2));
+    let runs = all(&cases, |(about, listing)| {
+        let folder = site(LAYOUT);
+        folder.write("granary.listing", listing);
+        let code = run(&folder, "check", about)?;
+        if code == 2 && folder.run("check").stdout.is_empty() {
+            return Ok(1);
+        }
+        let asking = COMMANDS.iter().filter(|command| !command.starts_with("emit"));
+        for command in asking.clone() {
+            run(&folder, command, about)?;
+        }
+        Ok(asking.count())
+    });
+    assert!(runs > cases.len() * 3, "{runs} runs of {} cases", cases.len());
+}
