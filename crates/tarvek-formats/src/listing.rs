@@ -26,6 +26,7 @@ use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
 use tarvek_core::kernel::acl::{Acl, AclEntry};
 use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
 use tarvek_core::kernel::nfs4::Nfs4Acl;
+use tarvek_core::words::file_name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 
@@ -36,6 +37,9 @@ use crate::{accounts, acl, fstab, mountinfo, told};
 /// The first line of every listing of this version.
 pub const FIRST_LINE: &str = "tarvek-listing 1";
 const AGAIN: &str = "collect it again, and copy the whole output";
+
+/// The longest path that is read, in bytes. A tree may be deeper than `PATH_MAX`, but nobody's collector gets there.
+const LONGEST_PATH: usize = 1 << 16;
 
 /// Whether some bytes are the start of a listing, of whatever version.
 pub fn is_listing(bytes: &[u8]) -> bool {
@@ -150,7 +154,10 @@ impl<'a> Sections<'a> {
                     None if line.is_empty() => {}
                     None => {
                         return refuse(
-                            format!("a line that does not belong into the section {name}"),
+                            format!(
+                                "a line that does not belong into the section {}",
+                                shown(name.as_bytes())
+                            ),
                             AGAIN,
                         );
                     }
@@ -186,7 +193,7 @@ impl<'a> Sections<'a> {
         }
         if !complete {
             let place = match &open {
-                Some(name) => format!(" in the section {name}"),
+                Some(name) => format!(" in the section {}", shown(name.as_bytes())),
                 None => String::new(),
             };
             let message = format!("the listing is cut off after this line{place}");
@@ -350,10 +357,17 @@ impl Reader<'_> {
     }
 
     fn path(&self, line: Line, column: usize, written: &[u8]) -> Result<AbsPath, Refused> {
-        AbsPath::new(&unescape(written)).map_err(|fault| {
-            let message = format!("the path {:?} {fault}", shown(written));
-            self.refuse(line.0, column + 1, line.1, message)
-        })
+        let refuse = |message: String| self.refuse(line.0, column + 1, line.1, message);
+        let path = AbsPath::new(&unescape(written))
+            .map_err(|fault| refuse(format!("the path {:?} {fault}", shown(written))))?;
+        if path.as_bytes().len() > LONGEST_PATH {
+            return Err(refuse(format!("a path of {} bytes", path.as_bytes().len())));
+        }
+        let long = path.components().find(|name| !file_name::is_one(name)).map(<[u8]>::len);
+        match long {
+            Some(length) => Err(refuse(format!("a name of {length} bytes"))),
+            None => Ok(path),
+        }
     }
 
     fn gaps(&self) -> Result<Vec<Gap>, Refused> {

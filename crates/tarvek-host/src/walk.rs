@@ -7,6 +7,7 @@ use std::ffi::{CStr, CString};
 use std::io;
 use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
@@ -160,7 +161,11 @@ impl<S: Sink> Walk<'_, S> {
             };
             queue.running += 1;
             drop(queue);
-            let outcome = self.folder(job, &mut reader);
+            // Whatever goes wrong here may not leave the others waiting for ever.
+            let work = AssertUnwindSafe(|| self.folder(job, &mut reader));
+            let outcome = catch_unwind(work).unwrap_or_else(|_| {
+                Err(io::Error::other("a part of the walk failed in an unforeseen way"))
+            });
             let mut queue = self.lock();
             queue.running -= 1;
             match outcome {
@@ -588,6 +593,20 @@ mod tests {
         let (_, gaps) = spoiler.seen.into_inner().unwrap();
         assert_eq!(gaps.len(), 3, "{gaps:?}");
         assert_eq!(watch.entries.load(Ordering::Relaxed), 5);
+    }
+
+    #[test]
+    fn a_panic_ends_the_walk_with_an_error() {
+        let dir = tempfile::tempdir().unwrap();
+        for name in ["a/vanishes", "b/c", "d/e"] {
+            fs::create_dir_all(dir.path().join(name)).unwrap();
+        }
+        // The folder that is to vanish is not where this looks for it, so that its unwrap panics.
+        let spoiler = Spoiler { top: "/nowhere".into(), seen: Mutex::new((1, Vec::new())) };
+        let top =
+            rustix::fs::open(dir.path(), OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
+        let error = walk(top, NodeId(0), &spoiler, &Watch::default(), None).unwrap_err();
+        assert_eq!(error.kind(), io::ErrorKind::Other, "{error}");
     }
 
     #[test]

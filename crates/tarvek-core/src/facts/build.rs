@@ -116,6 +116,8 @@ pub struct TreeBuilder {
     tree: Tree,
     /// Most entries of a tree share a handful of ACLs and labels.
     known: HashMap<Extras, u32>,
+    /// The number of each device.
+    devices: HashMap<u64, u16>,
     renewal: Renewal,
 }
 
@@ -130,7 +132,12 @@ impl TreeBuilder {
             devices: Vec::new(),
             dropped: 0,
         };
-        let mut builder = Self { tree, known: HashMap::new(), renewal: Renewal::default() };
+        let mut builder = Self {
+            tree,
+            known: HashMap::new(),
+            devices: HashMap::new(),
+            renewal: Renewal::default(),
+        };
         builder.add(0, NewEntry { name: Vec::new(), ..root });
         builder
     }
@@ -139,7 +146,7 @@ impl TreeBuilder {
     pub fn renew(tree: Tree) -> Self {
         let known = tree.extras.iter().cloned().zip(0..).collect();
         let renewal = Renewal { first: number(tree.nodes.len()), ..Renewal::default() };
-        Self { tree, known, renewal }
+        Self { tree, known, devices: HashMap::new(), renewal }
     }
 
     fn add(&mut self, parent: u32, entry: NewEntry) {
@@ -177,16 +184,27 @@ impl TreeBuilder {
         })
     }
 
+    /// Where a device's number is kept. Of more filesystems than can be told apart (`u16::MAX`) the rest are not known.
+    fn device(&mut self, device: u64) -> u16 {
+        let all = &mut self.tree.devices;
+        // The last one is the likeliest: a folder's entries mostly share it.
+        if all.last() == Some(&device) {
+            return number(all.len() - 1) as u16;
+        }
+        if self.devices.is_empty() {
+            self.devices.extend(all.iter().copied().zip(0..));
+        }
+        let next = u16::try_from(all.len()).unwrap_or(u16::MAX);
+        *self.devices.entry(device).or_insert_with(|| {
+            if next < u16::MAX {
+                all.push(device);
+            }
+            next
+        })
+    }
+
     fn pack(&mut self, meta: &Meta) -> Packed {
-        let devices = &mut self.tree.devices;
-        let device = meta.device.map_or(u16::MAX, |device| {
-            // The last one is the likeliest: a folder's entries mostly share it.
-            let at = devices.iter().rposition(|known| *known == device).unwrap_or_else(|| {
-                devices.push(device);
-                devices.len() - 1
-            });
-            u16::try_from(at).expect("a host has less than 65535 filesystems")
-        });
+        let device = meta.device.map_or(u16::MAX, |device| self.device(device));
         Packed {
             size: meta.size,
             allocated: meta.allocated.unwrap_or(u64::MAX),

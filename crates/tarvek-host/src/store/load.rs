@@ -10,6 +10,7 @@ use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
 use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
 use tarvek_core::kernel::nfs4::Nfs4Acl;
+use tarvek_core::words::file_name;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
@@ -20,6 +21,7 @@ use tarvek_formats::acl;
 
 use tarvek_formats::told;
 
+use super::companions::Readable;
 use super::{Rows, StoreError, open};
 
 /// Reads a whole survey.
@@ -35,11 +37,14 @@ pub fn load(file: &Path) -> Result<HostFacts, StoreError> {
 /// # Errors
 /// As [`load`].
 pub fn load_with_rows(file: &Path) -> Result<(HostFacts, Rows), StoreError> {
-    let mut db = open(file, false)?;
+    let readable = Readable::of(file)?;
+    let mut db = open(&readable.file, false)?;
     // Whoever holds a read transaction keeps writers out, so that all readers see the same.
     let transaction = db.transaction()?;
     transaction.query_row("SELECT 1 FROM survey", [], |_| Ok(())).optional()?;
-    facts(&transaction, Some(file))
+    let (mut facts, rows) = facts(&transaction, Some(&readable.file))?;
+    facts.source = Source::File(shown(file.as_os_str().as_encoded_bytes()));
+    Ok((facts, rows))
 }
 
 /// The facts in an open survey, and the row of each entry of their tree.
@@ -56,9 +61,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
     })?;
     let facts = HostFacts {
         name: keys.get("host").map(|host| host.as_str().into()).unwrap_or_default(),
-        source: Source::File(
-            file.map_or_else(String::new, |file| shown(file.as_os_str().as_encoded_bytes())),
-        ),
+        source: Source::File(String::new()),
         taken: number("taken").unwrap_or(0),
         taken_by: number("uid").and_then(|uid| u32::try_from(uid).ok()),
         kernel: keys.get("kernel").map(|kernel| kernel.as_str().into()),
@@ -167,6 +170,14 @@ fn tree(db: &Connection, file: Option<&Path>) -> Result<(Tree, Vec<i64>), StoreE
     let dense: Option<String> =
         db.query_row("SELECT max(value) FROM survey WHERE key = 'dense'", [], |row| row.get(0))?;
     let dense: i64 = dense.and_then(|dense| dense.parse().ok()).unwrap_or(0);
+    let ends = "SELECT ifnull(min(id), 0), ifnull(max(id), 0), (SELECT page_count * page_size FROM pragma_page_count, pragma_page_size) FROM entry";
+    let (least, last, size): (i64, i64, i64) =
+        db.query_row(ends, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+    // A row takes more than one byte.
+    if least < 0 || dense < 0 || dense > size {
+        return Err(damaged());
+    }
+    let dense = dense.min(last);
     let mut late: HashMap<i64, Vec<Loaded>> = HashMap::new();
     for loaded in block(db, dense + 1, i64::MAX, &extras)? {
         late.entry(loaded.parent).or_default().push(loaded);
@@ -314,6 +325,9 @@ impl Grower {
 
     fn folder(&mut self, parent: i64, mut run: Vec<Loaded>) -> Result<(), StoreError> {
         let node = self.number(parent).ok_or_else(damaged)?;
+        if self.builder.tree().meta(node).kind != EntryKind::Folder {
+            return Err(damaged());
+        }
         run.sort_by(|a, b| a.entry.name.cmp(&b.entry.name));
         let ids: Vec<(i64, Listing)> =
             run.iter().map(|loaded| (loaded.id, loaded.listing)).collect();
@@ -336,16 +350,15 @@ impl Grower {
 
     /// Folders that hold only what a later survey added, and empty folders that were read.
     fn rest(&mut self, late: &mut HashMap<i64, Vec<Loaded>>) -> Result<(), StoreError> {
-        while !late.is_empty() {
-            let ready: Vec<i64> =
-                late.keys().copied().filter(|id| self.number(*id).is_some()).collect();
-            if ready.is_empty() {
-                return Err(damaged());
-            }
-            for parent in ready {
-                let run = late.remove(&parent).unwrap_or_default();
-                self.folder(parent, run)?;
-            }
+        let mut ready: Vec<i64> =
+            late.keys().copied().filter(|id| self.number(*id).is_some()).collect();
+        while let Some(parent) = ready.pop() {
+            let run = late.remove(&parent).unwrap_or_default();
+            ready.extend(run.iter().map(|loaded| loaded.id).filter(|id| late.contains_key(id)));
+            self.folder(parent, run)?;
+        }
+        if !late.is_empty() {
+            return Err(damaged());
         }
         for (n, listing) in self.listings.iter().enumerate() {
             let node = NodeId(u32::try_from(n).expect("a tree has less than 2^32 entries"));
@@ -434,6 +447,10 @@ fn loaded(row: &Row, extras: &HashMap<i64, Extras>) -> rusqlite::Result<Loaded> 
         None => Extras::default(),
     };
     let name: Vec<u8> = row.get(2)?;
+    let id: i64 = row.get(0)?;
+    if id != 0 && !file_name::is_one(&name) {
+        return Err(bad(2, "no name of an entry"));
+    }
     let entry = NewEntry { target, extras, ..NewEntry::plain(name, meta) };
-    Ok(Loaded { id: row.get(0)?, parent: row.get(1)?, entry, listing })
+    Ok(Loaded { id, parent: row.get(1)?, entry, listing })
 }

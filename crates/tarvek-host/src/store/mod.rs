@@ -3,14 +3,17 @@
 //! Everything is written in transactions: a process that is killed leaves what was there before, or a survey that says
 //! that it is partial.
 
+mod companions;
 mod digests;
 mod load;
 mod save;
+mod shape;
 
 use std::fmt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
 pub use digests::{Digested, add_digests};
@@ -93,41 +96,44 @@ impl From<rusqlite::Error> for StoreError {
             Some(ErrorCode::PermissionDenied) => {
                 ("permission is denied", "name a file that you may use")
             }
-            _ => return Self::new(error.to_string(), "survey the host again, into a new file"),
+            Some(ErrorCode::OperationInterrupted) => (
+                "reading it takes more work than its size can mean",
+                "survey the host again, into a new file",
+            ),
+            Some(ErrorCode::TooBig | ErrorCode::OutOfMemory) => {
+                ("something in it is too large", "survey the host again, into a new file")
+            }
+            _ => ("a row in it is none of a survey", "survey the host again, into a new file"),
         };
         Self::new(message, remedy)
     }
 }
 
-/// Whoever was killed while writing left a journal; only one who may write can take back what was half done.
-fn recover(file: &Path) -> Result<(), StoreError> {
-    let mut journal = file.as_os_str().to_owned();
-    journal.push("-journal");
-    if std::fs::symlink_metadata(journal).is_ok_and(|meta| meta.len() > 0) {
-        let db = Connection::open_with_flags(file, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        db.busy_timeout(PATIENCE)?;
-        let read: rusqlite::Result<i64> = db.query_row("PRAGMA user_version", [], |row| row.get(0));
-        if read.as_ref().is_err_and(|e| e.sqlite_error_code() == Some(ErrorCode::ReadOnly)) {
-            return Err(StoreError::new(
-                "whoever wrote it was killed, and here it can't be put right",
-                "make it and its folder writable once",
-            ));
-        }
-        read?;
-    }
-    Ok(())
-}
-
 /// How long another program's write is waited for.
 const PATIENCE: Duration = Duration::from_secs(2);
 
-/// Opens a survey and makes sure that it is one of a version that can be read.
-fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
-    let flags =
+/// What a file may cost to read, in instructions of SQLite's machine: some to begin with, and some for each byte. The rows of a
+/// survey take about one per byte; a file that was made to go round in circles would take for ever.
+const WORK: (u64, u64) = (20_000_000, 8);
+
+fn flags(write: bool) -> OpenFlags {
+    let access =
         if write { OpenFlags::SQLITE_OPEN_READ_WRITE } else { OpenFlags::SQLITE_OPEN_READ_ONLY };
-    recover(file)?;
-    let db = Connection::open_with_flags(file, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    // Without SQLITE_OPEN_URI, so that `file:…` is a name like any other.
+    access | OpenFlags::SQLITE_OPEN_NO_MUTEX
+}
+
+/// A file's name as SQLite takes it for one: `:memory:` and the empty name mean something else to it.
+fn plain(file: &Path) -> PathBuf {
+    Path::new(".").join(file)
+}
+
+/// Opens a survey and makes sure that it is one of a version that can be read, and that nothing else is in it.
+fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
+    let size = companions::look(file)?;
+    let mut db = Connection::open_with_flags(plain(file), flags(write))?;
     db.busy_timeout(PATIENCE)?;
+    bounded(&mut db, size)?;
     // What belongs to a row goes with it.
     db.execute_batch("PRAGMA foreign_keys = ON;")?;
     let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
@@ -149,6 +155,7 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     if version < 1 {
         return Err(StoreError::new("it has no version", "survey the host again, into a new file"));
     }
+    shape::compare(&db, version)?;
     let done = usize::try_from(version - 1).expect("it is at least 1");
     for (alter, view) in &MIGRATIONS[done..] {
         let sql = if write { alter } else { view };
@@ -158,4 +165,26 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
         db.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
     }
     Ok(db)
+}
+
+/// Whoever wrote the file may have meant harm: its schema runs nothing (SQLite, "Defense Against The Dark Arts"), and what it takes
+/// to read is bounded.
+fn bounded(db: &mut Connection, size: u64) -> Result<(), StoreError> {
+    for (setting, on) in [
+        (DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true),
+        (DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false),
+        (DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false),
+        (DbConfig::SQLITE_DBCONFIG_ENABLE_VIEW, false),
+    ] {
+        db.set_db_config(setting, on)?;
+    }
+    db.execute_batch("PRAGMA cell_size_check = ON; PRAGMA mmap_size = 0;")?;
+    let (most, mut done) = (WORK.0.saturating_add(size.saturating_mul(WORK.1)), 0);
+    const STEP: i32 = 100_000;
+    let count = move || {
+        done += u64::from(STEP.unsigned_abs());
+        done > most
+    };
+    db.progress_handler(STEP, Some(count))?;
+    Ok(())
 }

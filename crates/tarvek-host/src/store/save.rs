@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::Path;
 
-use rusqlite::{CachedStatement, Connection, Transaction, TransactionBehavior, params};
+use rusqlite::{CachedStatement, Connection, OpenFlags, Transaction, TransactionBehavior, params};
 use tarvek_core::facts::build::{Renewal, TreeBuilder};
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
@@ -11,7 +11,7 @@ use tarvek_core::kernel::entry::{EntryKind, Flags};
 use tarvek_core::kernel::nfs4::Nfs4Acl;
 use tarvek_core::words::name::Name;
 
-use super::{Rows, StoreError, VERSION, load, open};
+use super::{Rows, StoreError, VERSION, companions, flags, load, open, plain};
 
 /// What was written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
@@ -111,7 +111,9 @@ fn edition(db: &Connection) -> Result<i64, StoreError> {
 
 /// Whoever opens the file before the survey is written sees one of nothing that says that it is partial.
 fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
-    let mut db = Connection::open(file)?;
+    companions::none(file)?;
+    let create = flags(true) | OpenFlags::SQLITE_OPEN_CREATE;
+    let mut db = Connection::open_with_flags(plain(file), create)?;
     let transaction = db.transaction()?;
     let schema = include_str!("schema.sql");
     transaction.execute_batch(&format!("{schema} PRAGMA user_version = {VERSION};"))?;

@@ -199,10 +199,19 @@ fn with_progress<T>(watch: &Watch, what: &str, screen: &Screen, work: impl FnOnc
             }
             bar.finish_and_clear();
         });
-        let outcome = work();
-        done.store(true, Ordering::Relaxed);
-        outcome
+        // Also where the work ends in an unforeseen way, or this would wait for ever.
+        let _ended = Ended(&done);
+        work()
     })
+}
+
+/// Says that something is over when it goes.
+struct Ended<'a>(&'a AtomicBool);
+
+impl Drop for Ended<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
 }
 
 fn summary(facts: &HostFacts, saved: &Saved, output: &Path, screen: &Screen) -> String {
