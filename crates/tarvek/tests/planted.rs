@@ -1,0 +1,214 @@
+//! Surveys that somebody made to do harm: each is refused, in time, and changes nothing.
+
+mod support;
+
+use std::os::unix::fs::symlink;
+use std::time::{Duration, Instant};
+
+use support::{Answer, Folder};
+
+/// A small tree, its survey, and something outside that nobody may touch.
+fn surveyed() -> Folder {
+    let folder = Folder::new();
+    folder
+        .write("top/a/b", "1")
+        .write("top/c", "2")
+        .write("outside/secret", "3")
+        .write("notes", "4");
+    let answer = folder.run("survey top -o box.survey --host box");
+    assert_eq!(answer.code, 0, "{}", answer.stderr);
+    folder
+}
+
+fn sql(folder: &Folder, statements: &str) {
+    let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+    // A function that does nothing, so that a trigger can be made of it.
+    db.execute_batch(statements).unwrap_or_else(|error| panic!("{statements}: {error}"));
+    db.close().unwrap();
+}
+
+/// Runs it, and makes sure that it comes to an end.
+fn within(folder: &Folder, seconds: u64, arguments: &str) -> Answer {
+    let start = Instant::now();
+    let mut command = folder.command(arguments.split_whitespace());
+    let output = command.timeout(Duration::from_secs(seconds)).output().unwrap();
+    let code =
+        output.status.code().unwrap_or_else(|| panic!("{arguments} took {:?}", start.elapsed()));
+    let text = |bytes| String::from_utf8(bytes).unwrap();
+    Answer { code, stdout: text(output.stdout), stderr: text(output.stderr) }
+}
+
+/// Reading and renewing refuse the file, in words of ours, and leave it and everything beside it as it was.
+fn refused(folder: &Folder, about: &str) -> String {
+    let before = std::fs::read(folder.path("box.survey")).unwrap();
+    let mut said = String::new();
+    for arguments in ["compare box.survey box.survey", "survey top -o box.survey --host box"] {
+        let answer = within(folder, 20, arguments);
+        assert_eq!(answer.code, 2, "{about}: {arguments}: {}{}", answer.stdout, answer.stderr);
+        assert!(
+            answer.stdout.is_empty() && answer.stderr.starts_with("tarvek: can't use box.survey: "),
+            "{about}: {}",
+            answer.stderr
+        );
+        for raw in ["SQLite", "rusqlite", "column", "panicked", "os error"] {
+            assert!(!answer.stderr.contains(raw), "{about}: {}", answer.stderr);
+        }
+        said = answer.stderr;
+        assert_eq!(std::fs::read(folder.path("box.survey")).unwrap(), before, "{about}");
+    }
+    assert_eq!(
+        (folder.read("outside/secret"), folder.read("notes")),
+        ("3".into(), "4".into()),
+        "{about}"
+    );
+    said
+}
+
+#[test]
+fn what_is_planted_in_a_schema_is_refused() {
+    for planted in [
+        "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' UNION ALL SELECT path, why FROM c) SELECT * FROM c",
+        "ALTER TABLE entry RENAME TO other; CREATE VIEW entry AS SELECT * FROM other",
+        "CREATE TRIGGER keep AFTER DELETE ON gap BEGIN INSERT INTO gap VALUES (old.path, old.why); END",
+        "CREATE TRIGGER falsify AFTER INSERT ON entry BEGIN UPDATE entry SET mode = 511; END",
+        "CREATE TRIGGER swallow BEFORE INSERT ON entry BEGIN SELECT RAISE(IGNORE); END",
+        "CREATE INDEX more ON entry (name)",
+        "CREATE TABLE more (x)",
+        "DROP TABLE content",
+        "CREATE VIRTUAL TABLE more USING fts5(x)",
+    ] {
+        let folder = surveyed();
+        let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+        if db.execute_batch(planted).is_err() {
+            assert!(planted.contains("fts5"), "{planted}");
+            continue;
+        }
+        db.close().unwrap();
+        assert!(refused(&folder, planted).contains("other things than a survey does"), "{planted}");
+    }
+}
+
+#[test]
+fn what_is_planted_in_rows_is_refused() {
+    for planted in [
+        "UPDATE entry SET name = CAST('..' AS BLOB) WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = CAST('.' AS BLOB) WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = CAST('../../outside' AS BLOB) WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = CAST('/etc' AS BLOB) WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = CAST('' AS BLOB) WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = x'610062' WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = randomblob(70000) WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET name = 'a text' WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET id = -7 WHERE name = CAST('c' AS BLOB)",
+        "UPDATE entry SET id = 9000000000000000000 WHERE id = 0",
+        "UPDATE entry SET parent = (SELECT id FROM entry WHERE name = CAST('c' AS BLOB)) WHERE name = CAST('b' AS BLOB)",
+        "UPDATE entry SET parent = 77777 WHERE name = CAST('b' AS BLOB)",
+        "UPDATE entry SET parent = id WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET mode = 'x'",
+        "UPDATE entry SET uid = -5",
+        "UPDATE entry SET type = 'q' WHERE name = CAST('a' AS BLOB)",
+        "UPDATE entry SET extras = 99",
+        "INSERT INTO gap VALUES (CAST('../x' AS BLOB), 'x')",
+        "INSERT INTO root VALUES (CAST('/a/../b' AS BLOB), 1)",
+        "DELETE FROM entry",
+        "UPDATE survey SET value = '36000000000000' WHERE key = 'dense'",
+        "UPDATE survey SET value = '-3' WHERE key = 'dense'",
+    ] {
+        let folder = surveyed();
+        sql(&folder, planted);
+        refused(&folder, planted);
+    }
+}
+
+#[test]
+fn more_filesystems_than_can_be_told_apart_are_unknown() {
+    let folder = surveyed();
+    sql(
+        &folder,
+        "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) \
+         INSERT INTO entry SELECT 1000 + i, (SELECT parent FROM entry WHERE name = CAST('c' AS BLOB)), CAST('n' || i AS BLOB), 'f', 420, 0, 0, 0, 0, i, i, 1, 0, 0, '', NULL, NULL, NULL FROM n",
+    );
+    let answer = within(&folder, 60, "compare box.survey box.survey");
+    assert_eq!(
+        (answer.code, answer.stdout.as_str()),
+        (0, "nothing differs\n"),
+        "{}",
+        answer.stderr
+    );
+}
+
+#[test]
+fn no_foreign_journal_is_followed() {
+    let fifo = |path: std::path::PathBuf| {
+        let mode = nix::sys::stat::Mode::S_IRWXU;
+        nix::unistd::mkfifo(&path, mode).unwrap();
+    };
+    for ending in ["-journal", "-wal", "-shm"] {
+        let folder = surveyed();
+        fifo(folder.path(&format!("box.survey{ending}")));
+        refused(&folder, ending);
+        let folder = surveyed();
+        symlink(folder.path("notes"), folder.path(&format!("box.survey{ending}"))).unwrap();
+        refused(&folder, ending);
+        // Nor beside a survey that is yet to be made.
+        let folder = surveyed();
+        fifo(folder.path(&format!("new.survey{ending}")));
+        let answer = within(&folder, 20, "survey top -o new.survey --host box");
+        assert_eq!(answer.code, 2, "{ending}: {}", answer.stderr);
+    }
+    // A journal that has another file deleted: its end names it (SQLite's file format, section 3).
+    let folder = surveyed();
+    let target = folder.path("notes").to_str().unwrap().to_owned();
+    let mut journal = vec![0u8; 512];
+    journal[..8].copy_from_slice(&[0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
+    journal.extend_from_slice(&[0xff; 4]);
+    journal.extend_from_slice(target.as_bytes());
+    journal.extend_from_slice(&u32::try_from(target.len()).unwrap().to_be_bytes());
+    journal.extend_from_slice(&target.bytes().map(u32::from).sum::<u32>().to_be_bytes());
+    journal.extend_from_slice(&[0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7]);
+    folder.write("box.survey-journal", &journal);
+    refused(&folder, "a journal that names another");
+}
+
+#[test]
+fn reading_never_puts_a_file_right() {
+    // A journal as a killed writer leaves it: whoever reads sees what was before, and leaves both as they are.
+    let folder = surveyed();
+    let file = folder.path("box.survey");
+    let before = folder.run("compare box.survey box.survey --format json").stdout;
+    let db = rusqlite::Connection::open(&file).unwrap();
+    db.execute_batch(
+        "PRAGMA cache_size = 1; PRAGMA cache_spill = 1; BEGIN; UPDATE entry SET mode = 0; \
+         WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) \
+         INSERT INTO entry SELECT 1000 + i, 0, CAST('n' || i AS BLOB), 'f', 420, 0, 0, 0, 0, i, i, 1, 0, 0, '', NULL, NULL, NULL FROM n;",
+    )
+    .unwrap();
+    let (half, journal) =
+        (std::fs::read(&file).unwrap(), std::fs::read(folder.path("box.survey-journal")).unwrap());
+    drop(db);
+    folder.write("box.survey", &half).write("box.survey-journal", &journal);
+    let answer = within(&folder, 20, "compare box.survey box.survey --format json");
+    assert_eq!((answer.code, answer.stdout), (0, before), "{}", answer.stderr);
+    assert_eq!(std::fs::read(&file).unwrap(), half);
+    assert_eq!(std::fs::read(folder.path("box.survey-journal")).unwrap(), journal);
+    // Whoever writes it puts it right.
+    let renewed = within(&folder, 20, "survey top -o box.survey --host box");
+    assert!(
+        renewed.stdout.contains("(0 added,") && renewed.stdout.contains(" 0 removed)"),
+        "{}{}",
+        renewed.stdout,
+        renewed.stderr
+    );
+}
+
+#[test]
+fn a_file_is_a_file_whatever_it_is_called() {
+    let folder = surveyed();
+    for name in [":memory:", "file:x.survey", "file:x?mode=memory", "a b%20c#d"] {
+        let mut command = folder.command(["survey", "top", "--host", "box", "-o", name]);
+        assert!(command.output().unwrap().status.success(), "{name}");
+        assert!(folder.path(name).metadata().unwrap().len() > 1000, "{name}");
+        let read = folder.output(["compare", "box.survey", name]);
+        assert_eq!(String::from_utf8_lossy(&read.stdout), "nothing differs\n", "{name}");
+    }
+}
