@@ -1,21 +1,28 @@
 //! `passwd(5)` and `group(5)`.
 
+use std::collections::HashMap;
+
+use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Account, Group};
 
 /// Reads both files together: each account gets the groups that list it. Lines without numbers are passed over, as the
 /// C library does; password fields are never looked at.
 pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
     let mut groups = Vec::new();
-    let mut members: Vec<(String, Vec<String>)> = Vec::new();
+    let mut memberships: HashMap<String, Vec<Name>> = HashMap::new();
     for fields in records(group) {
         let (Some(name), Some(Ok(gid))) = (fields.first(), fields.get(2).map(|gid| gid.parse()))
         else {
             continue;
         };
-        let listed = fields
-            .get(3)
-            .map(|names| names.split(',').map(|name| name.trim().to_owned()).collect());
-        members.push((name.clone(), listed.unwrap_or_default()));
+        for member in fields.get(3).into_iter().flat_map(|names| names.split(',')) {
+            let of_member = memberships.entry(member.trim().to_owned()).or_default();
+            let group = Name::from(name.as_str());
+            // A group may list somebody twice.
+            if of_member.last() != Some(&group) {
+                of_member.push(group);
+            }
+        }
         groups.push(Group { name: name.as_str().into(), gid });
     }
     let mut accounts = Vec::new();
@@ -25,11 +32,8 @@ pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
             continue;
         };
         let gid = fields.get(3).and_then(|gid| gid.parse().ok());
-        let groups = members
-            .iter()
-            .filter(|(_, names)| names.contains(name))
-            .map(|(group, _)| group.as_str().into());
-        accounts.push(Account { name: name.as_str().into(), uid, gid, groups: groups.collect() });
+        let groups = memberships.get(name).cloned().unwrap_or_default();
+        accounts.push(Account { name: name.as_str().into(), uid, gid, groups });
     }
     (accounts, groups)
 }

@@ -17,12 +17,12 @@
 //! complete
 //! ```
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
 use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
+use tarvek_core::facts::tree::{Extras, Listing, Tree};
 use tarvek_core::kernel::acl::{Acl, AclEntry};
 use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
 use tarvek_core::kernel::nfs4::Nfs4Acl;
@@ -462,11 +462,14 @@ impl Reader<'_> {
             return Err(self.refuse(section.start, 1, b"", "the tree has no line for /".into()));
         };
         let mut builder = TreeBuilder::new(top);
-        let mut todo: Vec<(NodeId, AbsPath)> = vec![(Tree::ROOT, AbsPath::root())];
-        while let Some((node, path)) = todo.pop() {
-            let listing = if gaps.iter().any(|gap| gap.path == path) {
+        let failed: HashSet<&AbsPath> = gaps.iter().map(|gap| &gap.path).collect();
+        let roots = roots.sets();
+        let mut todo = vec![(Tree::ROOT, AbsPath::root(), Within::default())];
+        while let Some((node, path, within)) = todo.pop() {
+            let within = within.at(&path, &roots);
+            let listing = if failed.contains(&path) {
                 Listing::Failed
-            } else if roots.lists(&path) {
+            } else if roots.names.contains(&path) || within.deep && !within.none {
                 Listing::Complete
             } else {
                 Listing::NotListed
@@ -474,7 +477,7 @@ impl Reader<'_> {
             let entries = folders.remove(&path).map(|(_, entries)| entries).unwrap_or_default();
             for child in builder.fill(node, entries, listing) {
                 if builder.tree().meta(child).kind == EntryKind::Folder {
-                    todo.push((child, path.child(builder.tree().name(child))));
+                    todo.push((child, path.child(builder.tree().name(child)), within));
                 }
             }
         }
@@ -504,10 +507,33 @@ impl Roots {
         self.deep.iter().map(root(true)).chain(self.names.iter().map(root(false))).collect()
     }
 
-    fn lists(&self, folder: &AbsPath) -> bool {
-        self.names.contains(folder)
-            || self.deep.iter().any(|root| folder.within(root))
-                && !self.none.iter().any(|root| folder.within(root))
+    fn sets(&self) -> RootSets<'_> {
+        let [deep, names, none] =
+            [&self.deep, &self.names, &self.none].map(|paths| paths.iter().collect());
+        RootSets { deep, names, none }
+    }
+}
+
+struct RootSets<'a> {
+    deep: HashSet<&'a AbsPath>,
+    names: HashSet<&'a AbsPath>,
+    none: HashSet<&'a AbsPath>,
+}
+
+/// In which roots a folder lies.
+#[derive(Clone, Copy, Default)]
+struct Within {
+    deep: bool,
+    none: bool,
+}
+
+impl Within {
+    /// One step down.
+    fn at(self, path: &AbsPath, roots: &RootSets) -> Self {
+        Self {
+            deep: self.deep || roots.deep.contains(path),
+            none: self.none || roots.none.contains(path),
+        }
     }
 }
 

@@ -430,7 +430,7 @@ fn find<'t>(table: &'t Spanned<DeTable<'t>>, path: &[Segment]) -> Option<Found<'
     for step in path {
         let (value, key) = match step {
             Segment::Key(name) => {
-                let (key, value) = inside?.iter().find(|(key, _)| key.get_ref() == name)?;
+                let (key, value) = inside?.get_key_value(name.as_str())?;
                 (value, Some(key.span()))
             }
             Segment::Index(index) => (here?.value.as_array()?.get(*index)?, None),

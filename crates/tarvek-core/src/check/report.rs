@@ -1,5 +1,7 @@
 //! The whole answer: the board, the findings, and what they rest on.
 
+use std::collections::HashMap;
+
 use crate::check::board::{Row, rows};
 use crate::facts::host::{Gap, Source};
 use crate::rules::case::cases;
@@ -100,31 +102,44 @@ fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
 /// Puts together what has one cause: that nothing is found says no more than the finding that brings it about, and what is told of
 /// one place in the same words is one finding of all that it affects.
 fn one_cause_one_finding(findings: &mut Vec<Finding>) {
-    let told: Vec<(RuleId, Vec<Affected>)> =
-        findings.iter().map(|finding| (finding.rule, finding.affects.clone())).collect();
+    // What each rule told of each library or intake.
+    let affects: Vec<Vec<Affected>> =
+        findings.iter().map(|finding| finding.affects.clone()).collect();
+    let mut told: HashMap<(&str, Affected), Vec<usize>> = HashMap::new();
+    for (n, finding) in findings.iter().enumerate() {
+        for affected in &finding.affects {
+            told.entry((finding.rule.id, affected.clone())).or_default().push(n);
+        }
+    }
     let has_cause = |finding: &Finding, cause: RuleId| {
-        told.iter().any(|(rule, affects)| {
-            *rule == cause && finding.affects.iter().all(|affected| affects.contains(affected))
-        })
+        let Some(first) = finding.affects.first() else { return false };
+        let candidates = told.get(&(cause.id, first.clone())).into_iter().flatten();
+        candidates
+            .into_iter()
+            .any(|n| finding.affects.iter().all(|affected| affects[*n].contains(affected)))
     };
     findings.retain(|finding| {
         let cause = finding.because.filter(|_| finding.rule == &nothing_found::RULE);
         !cause.is_some_and(|cause| has_cause(finding, cause))
     });
     let mut kept: Vec<Finding> = Vec::new();
+    let mut alike: HashMap<(&str, String), Vec<usize>> = HashMap::new();
     for finding in findings.drain(..) {
-        let same = |other: &&mut Finding| {
-            other.rule == finding.rule
-                && other.place == finding.place
-                && other.message == finding.message
-                && other.remedy == finding.remedy
+        let alike = alike.entry((finding.rule.id, finding.message.clone())).or_default();
+        let same = |index: &&usize| {
+            let other: &Finding = &kept[**index];
+            other.place == finding.place && other.remedy == finding.remedy
         };
-        match kept.iter_mut().find(same) {
-            Some(other) => {
+        match alike.iter().find(same) {
+            Some(index) => {
+                let other = &mut kept[*index];
                 let new = finding.affects.into_iter().filter(|a| !other.affects.contains(a));
                 other.affects.extend(new.collect::<Vec<_>>());
             }
-            None => kept.push(finding),
+            None => {
+                alike.push(kept.len());
+                kept.push(finding);
+            }
         }
     }
     *findings = kept;

@@ -1,5 +1,7 @@
 //! The mount tree of a host, and what it mounts at boot.
 
+use std::collections::HashMap;
+
 use crate::kernel::subject::Subject;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
@@ -82,12 +84,19 @@ pub fn network_protocol(filesystem: &Name) -> Option<Protocol> {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MountTable {
     entries: Vec<MountEntry>,
+    /// Where each id stands; of several the first.
+    ids: HashMap<u64, usize>,
+    /// What is mounted on a mount at a path.
+    children: HashMap<u64, HashMap<AbsPath, usize>>,
+    devices: HashMap<(u32, u32), Vec<usize>>,
+    /// The topmost mount at `/`.
+    root: Option<usize>,
 }
 
 impl MountTable {
     /// The entry of that id.
     pub fn entry(&self, id: u64) -> Option<&MountEntry> {
-        self.entries.iter().find(|entry| entry.id == id)
+        Some(&self.entries[*self.ids.get(&id)?])
     }
 
     /// The mount that is attached exactly there.
@@ -97,7 +106,23 @@ impl MountTable {
 
     /// From the lines of a mount table.
     pub fn new(entries: Vec<MountEntry>) -> Self {
-        Self { entries }
+        let mut table = Self { entries, ..Self::default() };
+        for (n, entry) in table.entries.iter().enumerate() {
+            table.ids.entry(entry.id).or_insert(n);
+            table.devices.entry(entry.device).or_default().push(n);
+            if entry.id != entry.parent {
+                let of_parent = table.children.entry(entry.parent).or_default();
+                of_parent.entry(entry.point.clone()).or_insert(n);
+            }
+        }
+        let bottom = |e: &&MountEntry| {
+            e.point.is_root() && (e.parent == e.id || !table.ids.contains_key(&e.parent))
+        };
+        let bottom = table.entries.iter().find(bottom);
+        let bottom = bottom.or_else(|| table.entries.iter().find(|e| e.point.is_root()));
+        let top = bottom.map(|bottom| table.top(bottom, &AbsPath::root()).id);
+        table.root = top.and_then(|id| table.ids.get(&id).copied());
+        table
     }
 
     /// All entries, hidden ones included, in the order of the table.
@@ -107,13 +132,7 @@ impl MountTable {
 
     /// The topmost mount at `/`, where every path starts.
     pub fn root(&self) -> Option<&MountEntry> {
-        let known = |id| self.entries.iter().any(|entry| entry.id == id);
-        let bottom = self
-            .entries
-            .iter()
-            .find(|e| e.point.is_root() && (e.parent == e.id || !known(e.parent)))
-            .or_else(|| self.entries.iter().find(|e| e.point.is_root()))?;
-        Some(self.top(bottom, &AbsPath::root()))
+        Some(&self.entries[self.root?])
     }
 
     /// The mount one steps onto when a walk on `current` arrives at `path`; `None` if the walk stays on it.
@@ -134,7 +153,7 @@ impl MountTable {
     }
 
     fn on(&self, parent: u64, path: &AbsPath) -> Option<&MountEntry> {
-        self.entries.iter().find(|e| e.parent == parent && e.id != parent && e.point == *path)
+        Some(&self.entries[*self.children.get(&parent)?.get(path)?])
     }
 
     /// The top of the stack of mounts at one path. A table that loops ends where it began.
@@ -184,9 +203,9 @@ impl MountTable {
         }
         let here = path;
         let root = AbsPath::new(&bind.root).ok()?.join(path.below(&bind.point)?);
-        self.entries
-            .iter()
-            .filter(|e| e.id != bind.id && e.device == bind.device)
+        let same = self.devices.get(&bind.device).into_iter().flatten();
+        same.map(|index| &self.entries[*index])
+            .filter(|e| e.id != bind.id)
             .filter_map(|e| {
                 let rest = root.below(&AbsPath::new(&e.root).ok()?)?.to_vec();
                 let path = e.point.join(&rest);

@@ -1,5 +1,7 @@
 //! Everyone of a site who may come to one place, each by a way of their own.
 
+use std::collections::HashSet;
+
 use crate::judge::along::judge;
 use crate::judge::made::judge_within;
 use crate::judge::verdict::{Answer, Need};
@@ -59,12 +61,11 @@ pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
         let found = party(site, format!("service:{}", service.name), &view, subject, place);
         parties.push(Party { remark, ..found });
     }
-    let mut seen = Vec::new();
+    let mut seen = HashSet::new();
     for account in site.accounts(host) {
-        if seen.contains(&account.name) || !system && !is_somebody(site, host, account) {
+        if !system && !is_somebody(site, host, account) || !seen.insert(&account.name) {
             continue;
         }
-        seen.push(account.name.clone());
         let name = format!("account:{}", account.name);
         let subject = site.login(host, account);
         let route = Some(follow(site, &View::host(host), &place.path, &subject));
@@ -72,12 +73,11 @@ pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
     }
     for other in site.layout.hosts.iter().map(|other| &other.name).filter(|other| *other != host) {
         let view = View::host(other);
-        let mut seen = Vec::new();
+        let mut seen = HashSet::new();
         for account in site.accounts(other) {
-            if seen.contains(&account.uid) || !system && !is_somebody(site, other, account) {
+            if !system && !is_somebody(site, other, account) || !seen.insert(account.uid) {
                 continue;
             }
-            seen.push(account.uid);
             let name = format!("account:{}@{other}", account.name);
             let party = party(site, name, &view, site.login(other, account), place);
             // Most accounts of most hosts never come near.
@@ -103,9 +103,6 @@ fn party(site: &Site, name: String, view: &View, subject: Subject, place: &Place
 
 /// Root, people, and whoever the layout speaks of.
 fn is_somebody(site: &Site, host: &Name, account: &Account) -> bool {
-    let declared = site
-        .layout
-        .host(host)
-        .is_some_and(|host| host.accounts.iter().any(|declared| declared.name == account.name));
+    let declared = site.layout.user_named(host, &account.name).is_some();
     declared || account.uid == 0 || (1000..NOBODY - 1).contains(&account.uid)
 }

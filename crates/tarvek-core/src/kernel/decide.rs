@@ -16,7 +16,7 @@ pub const W: u8 = 2;
 pub const X: u8 = 1;
 
 /// What decided on one object.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Decider {
     Capability(&'static str),
     /// The owner's bits.

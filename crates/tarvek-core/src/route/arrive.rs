@@ -79,6 +79,6 @@ pub(super) fn outside_of(
 /// The SMB user that the layout names for a mount: its own, or that of the mount declared at the same place.
 pub(super) fn smb_user<'a>(site: &'a Site, level: &View, via: &'a MountVia) -> Option<&'a Name> {
     let View::Host(host) = level else { return via.user.as_ref() };
-    let declared = site.layout.mounts.iter().find(|m| m.host == *host && m.at == via.point);
+    let declared = site.layout.mount_at(host, &via.point);
     via.user.as_ref().or_else(|| declared.and_then(|mount| mount.user.as_ref()))
 }

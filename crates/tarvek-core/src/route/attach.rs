@@ -170,7 +170,7 @@ impl Walker<'_> {
         on_demand: bool,
     ) -> Option<Walked> {
         let path = &spot.frames[k].path;
-        let declared = self.site.layout.mounts.iter().find(|m| m.host == *host && m.at == *path);
+        let declared = self.site.layout.mount_at(host, path);
         let datasets = self.site.layout.host(host).map_or(&[][..], |host| &host.datasets);
         if declared.is_none()
             && datasets.iter().any(|dataset| dataset.at == *path)
@@ -178,12 +178,11 @@ impl Walker<'_> {
         {
             return Some((spot.clone(), end));
         }
-        let fstab = self.site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
         let (protocol, source, remote, options) = if let Some(mount) = declared {
             let source = self.site.layout.source_name(&mount.from);
             (mount.protocol, source, Remote::of_mount(self.site, mount), &mount.options)
         } else {
-            let line = fstab.into_iter().find(|line| line.point == *path)?;
+            let line = self.site.fstab_at(host, path)?;
             let protocol = network_protocol(&line.filesystem)?;
             let remote = Remote::parse(self.site, line.source.raw().as_bytes(), protocol);
             (protocol, &line.source, remote, &line.options)
@@ -217,7 +216,7 @@ impl Walker<'_> {
     pub(super) fn attach_named_server(&self, spot: &Spot, k: usize, host: &Name) -> Option<Walked> {
         let path = &spot.frames[k].path;
         let source = path.as_smb_source().filter(|_| self.site.os(host) == Os::Windows)?;
-        let declared = self.site.layout.mounts.iter().any(|m| m.host == *host && m.at == *path);
+        let declared = self.site.layout.mount_at(host, path).is_some();
         if declared || path.components().count() != 2 {
             return None;
         }
@@ -310,9 +309,10 @@ impl Walker<'_> {
         let reached = matches!(end, End::Reached).then(|| inner.trail.pop()).flatten();
         let last = reached.map(|last| Waypoint { attached: true, gates, ..last });
         match entrance {
-            Entrance::Last => spot.trail.extend(last),
-            Entrance::All => spot.trail.extend(inner.trail.into_iter().chain(last)),
+            Entrance::Last => {}
+            Entrance::All => spot.trail.append(inner.trail),
         }
+        last.into_iter().for_each(|last| spot.trail.push(last));
         (spot, end)
     }
 }

@@ -51,7 +51,7 @@ impl NotMounted {
 
     /// What should be mounted at a point of a host: as the layout declares, else as fstab says (`noauto` aside).
     pub(super) fn expected(site: &Site, host: &Name, point: &AbsPath) -> Option<Self> {
-        let declared = site.layout.mounts.iter().find(|m| m.host == *host && m.at == *point);
+        let declared = site.layout.mount_at(host, point);
         let fstab = || site.facts(host)?.fstab.iter().find(|l| l.point == *point && l.at_boot());
         declared
             .map(|mount| Self::declared(site, mount))

@@ -64,7 +64,7 @@ impl Finish<'_> {
             written: written.to_vec(),
             subject: frames[0].subject.clone(),
             hops,
-            trail: self.spot.trail.clone(),
+            trail: self.spot.trail.to_vec(),
             layers,
             levels: frames.iter().map(|f| (f.level.clone(), f.path.clone())).collect(),
             not_mounted: self.spot.not_mounted.iter().map(|(_, m)| m.clone()).collect(),

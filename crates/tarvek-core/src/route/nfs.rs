@@ -60,7 +60,7 @@ fn auth_sys(subject: &Subject) -> Subject {
 /// Whom a server sees that looks the groups up itself, the account's own among them, whatever the credential carries
 /// (getgrouplist(3)).
 fn looked_up(site: &Site, server: &Name, sent: &Subject) -> Subject {
-    let account = site.accounts(server).find(|account| account.uid == sent.uid);
+    let account = site.account_numbered(server, sent.uid);
     let found = account.map(|account| site.login(server, account));
     let groups = found.into_iter().flat_map(|login| {
         let own = login.gid;

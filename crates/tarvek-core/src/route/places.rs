@@ -1,5 +1,7 @@
 //! Which places of a host have to be looked at, so that a question can be answered.
 
+use std::collections::HashSet;
+
 use crate::kernel::subject::Subject;
 use crate::layout::service::Service;
 use crate::route::attached::attached_below;
@@ -62,8 +64,10 @@ pub fn for_survey(site: &Site, host: &Name) -> Vec<AbsPath> {
 pub fn outermost(mut places: Vec<AbsPath>) -> Vec<AbsPath> {
     places.sort();
     places.dedup();
-    let all = places.clone();
-    places.retain(|place| !all.iter().any(|other| place != other && place.within(other)));
+    let all: HashSet<AbsPath> = places.iter().cloned().collect();
+    places.retain(|place| {
+        !std::iter::successors(place.parent(), AbsPath::parent).any(|above| all.contains(&above))
+    });
     places
 }
 

@@ -175,11 +175,55 @@ pub(super) fn maps_of<'a>(site: &'a Site, level: &View) -> &'a [Mapping] {
     }
 }
 
+/// The entries on a way. Every place on it keeps those before it, so that they share them: a path costs the square of its length
+/// otherwise, in memory as well.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Trail(Vec<Arc<Waypoint>>);
+
+impl Trail {
+    pub(super) fn last(&self) -> Option<&Waypoint> {
+        self.0.last().map(|last| &**last)
+    }
+
+    pub(super) fn last_mut(&mut self) -> Option<&mut Waypoint> {
+        self.0.last_mut().map(Arc::make_mut)
+    }
+
+    pub(super) fn push(&mut self, waypoint: Waypoint) {
+        self.0.push(Arc::new(waypoint));
+    }
+
+    pub(super) fn pop(&mut self) -> Option<Waypoint> {
+        self.0.pop().map(Arc::unwrap_or_clone)
+    }
+
+    pub(super) fn append(&mut self, other: Self) {
+        self.0.extend(other.0);
+    }
+
+    pub(super) fn retain(&mut self, stays: impl Fn(&Waypoint) -> bool) {
+        self.0.retain(|waypoint| stays(waypoint));
+    }
+
+    pub(super) fn iter(&self) -> impl Iterator<Item = &Waypoint> {
+        self.0.iter().map(|waypoint| &**waypoint)
+    }
+
+    /// With others before it.
+    pub(super) fn after(&mut self, passed: Vec<Waypoint>) {
+        self.0.splice(0..0, passed.into_iter().map(Arc::new));
+    }
+
+    pub(super) fn to_vec(&self) -> Vec<Waypoint> {
+        self.iter().cloned().collect()
+    }
+}
+
 /// A place in a view.
 #[derive(Clone, Debug)]
 pub(super) struct Spot {
     pub(super) frames: Vec<Frame>,
-    pub(super) trail: Vec<Waypoint>,
+    pub(super) trail: Trail,
     pub(super) not_mounted: Vec<(usize, NotMounted)>,
     pub(super) mapping: Option<usize>,
     pub(super) volume: Option<Name>,
@@ -194,7 +238,7 @@ impl Spot {
     pub(super) fn top(level: View, subject: &Subject) -> Self {
         Self {
             frames: vec![Frame::new(level, subject)],
-            trail: Vec::new(),
+            trail: Trail::default(),
             not_mounted: Vec::new(),
             mapping: None,
             volume: None,

@@ -133,15 +133,15 @@ impl<'a> Walker<'a> {
         let mut stack = vec![top];
         let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>, todo: VecDeque<Vec<u8>>| {
             spot.passed = passed.len();
-            spot.trail.splice(0..0, passed);
+            spot.trail.after(passed);
             spot.names_left = todo.iter().any(|part| !part.is_empty());
             (spot, end)
         };
         while let Some(part) = todo.pop_front() {
-            let here = stack.last().expect("the top is never popped").clone();
-            if let Some(end) = self.not_a_folder(&here) {
+            let here = stack.last().expect("the top is never popped");
+            if let Some(end) = self.not_a_folder(here) {
                 todo.push_front(part);
-                return finish(here, end, passed, todo);
+                return finish(here.clone(), end, passed, todo);
             }
             match part.as_slice() {
                 // A final slash asks for no more than a folder.
@@ -151,10 +151,10 @@ impl<'a> Walker<'a> {
                     continue;
                 }
                 b".." => {
-                    if let Some(end) = self.not_left(&here) {
-                        return finish(here, end, passed, todo);
+                    if let Some(end) = self.not_left(here) {
+                        return finish(here.clone(), end, passed, todo);
                     }
-                    pass(&mut passed, &here.trail);
+                    pass(&mut passed, here.trail.iter());
                     if stack.len() > 1 {
                         stack.pop();
                     }
@@ -162,7 +162,7 @@ impl<'a> Walker<'a> {
                 }
                 _ => {}
             }
-            let (next, end) = self.enter(&here, &part);
+            let (next, end) = self.enter(here, &part);
             if end != End::Reached {
                 return finish(next, end, passed, todo);
             }
@@ -172,7 +172,7 @@ impl<'a> Walker<'a> {
                 stack.push(next);
                 continue;
             };
-            if let Some(end) = self.link_refused(&here, &next, is_last) {
+            if let Some(end) = self.link_refused(here, &next, is_last) {
                 return finish(next, end, passed, todo);
             }
             let Some(target) = target else {
@@ -182,14 +182,14 @@ impl<'a> Walker<'a> {
             };
             if next.on_smb_server() {
                 // The server resolves it, within the share.
-                let (spot, end) = self.link_on_server(&here, &next, &target, links);
+                let (spot, end) = self.link_on_server(here, &next, &target, links);
                 if end != End::Reached {
                     return finish(spot, end, passed, todo);
                 }
                 stack.push(spot);
                 continue;
             }
-            pass(&mut passed, &here.trail);
+            pass(&mut passed, here.trail.iter());
             if target.starts_with(b"/") {
                 stack.truncate(1);
             }
@@ -320,7 +320,7 @@ impl<'a> Walker<'a> {
         spot.frames[outer].path = place.path.clone();
         spot.frames[outer].node = place.node;
         spot.frames[outer].mount = place.mount;
-        spot.trail.extend(found.trail);
+        spot.trail.append(found.trail);
         (spot, end)
     }
 
@@ -493,8 +493,7 @@ impl<'a> Walker<'a> {
     }
 
     fn gap(&self, at: &Place) -> Option<String> {
-        let facts = self.site.facts(&at.host)?;
-        facts.gaps.iter().find(|gap| at.path.within(&gap.path)).map(|gap| gap.why.clone())
+        Some(self.site.gap_at(&at.host, &at.path)?.why.clone())
     }
 
     /// The entry at a spot, as the innermost host that shows it sees it.

@@ -92,7 +92,7 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
         top: route,
         kind,
         scan: Scan::default(),
-        causes: Vec::new(),
+        causes: Causes::default(),
         parts: Vec::new(),
         todo: Vec::new(),
         links: Vec::new(),
@@ -118,7 +118,7 @@ pub fn below(site: &Site, route: &Route) -> Scan {
 }
 
 /// What makes two refusals the same.
-#[derive(PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq, Hash)]
 enum CauseKey<'a> {
     /// The host, the deciding entry, and whom the object belongs to.
     Entry(&'a Name, Decider, u16, u32, u32),
@@ -196,7 +196,7 @@ struct Scanner<'a> {
     top: &'a Route,
     kind: Kind,
     scan: Scan,
-    causes: Vec<(CauseKey<'a>, Cause)>,
+    causes: Causes<'a>,
     parts: Vec<Part<'a>>,
     todo: Vec<Visit>,
     /// Symlinks, and the folders that they stand in; they wait until all folders are read.
@@ -233,8 +233,8 @@ impl<'a> Scanner<'a> {
     }
 
     fn finish(mut self) -> Scan {
-        self.causes.sort_by_key(|(_, cause)| std::cmp::Reverse(cause.count));
-        self.scan.causes = self.causes.into_iter().map(|(_, cause)| cause).collect();
+        self.scan.causes = self.causes.all;
+        self.scan.causes.sort_by_key(|cause| std::cmp::Reverse(cause.count));
         self.scan.titles = self.title_files.iter().filter(|files| **files > 0).count() as u64;
         self.scan
     }
@@ -567,7 +567,7 @@ impl<'a> Scanner<'a> {
             format!("{} on a {kind} of mode {:04o} {owner}", decision.entry(&object), meta.mode)
         };
         self.scan.unreadable += count;
-        note(&mut self.causes, key, host, reason, count, path);
+        self.causes.note(key, host, reason, count, path);
     }
 
     /// What something before its own rights keeps from being read.
@@ -576,27 +576,37 @@ impl<'a> Scanner<'a> {
         let reason = format!("{}: {}", at.path, answer.reason());
         self.scan.unreadable += count;
         let key = CauseKey::Words(reason.clone());
-        note(&mut self.causes, key, &at.host, || reason.clone(), count, example);
+        self.causes.note(key, &at.host, || reason.clone(), count, example);
     }
 }
 
-fn note<'a>(
-    causes: &mut Vec<(CauseKey<'a>, Cause)>,
-    key: CauseKey<'a>,
-    host: &Name,
-    reason: impl Fn() -> String,
-    count: u64,
-    example: AbsPath,
-) {
-    let index = causes.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
-        let (host, reason) = (host.clone(), reason());
-        causes.push((key, Cause { host, reason, count: 0, examples: Vec::new() }));
-        causes.len() - 1
-    });
-    let cause = &mut causes[index].1;
-    cause.count += count;
-    if cause.examples.len() < EXAMPLES {
-        cause.examples.push(example);
+/// Why entries can't be read, each cause once, in the order in which they were met.
+#[derive(Default)]
+struct Causes<'a> {
+    all: Vec<Cause>,
+    known: HashMap<CauseKey<'a>, usize>,
+}
+
+impl<'a> Causes<'a> {
+    fn note(
+        &mut self,
+        key: CauseKey<'a>,
+        host: &Name,
+        reason: impl Fn() -> String,
+        count: u64,
+        example: AbsPath,
+    ) {
+        let all = &mut self.all;
+        let index = *self.known.entry(key).or_insert_with(|| {
+            let (host, reason) = (host.clone(), reason());
+            all.push(Cause { host, reason, count: 0, examples: Vec::new() });
+            all.len() - 1
+        });
+        let cause = &mut all[index];
+        cause.count += count;
+        if cause.examples.len() < EXAMPLES {
+            cause.examples.push(example);
+        }
     }
 }
 

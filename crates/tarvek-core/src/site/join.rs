@@ -1,20 +1,23 @@
 //! The join: what the layout declares and what was observed, under one set of host names.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use crate::facts::host::HostFacts;
-use crate::facts::mounts::MountTable;
+use crate::facts::host::{Gap, HostFacts};
+use crate::facts::mounts::{FstabEntry, MountTable};
 use crate::facts::tree::{NodeId, Tree};
 use crate::kernel::entry::Meta;
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::site::Layout;
+use crate::site::indexed::{Indexed, first};
 use crate::site::layer::Layer;
 use crate::site::suppose::{Change, Objects};
 use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
+use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
 use crate::words::terms::{Account, Group, Os, Protocol};
 
@@ -22,8 +25,8 @@ use crate::words::terms::{Account, Group, Os, Protocol};
 #[derive(Clone, Debug)]
 pub struct Site {
     /// What is declared; empty where there is no layout.
-    pub layout: Layout,
-    facts: Vec<(Name, Arc<HostFacts>)>,
+    pub layout: Indexed,
+    facts: Vec<(Name, Arc<Seen>)>,
     /// Changes that are supposed to have been made.
     changes: Vec<Change>,
     /// Layers that are supposed to be writable.
@@ -34,6 +37,33 @@ pub struct Site {
     pub now: i64,
     /// How old what was seen may be, in seconds.
     pub max_age: Option<i64>,
+}
+
+/// What was seen of a host, and where its accounts and groups stand in their lists: of several of one number or name the first.
+#[derive(Debug)]
+struct Seen {
+    facts: HostFacts,
+    users: HashMap<u32, usize>,
+    user_names: HashMap<Name, usize>,
+    groups: HashMap<u32, usize>,
+    group_names: HashMap<Name, usize>,
+    /// The lines of its fstab by their mount point.
+    fstab: HashMap<AbsPath, usize>,
+    gaps: HashMap<AbsPath, usize>,
+}
+
+impl From<HostFacts> for Seen {
+    fn from(facts: HostFacts) -> Self {
+        Self {
+            users: first(facts.accounts.iter().map(|account| account.uid)),
+            user_names: first(facts.accounts.iter().map(|account| account.name.clone())),
+            groups: first(facts.groups.iter().map(|group| group.gid)),
+            group_names: first(facts.groups.iter().map(|group| group.name.clone())),
+            fstab: first(facts.fstab.iter().map(|line| line.point.clone())),
+            gaps: first(facts.gaps.iter().map(|gap| gap.path.clone())),
+            facts,
+        }
+    }
 }
 
 impl Site {
@@ -47,7 +77,7 @@ impl Site {
 
     fn of_layout(layout: Layout) -> Self {
         Self {
-            layout,
+            layout: layout.into(),
             facts: Vec::new(),
             changes: Vec::new(),
             writable: Vec::new(),
@@ -79,7 +109,7 @@ impl Site {
                 all.into_iter().find(|account| account.name == written).map(|account| account.uid)
             }
         });
-        self.facts.push((name, Arc::new(facts)));
+        self.facts.push((name, Arc::new(facts.into())));
         Ok(self)
     }
 
@@ -150,7 +180,17 @@ impl Site {
 
     /// Facts of a host, if it was observed.
     pub fn facts(&self, host: &Name) -> Option<&HostFacts> {
-        self.facts.iter().find(|(name, _)| name == host).map(|(_, facts)| &**facts)
+        Some(&self.seen(host)?.facts)
+    }
+
+    fn seen(&self, host: &Name) -> Option<&Seen> {
+        self.facts.iter().find(|(name, _)| name == host).map(|(_, seen)| &**seen)
+    }
+
+    /// The line of a host's fstab for a mount point.
+    pub fn fstab_at(&self, host: &Name, point: &AbsPath) -> Option<&FstabEntry> {
+        let seen = self.seen(host)?;
+        Some(&seen.facts.fstab[*seen.fstab.get(point)?])
     }
 
     /// The mount table of a host, if it was seen.
@@ -180,7 +220,7 @@ impl Site {
 
     /// All observed hosts with their facts.
     pub fn observed(&self) -> impl Iterator<Item = (&Name, &HostFacts)> {
-        self.facts.iter().map(|(name, facts)| (name, &**facts))
+        self.facts.iter().map(|(name, seen)| (name, &seen.facts))
     }
 
     /// What was seen of a host's files.
@@ -220,14 +260,29 @@ impl Site {
 
     /// A user's name on a host as commands take it, else its number.
     pub fn user_text(&self, host: &Name, uid: u32) -> String {
-        let named = self.accounts(host).find(|account| account.uid == uid);
-        text_of(named.map(|account| &account.name), uid)
+        let seen = self.account_numbered(host, uid).map(|account| &account.name);
+        text_of(seen, uid)
     }
 
     /// A group's name on a host as commands take it, else its number.
     pub fn group_text(&self, host: &Name, gid: u32) -> String {
-        let named = self.groups(host).find(|group| group.gid == gid);
-        text_of(named.map(|group| &group.name), gid)
+        let seen =
+            self.seen(host).and_then(|seen| Some(&seen.facts.groups[*seen.groups.get(&gid)?].name));
+        text_of(seen.or_else(|| Some(&self.layout.group(host, gid)?.name)), gid)
+    }
+
+    /// The account of that number on a host.
+    pub fn account_numbered(&self, host: &Name, uid: u32) -> Option<&Account> {
+        let seen =
+            self.seen(host).and_then(|seen| Some(&seen.facts.accounts[*seen.users.get(&uid)?]));
+        seen.or_else(|| self.layout.user(host, uid))
+    }
+
+    /// What could not be seen of a host that a path is in, the nearest.
+    pub fn gap_at(&self, host: &Name, path: &AbsPath) -> Option<&Gap> {
+        let seen = self.seen(host)?;
+        let mut above = std::iter::successors(Some(path.clone()), AbsPath::parent);
+        above.find_map(|place| Some(&seen.facts.gaps[*seen.gaps.get(&place)?]))
     }
 
     /// The accounts of a host: observed ones first, then declared ones.
@@ -244,7 +299,9 @@ impl Site {
 
     /// The number of a group on a host.
     pub fn gid_of(&self, host: &Name, group: &Name) -> Option<u32> {
-        self.groups(host).find(|known| known.name == *group).map(|known| known.gid)
+        let seen = self.seen(host);
+        let seen = seen.and_then(|seen| Some(&seen.facts.groups[*seen.group_names.get(group)?]));
+        seen.or_else(|| self.layout.group_named(host, group)).map(|known| known.gid)
     }
 
     /// What a login as this account would be: its uid, primary gid and every group that lists it. An account whose
@@ -256,7 +313,9 @@ impl Site {
 
     /// The account of that name on a host.
     pub fn account(&self, host: &Name, name: &Name) -> Option<&Account> {
-        self.accounts(host).find(|account| account.name == *name)
+        let seen = self.seen(host);
+        let seen = seen.and_then(|seen| Some(&seen.facts.accounts[*seen.user_names.get(name)?]));
+        seen.or_else(|| self.layout.user_named(host, name))
     }
 }
 

@@ -1,5 +1,6 @@
 //! The join of what is declared and what was seen, as it is or as it would be.
 
+pub mod indexed;
 pub mod join;
 pub mod layer;
 pub mod run_as;

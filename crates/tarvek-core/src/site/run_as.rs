@@ -29,7 +29,7 @@ impl Site {
                 (Subject::new(*uid, 0, further), Some(note))
             }
             RunAs::Numbers(uid, None) => {
-                let account = self.accounts(&service.host).find(|account| account.uid == *uid);
+                let account = self.account_numbered(&service.host, *uid);
                 match account.map(login) {
                     Some(subject) => (with(subject, further.collect()), None),
                     None => (

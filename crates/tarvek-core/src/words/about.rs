@@ -70,7 +70,7 @@ impl About {
 }
 
 /// What can't do its job, or not as it should, because of a finding.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Affected {
     Library(Name),
     Intake(Name),

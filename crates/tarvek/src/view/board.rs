@@ -1,5 +1,6 @@
 //! The readiness board and the findings, as text.
 
+use std::collections::HashMap;
 use std::fmt::Write;
 
 use tarvek_core::check::board::{Row, Subject};
@@ -106,12 +107,14 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
 /// Findings under what they block; those that block nothing stand last, under what they are about.
 fn findings(out: &mut String, report: &Report, screen: &Screen, layout: &str) {
     let mut groups: Vec<(String, Vec<&Finding>)> = Vec::new();
+    let mut known: HashMap<String, usize> = HashMap::new();
     for finding in &report.findings {
         let title = group_title(finding);
-        match groups.iter_mut().find(|(known, _)| *known == title) {
-            Some((_, findings)) => findings.push(finding),
-            None => groups.push((title, vec![finding])),
+        let index = *known.entry(title.clone()).or_insert(groups.len());
+        if index == groups.len() {
+            groups.push((title, Vec::new()));
         }
+        groups[index].1.push(finding);
     }
     for (title, findings) in &groups {
         let _ = writeln!(out, "\n{}", strong(title.as_str()));

@@ -1,5 +1,7 @@
 //! A drafted layout as a picture: hosts, datasets and folders with their owners and rights, and the reasons beside it.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use tarvek_core::draft::{Draft, Reason};
 use tarvek_core::layout::folder::{Folder, Right};
 use tarvek_core::layout::host::Host;
@@ -100,20 +102,20 @@ fn service_words(service: &Service) -> Vec<String> {
 
 /// Datasets and folders of a host as a tree by their paths.
 fn folders(layout: &Layout, host: &Host, lines: &mut Vec<Line>) {
-    let mut places: Vec<AbsPath> = host.datasets.iter().map(|dataset| dataset.at.clone()).collect();
+    let mut places: BTreeSet<AbsPath> =
+        host.datasets.iter().map(|dataset| dataset.at.clone()).collect();
     let declared = layout.folders.iter().filter(|folder| folder.host == host.name);
     places.extend(declared.map(|folder| folder.path.clone()));
-    places.sort();
-    places.dedup();
     let above = |place: &AbsPath| {
-        let others = places.iter().filter(|other| *other != place && place.within(other));
-        others.max_by_key(|other| other.components().count()).cloned()
+        std::iter::successors(place.parent(), AbsPath::parent).find(|above| places.contains(above))
     };
-    let mut tops: Vec<&AbsPath> = places.iter().filter(|place| above(place).is_none()).collect();
-    tops.sort();
-    for top in tops {
+    let mut inside: BTreeMap<Option<AbsPath>, Vec<&AbsPath>> = BTreeMap::new();
+    for place in &places {
+        inside.entry(above(place)).or_default().push(place);
+    }
+    for top in inside.get(&None).into_iter().flatten() {
         place(layout, host, top, &top.to_string(), lines);
-        below(layout, host, top, &places, &above, "", lines);
+        below(layout, host, top, &inside, "", lines);
     }
 }
 
@@ -121,12 +123,11 @@ fn below(
     layout: &Layout,
     host: &Host,
     top: &AbsPath,
-    places: &[AbsPath],
-    above: &dyn Fn(&AbsPath) -> Option<AbsPath>,
+    inside: &BTreeMap<Option<AbsPath>, Vec<&AbsPath>>,
     stem: &str,
     lines: &mut Vec<Line>,
 ) {
-    let inner: Vec<&AbsPath> = places.iter().filter(|p| above(p).as_ref() == Some(top)).collect();
+    let inner = inside.get(&Some(top.clone())).map_or(&[][..], Vec::as_slice);
     for (n, path) in inner.iter().enumerate() {
         let last = n + 1 == inner.len();
         let name = shown(path.below(top).unwrap_or_default());
@@ -139,7 +140,7 @@ fn below(
             lines,
         );
         let stem = format!("{stem}{}", if last { "   " } else { "│  " });
-        below(layout, host, path, places, above, &stem, lines);
+        below(layout, host, path, inside, &stem, lines);
     }
 }
 

@@ -1,5 +1,7 @@
 //! `access/not-as-declared`.
 
+use std::collections::{HashMap, HashSet};
+
 use crate::facts::tree::{Lookup, NodeId, Tree};
 use crate::kernel::acl::Tag;
 use crate::kernel::decide::{R, W, X, decide};
@@ -40,16 +42,17 @@ pub static RULE: Rule = Rule {
 /// Compares what is declared of folders with what their objects grant.
 pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
+    let own = OwnRights::of(site);
     for folder in &site.layout.folders {
         let Some(tree) = site.tree(&folder.host) else { continue };
         let Lookup::Found(top) = tree.find(&folder.path) else { continue };
         for (who, right) in &folder.rights {
             let Some(asker) = asks(site, folder, who) else { continue };
-            let found = compared(site, folder, top, *right, &asker);
+            let found = compared(site, &own, folder, top, *right, &asker);
             if found.iter().all(|(some, _)| some.count == 0) {
                 continue;
             }
-            let remedy = remedy(site, folder, top, (who, *right), &asker);
+            let remedy = remedy(site, &own, folder, top, (who, *right), &asker);
             for (some, word) in found {
                 let finding = told(site, folder, who, *right, &some, word);
                 findings.extend(finding.map(|finding| finding.remedy(remedy.clone())));
@@ -83,6 +86,7 @@ fn told(
 /// declared loses what they should have.
 fn remedy(
     site: &Site,
+    own: &OwnRights,
     folder: &Folder,
     top: NodeId,
     (who, right): (&Name, Right),
@@ -123,10 +127,10 @@ fn remedy(
         other.host == *host && other.path != folder.path && other.path.within(&folder.path)
     });
     let settled =
-        compared(&after, folder, top, right, asker).iter().all(|(some, _)| some.count == 0);
+        compared(&after, own, folder, top, right, asker).iter().all(|(some, _)| some.count == 0);
     let kept = folder.rights.iter().filter(|(other, _)| other != who).all(|(other, right)| {
         let Some(other) = asks(site, folder, other) else { return true };
-        let [was, is] = [site, &after].map(|site| compared(site, folder, top, *right, &other));
+        let [was, is] = [site, &after].map(|site| compared(site, own, folder, top, *right, &other));
         was.iter().zip(&is).all(|((was, _), (is, _))| is.count <= was.count)
     });
     if inner || !settled || !kept || !takes_posix_acls(site, host, top) {
@@ -178,6 +182,7 @@ fn asks(site: &Site, folder: &Folder, who: &Name) -> Option<Asker> {
 /// The entries that grant less than a right is, and those that grant more.
 fn compared(
     site: &Site,
+    own: &OwnRights,
     folder: &Folder,
     top: NodeId,
     right: Right,
@@ -190,7 +195,7 @@ fn compared(
         Right::Add | Right::Change => R | W,
     };
     if let Some(objects) = site.objects(&folder.host) {
-        for node in declared_below(site, folder, objects.tree, top) {
+        for node in declared_below(own, folder, objects.tree, top) {
             let object = objects.of(node);
             let may = |bit| decide(&object, &asker.subject, bit).allowed;
             let enters = !object.is_folder() || may(X);
@@ -207,26 +212,32 @@ fn compared(
     [(less, "less"), (more, "more")]
 }
 
+/// The folders of each host that have rights of their own. No remedy moves one.
+struct OwnRights(HashMap<Name, HashSet<NodeId>>);
+
+impl OwnRights {
+    fn of(site: &Site) -> Self {
+        let mut own: HashMap<Name, HashSet<NodeId>> = HashMap::new();
+        for folder in site.layout.folders.iter().filter(|folder| !folder.rights.is_empty()) {
+            if let Some(Lookup::Found(node)) =
+                site.tree(&folder.host).map(|tree| tree.find(&folder.path))
+            {
+                own.entry(folder.host.clone()).or_default().insert(node);
+            }
+        }
+        Self(own)
+    }
+}
+
 /// The entries that a folder's rights speak of: itself and everything below, up to folders with rights of their own.
 fn declared_below<'a>(
-    site: &Site,
+    own: &'a OwnRights,
     folder: &Folder,
     tree: &'a Tree,
     top: NodeId,
 ) -> impl Iterator<Item = NodeId> + 'a {
-    let own: Vec<NodeId> = site
-        .layout
-        .folders
-        .iter()
-        .filter(|other| {
-            other.host == folder.host && other.path != folder.path && !other.rights.is_empty()
-        })
-        .filter_map(|other| match tree.find(&other.path) {
-            Lookup::Found(node) => Some(node),
-            _ => None,
-        })
-        .collect();
-    tree.below_but(top, move |node| own.contains(&node))
+    let own = own.0.get(&folder.host);
+    tree.below_but(top, move |node| node != top && own.is_some_and(|own| own.contains(&node)))
         .filter(|node| matches!(tree.meta(*node).kind, EntryKind::Folder | EntryKind::File))
 }
 

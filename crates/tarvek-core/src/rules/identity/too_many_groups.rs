@@ -41,7 +41,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let mut steps = vec![Step::on(server, remedy)];
     // The server then asks its own account database, which may not know the membership.
     let arrived = route.arrived().uid;
-    let account = site.accounts(server).find(|account| account.uid == arrived);
+    let account = site.account_numbered(server, arrived);
     let member = account.is_some_and(|account| {
         let login = site.login(server, account);
         login.gid == lost || login.groups.contains(&lost)

@@ -52,8 +52,7 @@ fn offers(site: &Site, share: &Share, source: &str) -> bool {
 /// has to be said.
 fn command(site: &Site, absent: &NotMounted) -> Command {
     let Place { host, path } = &absent.at;
-    let fstab = site.facts(host).into_iter().flat_map(|facts| &facts.fstab);
-    if fstab.into_iter().any(|line| line.point == *path) {
+    if site.fstab_at(host, path).is_some() {
         return Command::new("mount").arg(path);
     }
     let named = absent.source.raw().split_once(':').map(|(_, name)| Name::from(name));

@@ -1,5 +1,7 @@
 //! `mount/not-mounted`.
 
+use std::collections::{HashMap, HashSet};
+
 use crate::facts::tree::{Listing, Lookup};
 use crate::route::end::NotMounted;
 use crate::rules::case::Case;
@@ -28,17 +30,23 @@ pub static RULE: Rule = Rule {
 
 /// Judges every mount that should be there, used by a library or not.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
-    let mut absents: Vec<NotMounted> = Vec::new();
-    let routes = || cases.iter().filter_map(|case| Some((case, case.route.as_ref()?)));
-    let on_the_way = routes().flat_map(|(_, route)| route.not_mounted.iter().cloned());
-    for absent in declared_absent(site).into_iter().chain(on_the_way) {
-        if !absents.iter().any(|known| known.at == absent.at) {
-            absents.push(absent);
+    let mut absents = declared_absent(site);
+    let mut passes: HashMap<Place, Vec<&Case>> = HashMap::new();
+    for case in cases {
+        for absent in case.route.iter().flat_map(|route| &route.not_mounted) {
+            let of_place = passes.entry(absent.at.clone()).or_default();
+            // A way may come by twice.
+            if of_place.last().is_none_or(|last| !std::ptr::eq(*last, case)) {
+                of_place.push(case);
+            }
+            absents.push(absent.clone());
         }
     }
+    let mut seen = HashSet::new();
+    absents.retain(|absent| seen.insert(absent.at.clone()));
     let found = |absent: &NotMounted| {
-        let passes = routes().filter(|(_, r)| r.not_mounted.iter().any(|a| a.at == absent.at));
-        told(site, absent).affects(passes.map(|(case, _)| case.affected()))
+        let passes = passes.get(&absent.at).into_iter().flatten();
+        told(site, absent).affects(passes.map(|case| case.affected()))
     };
     absents.iter().map(found).collect()
 }

@@ -1,6 +1,9 @@
 //! `path/shadowed`.
 
+use std::collections::HashMap;
+
 use crate::facts::tree::Listing;
+use crate::layout::mapping::Mapping;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
@@ -28,13 +31,16 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let maps = case.service.maps();
-    let places = || maps.iter().filter_map(|map| Some((map, map.to.path.as_ref().ok()?)));
+    let places = || maps.iter().filter_map(|map| Some((map.to.path.as_ref().ok()?, map)));
+    let at: HashMap<&AbsPath, &Mapping> = places().collect();
     let mut findings = Vec::new();
-    for (inner, place) in places() {
-        let used = route.asked.within(place) || place.within(&route.asked);
-        let outer = places().filter(|(_, to)| place.within(to) && *to != place);
-        let outer = outer.max_by_key(|(_, to)| to.as_bytes().len()).filter(|_| used);
-        let Some((from, to)) = outer.and_then(|(outer, _)| outer.folder()) else { continue };
+    for (place, inner) in places() {
+        if !route.asked.within(place) && !place.within(&route.asked) {
+            continue;
+        }
+        let mut above = std::iter::successors(place.parent(), AbsPath::parent);
+        let outer = above.find_map(|above| at.get(&above));
+        let Some((from, to)) = outer.and_then(|outer| outer.folder()) else { continue };
         let beneath = from.join(place.below(to).unwrap_or_default());
         let shows = inner.folder().map(|(from, _)| from);
         let Some((holds, evidence)) = hidden(site, case, &beneath, shows) else { continue };
