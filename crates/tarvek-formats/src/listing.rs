@@ -18,6 +18,8 @@
 //! ```
 
 use std::collections::{HashMap, HashSet};
+use std::io::{self, Read};
+use std::ops::Range;
 
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
 use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
@@ -46,13 +48,45 @@ pub fn is_listing(bytes: &[u8]) -> bool {
     bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).starts_with(b"tarvek-listing ")
 }
 
-/// Reads a listing.
+/// Why a listing is not read.
+#[derive(Debug)]
+pub enum Unread {
+    /// Its first mistake; a listing that is cut off is refused, since nobody knows what it lacks.
+    Refused(Box<Refused>),
+    /// Its source broke off: what is packed is damaged, or the disk.
+    Broken(io::Error),
+    /// It is longer than it may be, in bytes.
+    TooLong(u64),
+}
+
+impl From<Refused> for Unread {
+    fn from(refused: Refused) -> Self {
+        Self::Refused(Box::new(refused))
+    }
+}
+
+/// Reads a listing that is there as a whole.
 ///
 /// # Errors
-/// The first mistake; a listing that is cut off is refused, since nobody knows what it lacks.
+/// The first mistake.
 pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
-    let sections = Sections::split(file, bytes)?;
-    let reader = Reader { file, sections };
+    match read_from(file, bytes, u64::MAX) {
+        Ok(facts) => Ok(facts),
+        Err(Unread::Refused(refused)) => Err(*refused),
+        Err(Unread::Broken(_) | Unread::TooLong(_)) => unreachable!("bytes do not break off"),
+    }
+}
+
+/// Reads a listing from wherever it comes. What is none is refused at its first wrong line, however long it is.
+///
+/// # Errors
+/// As [`Unread`] tells.
+pub fn read_from(file: &str, source: impl Read, most: u64) -> Result<HostFacts, Unread> {
+    let sections = Sections::split(file, source, most)?;
+    Ok(facts(Reader { file, sections })?)
+}
+
+fn facts(reader: Reader) -> Result<HostFacts, Refused> {
     let name = reader.header("host")?;
     let taken = reader
         .header("taken")?
@@ -69,7 +103,7 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
     let documents = reader.documents();
     Ok(HostFacts {
         name: name.into(),
-        source: Source::File(file.to_owned()),
+        source: Source::File(reader.file.to_owned()),
         taken,
         taken_by,
         kernel,
@@ -89,123 +123,193 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
 /// A line with its number.
 type Line<'a> = (usize, &'a [u8]);
 
-struct Section<'a> {
+#[derive(Default)]
+struct Section {
     columns: Vec<String>,
     start: usize,
-    lines: Vec<Line<'a>>,
+    /// The number of each line, and where its contents stand in the text.
+    lines: Vec<(usize, Range<usize>)>,
 }
 
-struct Sections<'a> {
+#[derive(Default)]
+struct Sections {
+    text: Vec<u8>,
     headers: HashMap<String, String>,
-    sections: HashMap<String, Section<'a>>,
+    sections: HashMap<String, Section>,
 }
 
-impl<'a> Sections<'a> {
-    fn split(file: &str, bytes: &'a [u8]) -> Result<Self, Refused> {
-        let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
-        let mut headers = HashMap::new();
-        let mut sections: HashMap<String, Section<'a>> = HashMap::new();
-        let mut open: Option<String> = None;
-        let mut complete = false;
-        let mut last = (1, &b""[..]);
-        let lines = bytes.split(|&b| b == b'\n').enumerate().map(|(n, line)| {
-            // A copy through another system may have changed the line ends.
-            (n + 1, line.strip_suffix(b"\r").unwrap_or(line))
-        });
-        for (n, line) in lines {
-            let refuse =
-                |message: String, remedy: &str| Err(in_line(file, n, 1, line, message, remedy));
-            if n == 1 {
-                if line != FIRST_LINE.as_bytes() {
-                    return match line.strip_prefix(b"tarvek-listing ") {
-                        Some(version) => refuse(
-                            format!(
-                                "a listing of version {}; this Tarvek reads version 1",
-                                shown(version)
-                            ),
-                            "collect it with this Tarvek's collector",
-                        ),
-                        None => refuse(
-                            "this is no listing".into(),
-                            "a listing starts with: tarvek-listing 1",
-                        ),
-                    };
+/// How much is taken from a source at a time.
+const CHUNK: usize = 1 << 16;
+
+/// The longest line, in bytes: a path whose every byte is escaped, and what stands before it.
+const LONGEST_LINE: usize = LONGEST_PATH * 4 + 4096;
+
+impl Sections {
+    fn split(file: &str, mut source: impl Read, most: u64) -> Result<Self, Unread> {
+        let mut splitter = Splitter { file, ..Splitter::default() };
+        // Up to where the text has been split.
+        let mut done = 0;
+        loop {
+            let text = &mut splitter.sections.text;
+            let before = text.len();
+            let taken = source.by_ref().take(CHUNK as u64).read_to_end(text);
+            taken.map_err(Unread::Broken)?;
+            let ends = text.len() == before;
+            if text.len() as u64 > most {
+                return Err(Unread::TooLong(most));
+            }
+            if before == 0 && text.starts_with(b"\xef\xbb\xbf") {
+                done = 3;
+            }
+            while let Some(length) = splitter.sections.text[done..].iter().position(|&b| b == b'\n')
+            {
+                splitter.line(done..done + length)?;
+                done += length + 1;
+            }
+            let waiting = splitter.sections.text.len() - done;
+            if splitter.number == 0 && waiting > 4 * FIRST_LINE.len() {
+                splitter.line(done..done + 4 * FIRST_LINE.len())?;
+            }
+            if waiting > LONGEST_LINE {
+                splitter.number += 1;
+                let message = format!("a line of more than {LONGEST_LINE} bytes");
+                return Err(splitter.refuse(b"", message, AGAIN).into());
+            }
+            if ends {
+                let end = splitter.sections.text.len();
+                splitter.line(done..end)?;
+                return Ok(splitter.end()?);
+            }
+        }
+    }
+
+    fn lines(&self, name: &str) -> impl Iterator<Item = Line<'_>> {
+        let lines = self.sections.get(name).into_iter().flat_map(|section| &section.lines);
+        lines.map(|(n, range)| (*n, &self.text[range.clone()]))
+    }
+}
+
+/// Takes a listing apart line by line.
+#[derive(Default)]
+struct Splitter<'a> {
+    file: &'a str,
+    sections: Sections,
+    /// The number of the line at hand.
+    number: usize,
+    /// The section that is open.
+    open: Option<String>,
+    complete: bool,
+    /// The last line that is not empty.
+    last: (usize, Range<usize>),
+}
+
+impl Splitter<'_> {
+    fn refuse(&self, line: &[u8], message: String, remedy: &str) -> Refused {
+        in_line(self.file, self.number, 1, line, message, remedy)
+    }
+
+    fn line(&mut self, mut range: Range<usize>) -> Result<(), Refused> {
+        self.number += 1;
+        let n = self.number;
+        // A copy through another system may have changed the line ends.
+        if self.sections.text[range.clone()].ends_with(b"\r") {
+            range.end -= 1;
+        }
+        let line = &self.sections.text[range.clone()];
+        let refuse = |message: String, remedy: &str| Err(self.refuse(line, message, remedy));
+        if n == 1 {
+            if line == FIRST_LINE.as_bytes() {
+                self.last = (1, range);
+                return Ok(());
+            }
+            return match line.strip_prefix(b"tarvek-listing ") {
+                Some(version) => refuse(
+                    format!("a listing of version {}; this Tarvek reads version 1", shown(version)),
+                    "collect it with this Tarvek's collector",
+                ),
+                None => {
+                    refuse("this is no listing".into(), "a listing starts with: tarvek-listing 1")
                 }
-                continue;
+            };
+        }
+        if line.is_empty() {
+            return Ok(());
+        }
+        if self.complete {
+            return refuse(
+                "there is more after the end of the listing".into(),
+                "give one listing per file",
+            );
+        }
+        if let Some(name) = &self.open {
+            if line.starts_with(b"|") {
+                let section = self.sections.sections.get_mut(name).expect("it was opened");
+                section.lines.push((n, range.start + 1..range.end));
+            } else if line == format!("end {name}").as_bytes() {
+                self.open = None;
+            } else {
+                let name = shown(name.as_bytes());
+                return refuse(
+                    format!("a line that does not belong into the section {name}"),
+                    AGAIN,
+                );
             }
-            if !line.is_empty() {
-                last = (n, line);
-            }
-            if complete {
-                if !line.is_empty() {
+            self.last = (n, range);
+            return Ok(());
+        }
+        let text = String::from_utf8_lossy(line);
+        let mut words = text.split_whitespace();
+        match words.next() {
+            None => {}
+            Some("complete") => self.complete = true,
+            Some("section") => {
+                let name = words.next().unwrap_or_default().to_owned();
+                let columns = words.map(str::to_owned).collect();
+                let section = Section { columns, start: n, lines: Vec::new() };
+                if self.sections.sections.contains_key(&name) {
                     return refuse(
-                        "there is more after the end of the listing".into(),
+                        format!("a second section {}", shown(name.as_bytes())),
                         "give one listing per file",
                     );
                 }
-                continue;
+                self.sections.sections.insert(name.clone(), section);
+                self.open = Some(name);
             }
-            if let Some(name) = &open {
-                match line.strip_prefix(b"|") {
-                    Some(content) => {
-                        sections.get_mut(name).expect("it was opened").lines.push((n, content));
-                    }
-                    None if line == format!("end {name}").as_bytes() => open = None,
-                    None if line.is_empty() => {}
-                    None => {
-                        return refuse(
-                            format!(
-                                "a line that does not belong into the section {}",
-                                shown(name.as_bytes())
-                            ),
-                            AGAIN,
-                        );
-                    }
+            Some(key) if key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_') => {
+                let value = text[key.len()..].trim();
+                let value = String::from_utf8_lossy(&unescape(value.as_bytes())).into_owned();
+                if self.sections.headers.contains_key(key) {
+                    return refuse(
+                        format!("a second line {}", shown(key.as_bytes())),
+                        "give one listing per file",
+                    );
                 }
-                continue;
+                let key = key.to_owned();
+                self.sections.headers.insert(key, value);
             }
-            let text = String::from_utf8_lossy(line);
-            let mut words = text.split_whitespace();
-            match words.next() {
-                None => {}
-                Some("complete") => complete = true,
-                Some("section") => {
-                    let name = words.next().unwrap_or_default().to_owned();
-                    let columns = words.map(str::to_owned).collect();
-                    let section = Section { columns, start: n, lines: Vec::new() };
-                    if sections.insert(name.clone(), section).is_some() {
-                        return refuse(
-                            format!("a second section {}", shown(name.as_bytes())),
-                            "give one listing per file",
-                        );
-                    }
-                    open = Some(name);
-                }
-                Some(key) if key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_') => {
-                    let value = text[key.len()..].trim();
-                    let value = String::from_utf8_lossy(&unescape(value.as_bytes())).into_owned();
-                    if headers.insert(key.to_owned(), value).is_some() {
-                        return refuse(format!("a second line {key}"), "give one listing per file");
-                    }
-                }
-                Some(_) => return refuse("a line that is no part of a listing".into(), AGAIN),
-            }
+            Some(_) => return refuse("a line that is no part of a listing".into(), AGAIN),
         }
-        if !complete {
-            let place = match &open {
-                Some(name) => format!(" in the section {}", shown(name.as_bytes())),
-                None => String::new(),
-            };
-            let message = format!("the listing is cut off after this line{place}");
-            return Err(in_line(file, last.0, 1, last.1, message, AGAIN));
+        self.last = (n, range);
+        Ok(())
+    }
+
+    fn end(self) -> Result<Sections, Refused> {
+        if self.complete {
+            return Ok(self.sections);
         }
-        Ok(Self { headers, sections })
+        let place = match &self.open {
+            Some(name) => format!(" in the section {}", shown(name.as_bytes())),
+            None => String::new(),
+        };
+        let (number, range) = self.last;
+        let message = format!("the listing is cut off after this line{place}");
+        Err(in_line(self.file, number, 1, &self.sections.text[range], message, AGAIN))
     }
 }
 
 struct Reader<'a> {
     file: &'a str,
-    sections: Sections<'a>,
+    sections: Sections,
 }
 
 impl Reader<'_> {
@@ -220,8 +324,8 @@ impl Reader<'_> {
         })
     }
 
-    fn lines(&self, name: &str) -> &[Line<'_>] {
-        self.sections.sections.get(name).map_or(&[], |section| &section.lines)
+    fn lines(&self, name: &str) -> impl Iterator<Item = Line<'_>> {
+        self.sections.lines(name)
     }
 
     /// A file of the host, as it was.
@@ -237,7 +341,10 @@ impl Reader<'_> {
     fn mounts(&self) -> Result<Option<MountTable>, Refused> {
         let Some(section) = self.sections.sections.get("mountinfo") else { return Ok(None) };
         let table = mountinfo::read(&self.joined("mountinfo")).map_err(|(n, message)| {
-            let (line, text) = section.lines.get(n - 1).copied().unwrap_or((section.start, b""));
+            let at = section.lines.get(n - 1);
+            let (line, text) = at.map_or((section.start, &b""[..]), |(line, range)| {
+                (*line, &self.sections.text[range.clone()])
+            });
             self.refuse(line, 2, text, message)
         })?;
         Ok(Some(table))
@@ -283,7 +390,7 @@ impl Reader<'_> {
             if let Some(written) = line.1.strip_prefix(b"# file: ") {
                 keep(path.take(), &mut access, &mut default);
                 let written = escape(&unescape_acl(written), false);
-                path = Some(self.path(*line, 9, &written)?);
+                path = Some(self.path(line, 9, &written)?);
                 continue;
             }
             let text = String::from_utf8_lossy(line.1);
@@ -320,7 +427,7 @@ impl Reader<'_> {
         for line in self.lines("nfs4acl") {
             if let Some(written) = line.1.strip_prefix(b"# file: ") {
                 keep(open.take());
-                open = Some((self.path(*line, 9, written)?, Vec::new()));
+                open = Some((self.path(line, 9, written)?, Vec::new()));
             } else if let Some((_, lines)) = &mut open {
                 let text = String::from_utf8_lossy(line.1);
                 let text = text.trim();
@@ -345,7 +452,7 @@ impl Reader<'_> {
                 let message = "a project's number, letters and a path belong here".into();
                 return Err(self.refuse(line.0, 2, line.1, message));
             };
-            let path = self.path(*line, 1, path)?;
+            let path = self.path(line, 1, path)?;
             let has = |letter| letters.contains(&letter);
             let inherits = has(b'P');
             if id != 0 || inherits {
@@ -371,13 +478,13 @@ impl Reader<'_> {
     }
 
     fn gaps(&self) -> Result<Vec<Gap>, Refused> {
-        let gap = |line: &Line<'_>| {
+        let gap = |line: Line<'_>| {
             let cut = line.1.iter().position(|&b| b == b'\t').unwrap_or(line.1.len());
             let why = shown(line.1.get(cut + 1..).unwrap_or_default());
             let why = if why.is_empty() { "it could not be read".to_owned() } else { why };
-            Ok(Gap { path: self.path(*line, 1, &line.1[..cut])?, why })
+            Ok(Gap { path: self.path(line, 1, &line.1[..cut])?, why })
         };
-        self.lines("gaps").iter().map(gap).collect()
+        self.lines("gaps").map(gap).collect()
     }
 
     fn roots(&self) -> Result<Roots, Refused> {
@@ -397,9 +504,26 @@ impl Reader<'_> {
                     "a root starts with deep, names or none".into(),
                 ));
             };
-            paths.push(self.path(*line, 2, rest)?);
+            paths.push(self.path(line, 2, rest)?);
         }
         Ok(roots)
+    }
+
+    /// That two lines say different things of one entry.
+    fn twice(&self, entry: &AbsPath) -> Refused {
+        let columns =
+            self.sections.sections.get("tree").map(|section| Columns::of(&section.columns));
+        let of_entry = |line: &Line<'_>| {
+            let Some(Ok(columns)) = &columns else { return false };
+            let written = columns.read(line.1).map(|(written, ..)| written);
+            written.is_ok_and(|written| AbsPath::new(&unescape(written)).as_ref() == Ok(entry))
+        };
+        let mut lines = self.lines("tree").filter(of_entry);
+        let first = lines.next().map_or(0, |(number, _)| number);
+        let (number, text) = lines.next().unwrap_or((first, b""));
+        let message =
+            format!("{entry} stands here a second time, and otherwise than in line {first}");
+        self.refuse(number, 2, text, message)
     }
 
     fn tree(&self, roots: &Roots, gaps: &[Gap]) -> Result<Tree, Refused> {
@@ -419,7 +543,7 @@ impl Reader<'_> {
         let mut top: Option<NewEntry> = None;
         let mut folders: HashMap<AbsPath, (Line<'_>, Vec<NewEntry>)> = HashMap::new();
         let mut last: Option<(AbsPath, usize)> = None;
-        for line in &section.lines {
+        for line in self.lines("tree") {
             if let Some(target) = line.1.strip_prefix(b"> ") {
                 let entry = last.as_ref().and_then(|(folder, index)| {
                     folders
@@ -442,12 +566,12 @@ impl Reader<'_> {
             let (written, column, meta) = columns
                 .read(line.1)
                 .map_err(|(column, message)| self.refuse(line.0, column + 1, line.1, message))?;
-            let path = self.path(*line, column, written)?;
+            let path = self.path(line, column, written)?;
             let meta = Meta { flags: marks.get(&path).copied(), ..meta };
             match (path.parent(), path.name()) {
                 (Some(parent), Some(name)) => {
                     let (_, entries) =
-                        folders.entry(parent.clone()).or_insert_with(|| (*line, Vec::new()));
+                        folders.entry(parent.clone()).or_insert_with(|| (line, Vec::new()));
                     let extras = acls.remove(&path).unwrap_or_default();
                     entries.push(NewEntry { extras, ..NewEntry::plain(name, meta) });
                     last = Some((parent, entries.len() - 1));
@@ -474,7 +598,16 @@ impl Reader<'_> {
             } else {
                 Listing::NotListed
             };
-            let entries = folders.remove(&path).map(|(_, entries)| entries).unwrap_or_default();
+            let mut entries = folders.remove(&path).map(|(_, entries)| entries).unwrap_or_default();
+            entries.sort_by(|a, b| a.name.cmp(&b.name));
+            // What was looked at twice may have grown meanwhile; it is not something else.
+            let other = |a: &NewEntry, b: &NewEntry| {
+                let what = |e: &NewEntry| (e.meta.kind, e.meta.mode, e.meta.uid, e.meta.gid);
+                a.name == b.name && (what(a) != what(b) || a.target != b.target)
+            };
+            if let Some(pair) = entries.windows(2).find(|pair| other(&pair[0], &pair[1])) {
+                return Err(self.twice(&path.child(&pair[0].name)));
+            }
             for child in builder.fill(node, entries, listing) {
                 if builder.tree().meta(child).kind == EntryKind::Folder {
                     todo.push((child, path.child(builder.tree().name(child)), within));
@@ -720,6 +853,12 @@ mod tests {
             ("end roots", "oops", 6, "does not belong"),
             ("|deep", "|wide", 5, "deep, names or none"),
             ("complete\n", "complete\nhost x\n", 15, "more after the end"),
+            (
+                "|l 0777",
+                "|d 0700 0 2100 4 0 34 3 1 - /loft/media\n|l 0777",
+                11,
+                "otherwise than in line 10",
+            ),
             ("end roots\n", "end roots\nsection roots\nend roots\n", 7, "a second section"),
         ] {
             let refused = read("x", GOOD.replacen(from, to, 1).as_bytes()).unwrap_err();

@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 use std::fmt::Write;
-use std::io::{self, IsTerminal, Read};
+use std::io::{self, IsTerminal};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -82,9 +82,7 @@ fn from_listing(file: &Path) -> Result<HostFacts, Failure> {
     if file != Path::new("-") {
         return inputs::survey(file);
     }
-    let mut bytes = Vec::new();
-    io::stdin().lock().read_to_end(&mut bytes)?;
-    inputs::listing("standard input", bytes)
+    inputs::listing("standard input", io::stdin().lock(), None)
 }
 
 fn live(

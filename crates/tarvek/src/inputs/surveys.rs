@@ -1,6 +1,6 @@
 //! What was seen of hosts: surveys, listings, and this machine live.
 
-use std::io::Read;
+use std::io::{self, BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
 use flate2::read::MultiGzDecoder;
@@ -8,18 +8,22 @@ use tarvek_core::facts::host::HostFacts;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
-use tarvek_formats::listing;
+use tarvek_formats::listing::{self, Unread};
 use tarvek_host::observe::{Depth, Look, observe};
 use tarvek_host::store::{self, StoreError};
 use tarvek_host::walk::Watch;
 
-use super::files::{name_of, read_file};
+use super::files::{name_of, open_file};
 use super::layout::Found;
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
-/// A listing of a host with millions of files.
-const MOST_LISTING: u64 = 4 << 30;
+/// The most that is read of a listing, in bytes: that of a host with ten million files.
+const MOST_LISTING: u64 = 2 << 30;
+
+/// The most that a packed listing unpacks to: what a small one may, and how many times its size a large one may. Listings are packed to a tenth;
+/// what is packed to a thousandth is no listing.
+const MOST_UNPACKED: (u64, u64) = (256 << 20, 100);
 
 pub(super) fn surveys(files: &[PathBuf]) -> Result<Vec<HostFacts>, Failure> {
     files.iter().map(|file| survey(file)).collect()
@@ -30,30 +34,48 @@ pub(crate) fn survey(file: &Path) -> Result<HostFacts, Failure> {
     if starts_with_magic(file)? {
         return store::load(file).map_err(|error| store_failure(file, &error));
     }
-    listing(&name_of(file), read_file(file, MOST_LISTING)?)
+    let (open, size) = open_file(file)?;
+    listing(&name_of(file), open, Some(size))
 }
 
-/// Reads a listing, packed or not.
-pub(crate) fn listing(name: &str, bytes: Vec<u8>) -> Result<HostFacts, Failure> {
-    if !bytes.starts_with(&[0x1f, 0x8b]) {
-        return Ok(listing::read(name, &bytes)?);
-    }
-    let mut text = Vec::new();
-    let most = MOST_LISTING + 1;
-    let unpacked = MultiGzDecoder::new(bytes.as_slice()).take(most).read_to_end(&mut text);
-    unpacked.map_err(|_| {
-        Failure::with_remedy(
+/// Reads a listing, packed or not. `size`: how long the source is, if that is known.
+pub(crate) fn listing(
+    name: &str,
+    source: impl Read,
+    size: Option<u64>,
+) -> Result<HostFacts, Failure> {
+    let mut source = BufReader::new(source);
+    let cant = |error: &io::Error| Failure::new(format!("can't read {name}: {error}"));
+    let start = source.fill_buf().map_err(|error| cant(&error))?;
+    let packed = start.starts_with(&[0x1f, 0x8b]);
+    let most = match (packed, size) {
+        (false, _) => MOST_LISTING,
+        (true, Some(size)) => {
+            MOST_UNPACKED.0.max(size.saturating_mul(MOST_UNPACKED.1)).min(MOST_LISTING)
+        }
+        (true, None) => MOST_LISTING,
+    };
+    let read = if packed {
+        listing::read_from(name, MultiGzDecoder::new(source), most)
+    } else {
+        listing::read_from(name, source, most)
+    };
+    read.map_err(|unread| match unread {
+        Unread::Refused(refused) => Failure::Refused(refused),
+        Unread::Broken(_) if packed => Failure::with_remedy(
             format!("can't unpack {name}: the gzip data is damaged or cut off"),
             "copy it again",
-        )
-    })?;
-    if text.len() as u64 == most {
-        return Err(Failure::new(format!(
-            "{name} unpacks to more than {} MiB",
-            MOST_LISTING >> 20
-        )));
-    }
-    Ok(listing::read(name, &text)?)
+        ),
+        Unread::Broken(error) => cant(&error),
+        Unread::TooLong(most) => Failure::with_remedy(
+            format!(
+                "{name} {} more than {} MiB",
+                if packed { "unpacks to" } else { "has" },
+                most >> 20
+            ),
+            "no listing is as long as that; collect fewer folders at a time",
+        ),
+    })
 }
 
 /// Says which survey can't be used, why, and what to do.
@@ -62,14 +84,10 @@ pub(crate) fn store_failure(file: &Path, error: &StoreError) -> Failure {
 }
 
 fn starts_with_magic(file: &Path) -> Result<bool, Failure> {
-    let regular = std::fs::metadata(file).is_ok_and(|meta| meta.is_file());
-    if !regular {
-        // Reading it says what is wrong.
-        return Ok(false);
-    }
     let mut start = Vec::new();
-    std::fs::File::open(file)
-        .and_then(|file| file.take(16).read_to_end(&mut start))
+    let (open, _) = open_file(file)?;
+    open.take(16)
+        .read_to_end(&mut start)
         .map_err(|error| Failure::new(format!("can't read {}: {error}", name_of(file))))?;
     Ok(store::is_survey(&start))
 }
