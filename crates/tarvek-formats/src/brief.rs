@@ -13,9 +13,11 @@ use tarvek_core::layout::intake::Want;
 use tarvek_core::layout::service::ServiceRole;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::secret;
 use tarvek_core::words::terms::{Access, Kind, Origin, Os};
 use tarvek_core::words::text::{nearest, shown};
 
+use crate::forms::{Address, Clients, checked_port};
 use crate::layout::text_of;
 use crate::mistake::{Mistakes, Refused};
 use crate::structure::{self, At, Form, Lines, OneOrMany};
@@ -79,11 +81,11 @@ struct RawStorage {
     /// Where it is mounted: /POOL unless said otherwise.
     at: Option<At<String>>,
     /// Under which others reach it: its name unless said otherwise.
-    address: Option<String>,
+    address: Option<Address>,
     /// Another pool for downloads on their way.
     intake_pool: Option<At<String>>,
     /// The network of the hosts that mount over NFS; each host by itself unless given.
-    subnet: Option<String>,
+    subnet: Option<Clients>,
     /// Whether SELinux enforces.
     selinux: bool,
 }
@@ -96,7 +98,7 @@ struct RawApps {
     /// How it reaches the storage: nfs unless said otherwise.
     reach: Option<Written<Reach>>,
     /// Under which the storage host sees it: its name unless said otherwise.
-    address: Option<String>,
+    address: Option<Address>,
     /// Whether SELinux enforces.
     selinux: bool,
 }
@@ -119,7 +121,7 @@ struct RawService {
     /// What it is to be allowed; its role decides unless said.
     access: Option<Written<Access>>,
     /// Ports to publish.
-    ports: Vec<String>,
+    ports: Vec<At<String>>,
 }
 
 /// People and their groups.
@@ -128,11 +130,11 @@ struct RawService {
 #[schemars(rename = "People")]
 struct RawPeople {
     /// The group of those who may add and change: keepers unless said otherwise.
-    group: Option<String>,
+    group: Option<At<String>>,
     /// Its number: 2100 unless said otherwise.
     gid: Option<At<u32>>,
     /// The group of those who only watch: viewers unless said otherwise.
-    viewers: Option<String>,
+    viewers: Option<At<String>>,
     /// Its number: 2101 unless said otherwise.
     viewers_gid: Option<At<u32>>,
     /// Who may add and change, with their uids.
@@ -147,7 +149,7 @@ struct RawPeople {
 #[schemars(rename = "Team")]
 struct RawTeam {
     /// Its name: helpers unless said otherwise.
-    group: Option<String>,
+    group: Option<At<String>>,
     /// Its number: 2200 unless said otherwise.
     gid: Option<At<u32>>,
 }
@@ -160,7 +162,7 @@ struct RawClient {
     /// Its system: windows unless said otherwise.
     os: Option<Written<Os>>,
     /// Who uses it: the first of those who may add unless said otherwise.
-    person: Option<String>,
+    person: Option<At<String>>,
 }
 
 fn the_schema() -> &'static serde_json::Value {
@@ -257,7 +259,7 @@ impl Reader<'_, '_, '_> {
             .names(raw.apps)
             .into_iter()
             .map(|(host, origin, apps)| Apps {
-                address: apps.address.map_or_else(|| host.clone(), Name::from),
+                address: apps.address.map_or_else(|| host.clone(), |address| address.0.into()),
                 host,
                 reach: apps.reach.map_or(Reach::Nfs, |reach| reach.0),
                 selinux: apps.selinux,
@@ -271,8 +273,10 @@ impl Reader<'_, '_, '_> {
         let person = |(name, origin, uid): (Name, Origin, u32)| Person { name, uid, origin };
         let people = raw.people;
         let lines = Lines::of(self.lines.text);
-        let team = |name: Option<String>, gid: Option<At<u32>>, usual: (&str, u32)| Team {
-            name: name.map_or_else(|| usual.0.into(), Name::from),
+        let [keepers, viewers, helpers] =
+            [people.group, people.viewers, raw.helpers.group].map(|name| self.name(&name?));
+        let team = |name: Option<Name>, gid: Option<At<u32>>, usual: (&str, u32)| Team {
+            name: name.unwrap_or_else(|| usual.0.into()),
             origin: gid
                 .as_ref()
                 .map_or(Origin { line: 1, column: 1 }, |gid| lines.origin(&gid.span)),
@@ -287,7 +291,7 @@ impl Reader<'_, '_, '_> {
             .map(|(host, origin, client)| Client {
                 host,
                 os: client.os.map_or(Os::Windows, |os| os.0),
-                person: client.person.map(Name::from).or_else(|| anybody.clone()),
+                person: client.person.and_then(|name| self.name(&name)).or_else(|| anybody.clone()),
                 origin,
             })
             .collect();
@@ -297,7 +301,7 @@ impl Reader<'_, '_, '_> {
             None => (if writes { Want::Hardlink } else { Want::Copy }, Origin::default()),
         };
         Some(Brief {
-            site: raw.site?.into(),
+            site: secret::hide(&raw.site?).into(),
             storage,
             apps,
             kinds,
@@ -306,11 +310,11 @@ impl Reader<'_, '_, '_> {
             want,
             containers: raw.containers.map_or(Containers::Docker, |containers| containers.0),
             acls: raw.acls.unwrap_or(true),
-            backup: raw.backup,
+            backup: raw.backup.as_deref().map(secret::hide),
             services,
-            keepers: team(people.group, people.gid, ("keepers", 2100)),
-            viewers: team(people.viewers, people.viewers_gid, ("viewers", 2101)),
-            helpers: team(raw.helpers.group, raw.helpers.gid, ("helpers", 2200)),
+            keepers: team(keepers, people.gid, ("keepers", 2100)),
+            viewers: team(viewers, people.viewers_gid, ("viewers", 2101)),
+            helpers: team(helpers, raw.helpers.gid, ("helpers", 2200)),
             add,
             watch,
             clients,
@@ -352,13 +356,13 @@ impl Reader<'_, '_, '_> {
         };
         let host = host?;
         Some(Storage {
-            address: raw.address.map_or_else(|| host.clone(), Name::from),
+            address: raw.address.map_or_else(|| host.clone(), |address| address.0.into()),
             host,
             pool: pool?,
             at: at?,
             filesystem: raw.filesystem?.0,
             intake_pool,
-            subnet: raw.subnet.map(Name::from),
+            subnet: raw.subnet.map(|subnet| subnet.0.into()),
             selinux: raw.selinux,
         })
     }
@@ -396,7 +400,11 @@ impl Reader<'_, '_, '_> {
             id: raw.id?,
             kinds: raw.kinds.map(|kinds| unique(kinds.into_iter().map(|kind| kind.0))),
             access: raw.access.map(|access| access.0),
-            ports: raw.ports,
+            ports: raw
+                .ports
+                .into_iter()
+                .filter_map(|port| checked_port(port, self.mistakes))
+                .collect(),
             origin,
         })
     }

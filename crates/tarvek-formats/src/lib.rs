@@ -7,6 +7,7 @@ pub mod acl;
 pub mod brief;
 pub mod emit;
 pub mod escape;
+mod forms;
 pub mod fstab;
 pub mod layout;
 pub mod listing;

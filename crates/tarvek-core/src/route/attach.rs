@@ -292,7 +292,11 @@ impl Walker<'_> {
         let mut links = Vec::new();
         let walked = self
             .inside(|| self.walk(self.host_top(host, subject), path, Last::Followed, &mut links));
-        let Some((mut inner, end)) = walked else { return (spot, End::Loop) };
+        let Some((mut inner, end)) = walked else {
+            let at = spot.inner().at(self.site);
+            let why = "what is declared to be attached there leads into itself without end";
+            return (spot, End::Unseen { at, why: Some(why.to_owned()) });
+        };
         let (seen, mount) = (inner.frames[0].node.is_some(), inner.frames[0].mount);
         let at_mount = inner.frames.len() > 1;
         inner.frames[0].via = match via {

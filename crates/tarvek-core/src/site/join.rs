@@ -223,6 +223,11 @@ impl Site {
         self.facts.iter().map(|(name, seen)| (name, &seen.facts))
     }
 
+    /// The hosts of which a look was broken off.
+    pub fn partial(&self) -> impl Iterator<Item = &Name> {
+        self.observed().filter(|(_, facts)| !facts.complete).map(|(name, _)| name)
+    }
+
     /// What was seen of a host's files.
     pub fn tree(&self, host: &Name) -> Option<&Tree> {
         self.facts(host).map(|facts| &facts.tree)

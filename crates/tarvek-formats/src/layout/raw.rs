@@ -3,10 +3,9 @@
 //! What the schema requires is still optional here: what is wrong is taken out before this is filled, so that the rest can
 //! be judged all the same.
 
-use std::borrow::Cow;
 use std::collections::BTreeMap;
 
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use schemars::JsonSchema;
 use serde::Deserialize;
 
 use tarvek_core::layout::folder::{Purpose, Right};
@@ -18,51 +17,11 @@ use tarvek_core::layout::share::{Also, Squash};
 use tarvek_core::words::rule::Severity;
 use tarvek_core::words::terms::{Access, Kind, Os, Protocol};
 
+use crate::forms::{
+    Address, Clients, EngineName, ExportOptions, Filesystem, Octal, Propagation, RunAs, Size,
+};
 use crate::structure::{At, OneOrMany};
 use crate::written::Written;
-
-/// Strings of a certain form; the schema holds the form, and an example that messages show.
-macro_rules! forms {
-    ($($(#[$doc:meta])* $name:ident: $pattern:literal, $example:literal;)*) => {$(
-        $(#[$doc])*
-        #[derive(Clone, Debug, Deserialize)]
-        #[serde(transparent)]
-        pub(super) struct $name(pub(super) String);
-
-        impl JsonSchema for $name {
-            fn schema_name() -> Cow<'static, str> {
-                stringify!($name).into()
-            }
-            fn inline_schema() -> bool {
-                true
-            }
-            fn json_schema(_: &mut SchemaGenerator) -> Schema {
-                json_schema!({ "type": "string", "pattern": $pattern, "examples": [$example] })
-            }
-        }
-    )*};
-}
-
-forms! {
-    /// Permission bits in octal digits.
-    Octal: "^0?[0-7]{1,4}$", "0775";
-    /// A size with a binary unit.
-    Size: "^[0-9]+(\\.[0-9]+)? ?([KMGTP](iB|B)?|B)?$", "500G";
-    /// A uid, a uid and gid, or an account.
-    RunAs: "^([0-9]+(:[0-9]+)?|[A-Za-z_][A-Za-z0-9_.-]*)$", "840:840";
-    /// A name or number under which a machine is reached.
-    Address: "^[A-Za-z0-9_:][A-Za-z0-9._:-]{0,252}$", "granary.lan";
-    /// What an engine calls a volume or a network.
-    EngineName: "^[A-Za-z0-9][A-Za-z0-9_.-]{0,252}$", "lantern-config";
-    /// A type of filesystem as `mount(8)` takes it.
-    Filesystem: "^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", "zfs";
-    /// Whom `exports(5)` offers something: host, network, wildcard, netgroup or *.
-    Clients: "^(@[A-Za-z0-9_.-]+|gss/krb5[ip]?|[A-Za-z0-9_.:*?\\[\\]][A-Za-z0-9_.:*?\\[\\]!^-]{0,252}(/[0-9.]+)?)$", "10.20.0.0/24";
-    /// Options as `exports(5)` takes them, comma separated.
-    ExportOptions: "^[A-Za-z0-9_.:=@/+,\\[\\]-]*$", "sec=krb5p,fsid=7";
-    /// Mount propagation (`mount_namespaces(7)`), as engines name it.
-    Propagation: "^r?(private|slave|shared|unbindable)$", "rslave";
-}
 
 /// A site: hosts, shares, mounts, services, intakes and folders.
 #[derive(Debug, Default, Deserialize, JsonSchema)]

@@ -1,7 +1,6 @@
 //! From [`Raw`] to the core's [`Layout`]: names that refer to something, paths, duplicates.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::net::{Ipv4Addr, Ipv6Addr};
 use std::ops::Range;
 
 use tarvek_core::kernel::subject::{IdMap, IdRange};
@@ -25,9 +24,10 @@ use tarvek_core::words::terms::{Access, Account, Group, LARGEST_ID, Origin, Prot
 use tarvek_core::words::text::{nearest, shown, size};
 
 use super::raw::{
-    NumberOrName, Octal, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIdRange, RawIntake,
+    NumberOrName, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIdRange, RawIntake,
     RawLibrary, RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
 };
+use crate::forms::{Octal, checked_port};
 use crate::mistake::Mistakes;
 use crate::structure::{At, Lines, OneOrMany};
 use crate::written::Written;
@@ -44,6 +44,7 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         layout.hosts.push(validator.host(name, raw));
     }
     validator.unique_addresses(&layout.hosts);
+    validator.rings(&mut layout.hosts);
     layout.shares =
         in_order(share).into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
     let mut points: BTreeMap<&str, Vec<&At<String>>> = BTreeMap::new();
@@ -336,7 +337,8 @@ impl Validator<'_, '_, '_> {
             let range = IdRange { inside, outside, count };
             if !range.fits() {
                 let remedy = "count starts at 1, and no id is larger than 4294967294".to_owned();
-                self.mistakes.add(span.clone(), "a range that has no such ids", Some(remedy));
+                self.mistakes.add(span, "a range that has no such ids", Some(remedy));
+                continue;
             }
             ranges.push((range, span));
         }
@@ -347,6 +349,34 @@ impl Validator<'_, '_, '_> {
             self.mistakes.add(span, overlapping(first, second), Some(NO_OVERLAP.to_owned()));
         }
         ranges.into_iter().map(|(range, _)| range).collect()
+    }
+
+    /// No host is inside of itself, by way of others or not. What is, is taken to stand by itself, so that the rest can be judged.
+    fn rings(&mut self, hosts: &mut [Host]) {
+        let index: HashMap<Name, usize> =
+            hosts.iter().enumerate().map(|(n, host)| (host.name.clone(), n)).collect();
+        let outer = |hosts: &[Host], n: usize| {
+            hosts[n].inside.as_ref().and_then(|outer| index.get(outer)).copied()
+        };
+        // Which walk came by a host, counted from 1.
+        let mut walks = vec![0; hosts.len()];
+        for start in 0..hosts.len() {
+            let (mut here, walk) = (Some(start), start + 1);
+            while let Some(n) = here.filter(|n| walks[*n] == 0) {
+                walks[n] = walk;
+                here = outer(hosts, n);
+            }
+            let Some(n) = here.filter(|n| walks[*n] == walk) else { continue };
+            let host = &mut hosts[n];
+            host.inside = None;
+            let line = self.lines.starts[host.origin.line as usize - 1];
+            let span = self.lines.text[line..]
+                .find("inside")
+                .map_or(line..line, |at| line + at..line + at + "inside".len());
+            let message = format!("the host {} is inside of itself", host.name);
+            let remedy = "inside names the machine that it runs on";
+            self.mistakes.add(span, message, Some(remedy.to_owned()));
+        }
     }
 
     fn unique_addresses(&mut self, hosts: &[Host]) {
@@ -564,15 +594,8 @@ impl Validator<'_, '_, '_> {
         })
     }
 
-    /// `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
     fn port(&mut self, port: At<String>) -> Option<String> {
-        if is_port(&port.value) {
-            return Some(port.value);
-        }
-        let message = format!("{:?} is no published port", shown(port.value.as_bytes()));
-        let remedy = "write [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as 8100, 8100:80 or 10.20.0.7:8100:80/udp";
-        self.mistakes.add(port.span, message, Some(remedy.to_owned()));
-        None
+        checked_port(port, self.mistakes)
     }
 
     fn translation(&mut self, raw: RawTranslation) -> Option<Translation> {
@@ -849,27 +872,6 @@ fn export(raw: RawExport) -> Option<NfsExport> {
             .map(|text| MountOptions::read(&text.0).iter().map(str::to_owned).collect())
             .unwrap_or_default(),
     })
-}
-
-/// Whether a text is `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`, an IPv6 address in brackets.
-fn is_port(written: &str) -> bool {
-    let (rest, protocol) = written.split_once('/').unwrap_or((written, "tcp"));
-    let number = |text: &str| text.parse::<u16>().is_ok_and(|port| port > 0);
-    let (address, numbers) = match rest.strip_prefix('[').and_then(|rest| rest.split_once("]:")) {
-        Some((address, numbers)) => (address.parse::<Ipv6Addr>().is_ok(), numbers),
-        None => match rest.split(':').next() {
-            Some(first) if first.contains('.') => {
-                let numbers = rest.split_once(':').map_or("", |(_, numbers)| numbers);
-                (first.parse::<Ipv4Addr>().is_ok(), numbers)
-            }
-            _ => (true, rest),
-        },
-    };
-    let numbers: Vec<&str> = numbers.split(':').collect();
-    address
-        && matches!(protocol, "tcp" | "udp")
-        && matches!(numbers.len(), 1 | 2)
-        && numbers.into_iter().all(number)
 }
 
 /// Ranges for users and groups alike, or marked `u:` and `g:`.

@@ -36,6 +36,7 @@ pub(super) fn run(
     if let Some(why) = absent(&asked.site, &route) {
         return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
     }
+    screen.tell_partial(asked.site.partial());
     let question = Question { globals, args, asked: &asked, subject, remark, route, screen };
     if args.all {
         question.everyone()

@@ -19,5 +19,8 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<Outcome, Failur
         Format::Json => json::text(&json::Compare::from(&differences)),
     };
     screen.say(&text)?;
+    screen.tell_partial(
+        [&old, &new].into_iter().filter(|facts| !facts.complete).map(|facts| &facts.name),
+    );
     Ok(if differences.is_empty() { Outcome::Fine } else { Outcome::Found })
 }

@@ -32,6 +32,14 @@ pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure>
     let brief = brief::read(&name, &text)?;
     let draft = draft(&brief);
     let text = written(&draft);
+    // What is drafted is taken up by everything else, or not handed out.
+    if let Err(refused) = layout::read("the drafted layout", text.as_bytes()) {
+        let first = &refused.mistakes[0];
+        return Err(Failure::with_remedy(
+            format!("{name} can't be had as it is: {}", first.message),
+            first.remedy.as_deref().unwrap_or("give one of the two another name"),
+        ));
+    }
     match args.output.as_deref() {
         Some(file) if file == Path::new("-") => screen.say(&text)?,
         output => {

@@ -9,7 +9,7 @@ use crate::view::{Screen, explain};
 
 pub(super) fn run(args: &ExplainArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let Some(id) = &args.rule else {
-        screen.say(&explain::all())?;
+        screen.say(&explain::all(screen))?;
         return Ok(Outcome::Fine);
     };
     let Some(rule) = named(id) else {

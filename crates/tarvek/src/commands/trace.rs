@@ -25,6 +25,7 @@ pub(super) fn run(
         Format::Json => json::text(&json::Trace::new(&route, &read)),
     };
     screen.say(&text)?;
+    screen.tell_partial(asked.site.partial());
     Ok(match route.end {
         _ if route.complete() => Outcome::Fine,
         End::Unseen { .. } => Outcome::Unanswered,

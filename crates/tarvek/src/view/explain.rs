@@ -13,7 +13,7 @@ use super::wrap::wrap;
 pub(crate) fn rule(rule: &Rule, screen: &Screen) -> String {
     let mut out = String::new();
     let _ = writeln!(out, "{}   {}", strong(rule.id), severity(rule.severity));
-    let _ = writeln!(out, "{}", rule.title);
+    let _ = writeln!(out, "{}", wrap(rule.title, &[], screen.width(), ""));
     for (label, text) in [
         ("What it means", rule.means),
         ("Why it hurts", rule.hurts),
@@ -27,11 +27,23 @@ pub(crate) fn rule(rule: &Rule, screen: &Screen) -> String {
 }
 
 /// All rules, a line each.
-pub(crate) fn all() -> String {
+pub(crate) fn all(screen: &Screen) -> String {
     let mut out = String::new();
     let widest = rules().map(|rule| rule.id.len()).max().unwrap_or(0);
+    let used = widest + 2 + 9 + 2;
     for rule in rules() {
-        let _ = writeln!(out, "{:widest$}  {:9}  {}", rule.id, severity(rule.severity), rule.title);
+        let (id, severity) = (rule.id, severity(rule.severity));
+        // Where there is no room beside them, titles go below.
+        let _ = match screen.width().checked_sub(used).filter(|room| *room >= 20) {
+            Some(room) => {
+                let title = wrap(rule.title, &[], room, &" ".repeat(used));
+                writeln!(out, "{id:widest$}  {severity:9}  {title}")
+            }
+            None => {
+                let title = wrap(rule.title, &[], screen.width() - 4, "    ");
+                writeln!(out, "{id}  {severity}\n    {title}")
+            }
+        };
     }
     let _ = writeln!(out, "\n{}", dim("tarvek explain RULE tells more of one"));
     out

@@ -14,6 +14,7 @@ pub(crate) mod wrap;
 use std::io::{self, Write};
 
 use anstream::{AutoStream, ColorChoice};
+use tarvek_core::words::name::Name;
 
 use crate::cli::{Globals, When};
 
@@ -74,6 +75,15 @@ impl Screen {
         let mut out = AutoStream::new(io::stdout().lock(), self.choice);
         out.write_all(text.as_bytes())?;
         out.flush()
+    }
+
+    /// Says of surveys that were broken off that something may be lacking: an answer that rests on them is right only as far as they go.
+    pub(crate) fn tell_partial<'a>(&self, hosts: impl IntoIterator<Item = &'a Name>) {
+        for host in hosts {
+            self.complain(&format!(
+                "the survey of {host} was broken off: what it lacks is not known; survey it again\n"
+            ));
+        }
     }
 
     /// Writes to stderr. If nobody can hear that either, the exit code has to do.

@@ -19,9 +19,8 @@ pub static RULE: Rule = Rule {
 
 /// Judges every host that was looked at.
 pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
-    let broken_off = site.observed().filter(|(_, facts)| !facts.complete);
-    broken_off
-        .map(|(host, _)| of_host(&RULE, host).says(format!("the survey of {host} was broken off")))
+    site.partial()
+        .map(|host| of_host(&RULE, host).says(format!("the survey of {host} was broken off")))
         .collect()
 }
 
