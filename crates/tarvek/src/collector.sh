@@ -18,12 +18,146 @@ fi
 say() { printf '%s\n' "$*"; }
 have() { command -v "$1" >/dev/null 2>&1; }
 
-# Every line of content starts with a bar; secrets in options are replaced.
-secret='\([Pp][Aa][Ss][Ss][Ww][Oo][Rr][Dd]2*\|[Pp][Aa][Ss][Ss][Ww][Dd]\|[Pp][Aa][Ss][Ss]\|[Tt][Oo][Kk][Ee][Nn]\|[Ss][Ee][Cc][Rr][Ee][Tt]\)\( *= *\|: \)'
-content() {
-  sed -e "s/$secret\"[^\"]*\"/\1\2[hidden]/g" -e "s/$secret'[^']*'/\1\2[hidden]/g" -e "s/$secret[^,[:space:]]*/\1\2[hidden]/g" \
-    -e 's/^/|/'
+# Every line of content starts with a bar, and without secrets: `content lines` for settings and units, `content fields` for tables. It hides
+# more than Tarvek's own recogniser (tarvek-core/src/words/secret.rs), and what that knows; a test holds both to one table.
+# Begin of hiding.
+hide='
+function secret(name,   n) {
+  n = tolower(name)
+  if (n ~ /(^|[^a-z])(pw|otp|psk)[0-9]*$/) return 1
+  gsub(/[^a-z0-9]/, "", n)
+  return n ~ /password|passwd|passphrase|passcode|passwort|pass[0-9]*$|pwd|psk|token|secret|apikey|bearer|authorization|cookie|cred/ ||
+    n ~ /(api|access|private|auth|encryption|signing|master|session|shared|account|app|application|ssh|storage|client|consumer|license|hmac|crypt|luks)key/
 }
+function place(name, value) { # the path of a file that holds one
+  return tolower(name) ~ /(cred|credentials?|creds|file|path|dir)$/ && value ~ /^["\047]?[~.]?\//
+}
+function option(part,   name) { # of a mount: what follows a comma in a password is none
+  name = part
+  sub(/[=:].*/, "", name)
+  return name ~ /^x-/ || index(" ro rw user users owner group auto noauto nofail _netdev exec noexec suid nosuid dev nodev sync async atime noatime relatime norelatime nodiratime lazytime defaults bind rbind guest noperm unix nounix seal soft hard serverino noserverino forceuid forcegid noforceuid noforcegid mfsymlinks multiuser cache vers uid gid file_mode dir_mode username domain workgroup sec iocharset port ip addr unc prefixpath cruid rsize wsize bsize actimeo acregmin acregmax acdirmin acdirmax nfsvers proto mountproto timeo retrans retry lock nolock context comment nosharesock echo_interval dmask fmask umask allow_other default_permissions subvol subvolid compress errors data mode size credentials cred ", " " name " ") > 0
+}
+function last_at(s,   n, i) { n = 0; for (i = 1; i <= length(s); i++) if (substr(s, i, 1) == "@") n = i; return n }
+function list(text,   n, parts, i, out, name, value, hiding) {
+  n = split(text, parts, ",")
+  out = ""
+  hiding = 0
+  for (i = 1; i <= n; i++) {
+    name = parts[i]
+    sub(/=.*/, "", name)
+    value = substr(parts[i], length(name) + 2)
+    if (index(parts[i], "=") && value != "" && secret(name) && !place(name, value)) {
+      parts[i] = name "=[hidden]"
+      hiding = 1
+    } else if (option(parts[i])) {
+      hiding = 0
+      if (tolower(name) ~ /user|login/ && index(value, "%") > 1) parts[i] = name "=" substr(value, 1, index(value, "%")) "[hidden]"
+    } else if (hiding) parts[i] = "[hidden]"
+    out = out (i > 1 ? "," : "") parts[i]
+  }
+  return out
+}
+function urls(s,   out, at, rest, last, info, cut, mark) {
+  out = ""
+  while (match(s, /\/\/|\\\\/)) {
+    at = RSTART
+    mark = substr(s, 1, at + 1)
+    s = substr(s, at + 2)
+    out = out mark
+    match(s, /^[^ \t"\047<>]*/)
+    rest = substr(s, 1, RLENGTH)
+    s = substr(s, RLENGTH + 1)
+    last = last_at(rest)
+    if (last > 1) {
+      info = substr(rest, 1, last - 1)
+      cut = match(info, /[:%]/)
+      if (cut && info !~ /^[^:\/]*:[0-9]+\// && info !~ /^[^:%]*\//) rest = substr(rest, 1, cut) "[hidden]" substr(rest, last)
+      else if (!cut && mark ~ /https?:\/\/$/ && index(info, "/") == 0) rest = "[hidden]" substr(rest, last)
+      else if (!cut && length(info) > 15 && info ~ /[0-9]/ && index(info, "/") == 0) rest = "[hidden]" substr(rest, last)
+    }
+    out = out rest
+  }
+  return out s
+}
+function word(w,   at, cut) { # one word by itself
+  if (w ~ /eyJ[A-Za-z0-9_-]+\./) return "[hidden]"
+  at = last_at(w)
+  if (at > 1 && w ~ /^[^:@\/=]+:[^@\/\[][^@]*@/) { cut = index(w, ":"); return substr(w, 1, cut) "[hidden]" substr(w, at) }
+  if (at > 1 && w ~ /=[^:@\/=]+:[^@\/\[][^@]*@/) { cut = index(w, "="); cut += index(substr(w, cut + 1), ":"); return substr(w, 1, cut) "[hidden]" substr(w, at) }
+  if (w ~ /^[A-Za-z][A-Za-z0-9_.@\\-]*%[^%\/][^%\/][^%\/]/) return substr(w, 1, index(w, "%")) "[hidden]"
+  return w
+}
+function line(s, fields,   head, name, n, words, i, rest, out, lower, bare, next_word) {
+  s = urls(s)
+  if (match(tolower(s), /<[a-z0-9_.-]*(pass|token|secret|key|pwd|cred)[a-z0-9_.-]*/)) return substr(s, 1, RSTART + RLENGTH - 1) " [hidden]"
+  # A setting: its name up to the first mark.
+  if (!fields && match(s, /[=:]/)) {
+    name = substr(s, 1, RSTART - 1)
+    rest = substr(s, RSTART + 1)
+    if (name !~ /\// && secret(name) && rest !~ /^\/\// && !place(name, substr(rest, match(rest, /[^ \t]/)))) {
+      deep = match(s, /[^ \t-]/)
+      if (rest ~ /^[ \t]*([|>][-+]?)?[ \t]*$/) { below = deep; return s }
+      return substr(s, 1, length(name) + 1) " [hidden]"
+    }
+    if (name ~ /^[ \t]*Options$/) return name "=" list(rest)
+  }
+  if (tolower(s) ~ /^[ \t]*(machine|default|login|account|password|passwd)[ \t]/ && tolower(s) ~ /(^|[ \t])(password|passwd|account)[ \t]/) {
+    match(tolower(s), /(^|[ \t])(password|passwd|account)[ \t]/)
+    return substr(s, 1, RSTART + RLENGTH - 1) "[hidden]"
+  }
+  out = ""
+  rest = s
+  i = 0
+  while (match(rest, /[^ \t]+/)) {
+    head = substr(rest, 1, RSTART - 1)
+    bare = substr(rest, RSTART, RLENGTH)
+    rest = substr(rest, RSTART + RLENGTH)
+    lower = tolower(bare)
+    gsub(/^["\047\[{(,<?&]+|["\047\]}),]+$/, "", lower)
+    out = out head
+    i++
+    if (index(bare, ",") && index(bare, "=") && bare !~ /["\047{]/) { out = out list(bare); continue }
+    # A name and its value in one word, or a name that its value follows.
+    if (match(lower, /[=:<]/)) {
+      name = substr(lower, 1, RSTART - 1)
+      n = split(name, words, /[^a-z0-9_.-]/)
+      if (secret(words[n]) || lower ~ /[?&](key|sig|auth|signature)=/ || lower ~ /[?&"{<][a-z0-9_.-]*(pass|token|secret|key|pwd|cred)[a-z0-9_.-]*["]?[=:]/ ||
+          lower ~ /(^|[^a-z])(environment|value)?["\047]?[a-z0-9_.-]*(pass|token|secret|apikey|pwd)[a-z0-9_.-]*["\047]?[=:]/) {
+        if (!place(words[n], substr(lower, length(name) + 2))) {
+          if (fields) { out = out substr(bare, 1, match(bare, /[=:]/)) "[hidden]"; continue }
+          return out substr(bare, 1, match(bare, /[=:]/)) "[hidden]"
+        }
+      }
+      if (lower ~ /^(user|username|login)[=:][^%]+%/) { out = out substr(bare, 1, index(bare, "%")) "[hidden]"; continue }
+    }
+    if (!fields && rest ~ /[^ \t]/) {
+      if (lower == "bearer" || lower ~ /^-/ && lower !~ /[=:]/ && secret(lower) && !place(lower, substr(rest, match(rest, /[^ \t]/))) ||
+          i == 1 && secret(lower) && lower !~ /\// && rest !~ /^[ \t]*[^ \t]*[ \t]*[:+?]?=/)
+        return out bare " [hidden]"
+      if (lower ~ /^(-u|--user|--username|--proxy-user)$/ && match(rest, /^[ \t]*[^ \t]*[:%]/) && rest !~ /^[ \t]*[0-9]+:[0-9]+([ \t]|$)/) {
+        out = out bare substr(rest, 1, RLENGTH) "[hidden]"
+        rest = substr(rest, RLENGTH + 1)
+        sub(/^[^ \t]*/, "", rest)
+        continue
+      }
+    }
+    out = out word(bare)
+  }
+  return out rest
+}
+{
+  gsub(/\r/, "")
+  if (armour) { if ($0 ~ /-----END /) { armour = 0; print "|" $0 } else print "|[hidden]"; next }
+  if ($0 ~ /-----BEGIN .*PRIVATE KEY-----/) { armour = 1; print "|" $0; next }
+  if (quote != "") { if (index($0, quote)) { quote = "" } print "|[hidden]"; next }
+  if (below && ($0 ~ /^[ \t]*$/ || match($0, /[^ \t]/) > below)) { print "|[hidden]"; next }
+  below = 0
+  shown = line($0, mode == "fields")
+  if (shown != $0 && match($0, /"""|\047\047\047/) && !index(substr($0, RSTART + 3), substr($0, RSTART, 3))) quote = substr($0, RSTART, 3)
+  print "|" shown
+}'
+content() { awk -v mode="$1" "$hide"; }
+# End of hiding.
 section() { echo "section $1"; }
 end() { echo "end $1"; }
 file() { # NAME FILE...
@@ -35,7 +169,7 @@ file() { # NAME FILE...
       case $name in exports | units) echo "# $f" ;; esac
       cat "$f" 2>/dev/null
     fi
-  done | content
+  done | case $name in units) content lines ;; *) content fields ;; esac
   end "$name"
 }
 unescape() { # the mount table's octal digits, into $unescaped
@@ -76,7 +210,7 @@ echo "uid $(id -u)"
 say "kernel $(uname -s)\\040$(uname -r)"
 
 section mountinfo
-if [ -r /proc/self/mountinfo ]; then sed 's/^/|/' /proc/self/mountinfo | sed 's/\(password2*=\)[^, ]*/\1[hidden]/g'; else lack "mounts: no mount table"; fi
+if [ -r /proc/self/mountinfo ]; then content fields </proc/self/mountinfo; else lack "mounts: no mount table"; fi
 end mountinfo
 file fstab /etc/fstab
 if have getent; then
@@ -106,14 +240,14 @@ if [ -r /sys/fs/selinux/enforce ]; then
 fi
 file exports /etc/exports /etc/exports.d/*.exports
 section smb
-if have testparm; then testparm -s 2>/dev/null | content; elif [ -r /etc/samba/smb.conf ]; then content </etc/samba/smb.conf; fi
+if have testparm; then testparm -s 2>/dev/null | content lines; elif [ -r /etc/samba/smb.conf ]; then content lines </etc/samba/smb.conf; fi
 end smb
 file units /etc/systemd/system/*.mount /etc/systemd/system/*.automount /run/systemd/system/*.mount \
   /run/systemd/system/*.automount /run/systemd/generator/*.mount /run/systemd/generator/*.automount
 if have zfs; then
   section zfs
   { zfs get -H -o name,property,value -t filesystem type,mountpoint,used,available,quota,refquota,recordsize,compression,atime,xattr,acltype,aclmode,aclinherit,casesensitivity,readonly,usedbysnapshots 2>/dev/null ||
-    zfs get -H -o name,property,value all 2>/dev/null; } | content
+    zfs get -H -o name,property,value all 2>/dev/null; } | content fields
   end zfs
 else
   lack "zfs: no zfs command, for the properties of ZFS datasets, if there are any"
@@ -126,12 +260,12 @@ if have btrfs; then
     unescape "$p"
     at=$unescaped
     say "|# $p"
-    btrfs subvolume list "$at" 2>/dev/null | sed 's/ gen [0-9]*//' | content
+    btrfs subvolume list "$at" 2>/dev/null | sed 's/ gen [0-9]*//' | content fields
     say "|# $p read-only"
-    btrfs subvolume list -r "$at" 2>/dev/null | sed 's/ gen [0-9]*//' | content
+    btrfs subvolume list -r "$at" 2>/dev/null | sed 's/ gen [0-9]*//' | content fields
     if btrfs qgroup show -re --raw "$at" >/dev/null 2>&1; then
       say "|# $p quota"
-      btrfs qgroup show -re --raw "$at" 2>/dev/null | content
+      btrfs qgroup show -re --raw "$at" 2>/dev/null | content fields
     fi
   done
 elif [ -n "$(points btrfs)" ]; then
@@ -145,14 +279,14 @@ if have xfs_quota; then
     at=$unescaped
     xfs_quota -x -c 'report -ugp -b -n -N' "$at" >/dev/null 2>&1 || continue
     say "|# $p quota"
-    xfs_quota -x -c 'report -ugp -b -n -N' "$at" 2>/dev/null | content
+    xfs_quota -x -c 'report -ugp -b -n -N' "$at" 2>/dev/null | content fields
   done
 elif [ -n "$(points xfs)" ]; then
   lack "xfs: no xfs_quota command, for quota"
 fi
 end xfs
 section capacity
-df -kP 2>/dev/null | content
+df -kP 2>/dev/null | content fields
 end capacity
 section ports
 {
@@ -244,6 +378,17 @@ above() { # every folder above a path, outermost first; one that is a symlink, a
 for root; do
   case $root in /*) ;; *) root=$(pwd)/$root ;; esac
   while [ "$root" != / ] && [ "${root%/}" != "$root" ]; do root=${root%/}; done
+  # Dots mean what the kernel makes of them, and no path of a listing has them.
+  case $root/ in
+    */../* | */./* | *//*)
+      dotless=$(cd -P "$root" 2>/dev/null && pwd -P && echo x)
+      if [ -z "$dotless" ]; then
+        lack "roots: $(escaped "$root") is no folder that can be entered"
+        continue
+      fi
+      dotless=${dotless%x}
+      root=${dotless%?} ;;
+  esac
   above "$root" >>"$work/above"
   real=$(cd -P "$root" 2>/dev/null && pwd -P && echo x)
   if [ -L "$root" ] || [ -z "$real" ]; then

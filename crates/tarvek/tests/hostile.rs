@@ -184,3 +184,55 @@ fn nothing_of_another_host_gets_out_as_anything_else() {
     });
     assert!(runs > cases.len() * 3, "{runs} runs of {} cases", cases.len());
 }
+
+/// The part of the collector that hides, put to a text.
+fn collected(mode: &str, text: &str) -> String {
+    use std::io::Write;
+    let script = include_str!("../src/collector.sh");
+    let (start, end) =
+        (script.find("# Begin of hiding.").unwrap(), script.find("# End of hiding.").unwrap());
+    let mut sh = std::process::Command::new("sh")
+        .args(["-c", &format!("{}\ncontent {mode}", &script[start..end])])
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    sh.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+    let output = sh.wait_with_output().unwrap();
+    assert!(output.status.success());
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+#[test]
+fn the_collector_hides_what_the_reader_hides() {
+    let table = include_str!("../../tarvek-core/tests/data/secrets.txt");
+    let rows: Vec<&str> =
+        table.lines().filter(|line| !line.starts_with('#') && !line.is_empty()).collect();
+    let mut mount_options =
+        table.split("# Mount options\n").nth(1).unwrap().split("\n#").next().unwrap().lines();
+    let mut wrong = Vec::new();
+    for row in &rows {
+        let text = row.split(" => ").next().unwrap().replace("\\n", "\n").replace("\\r", "\r");
+        let found = collected("lines", &format!("{text}\n"));
+        if found.contains("s3c") || found.contains("s3d") {
+            wrong.push(format!("{row}\n  {found}"));
+        }
+    }
+    assert!(wrong.is_empty(), "{} of {}:\n{}", wrong.len(), rows.len(), wrong.join("\n"));
+    // What tables have beside a secret is needed.
+    let plain = [
+        "rw,uid=840 /loft/secret files",
+        "loft/tokens\tmountpoint\t/loft/tokens",
+        "/dev/sda1 1 2 3 4% /loft/pass word",
+    ];
+    for row in plain {
+        assert_eq!(collected("fields", &format!("{row}\n")), format!("|{row}\n"));
+    }
+    let row = mount_options.find(|row| row.starts_with("//granary")).unwrap();
+    let (text, hidden) = row.split_once(" => ").unwrap();
+    assert_eq!(collected("fields", &format!("{text}\n")), format!("|{hidden}\n"));
+    assert_eq!(
+        collected("lines", "Options=rw,pass=s3c,s3d,ro\n"),
+        "|Options=rw,pass=[hidden],[hidden],ro\n"
+    );
+}
