@@ -111,18 +111,21 @@ fn dependencies() -> Result<(), String> {
 fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
     let corpus = root().join("fuzz/corpus").join(target);
     let seeds: &[&str] = match target {
-        "layout" => &["crates/tarvek/src/demo/tarvek.toml"],
+        "layout" | "emit" => {
+            &["crates/tarvek/src/demo/tarvek.toml", "crates/tarvek/tests/data/every-key.toml"]
+        }
         "brief" => {
             &["examples/nfs.brief.toml", "examples/one-box.brief.toml", "examples/smb.brief.toml"]
         }
         "listing" => {
             &["crates/tarvek/src/demo/granary.listing", "crates/tarvek/src/demo/millrace.listing"]
         }
+        "tables" => &["crates/tarvek/src/demo/granary.listing"],
+        "secret" => &["crates/tarvek-core/tests/data/secrets.txt"],
         "survey" => &[],
         _ => {
-            return Err(format!(
-                "there is no target {target}; there are layout, brief, listing, survey"
-            ));
+            let known = "layout, brief, listing, survey, tables, secret, emit";
+            return Err(format!("there is no target {target}; there are {known}"));
         }
     };
     let failed = |error| format!("{}: {error}", corpus.display());

@@ -56,7 +56,11 @@ pub fn fault(sort: Naming, text: &str) -> Option<String> {
     if let Some(c) = text.chars().find(|c| is_unseen(*c)) {
         return Some(format!("has a character that is not seen (U+{:04X})", u32::from(c)));
     }
-    if text.chars().any(|c| c.is_whitespace() && c != ' ') || text.trim() != text {
+    // Some servers make one space of several.
+    if text.chars().any(|c| c.is_whitespace() && c != ' ')
+        || text.trim() != text
+        || text.contains("  ")
+    {
         return Some("has a space where none can be told from nothing".to_owned());
     }
     match sort {

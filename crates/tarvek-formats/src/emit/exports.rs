@@ -5,7 +5,7 @@ use tarvek_core::layout::share::NfsExport;
 use tarvek_core::layout::site::Layout;
 
 use super::quote::exports_path;
-use super::{Emitted, Piece, Source, text, without_secret};
+use super::{Emitted, Piece, Source, say, text, without_secret};
 
 /// The exports of a storage host.
 pub fn exports(layout: &Layout, host: &Host, file: &str) -> Emitted {
@@ -21,7 +21,8 @@ pub fn exports(layout: &Layout, host: &Host, file: &str) -> Emitted {
             .iter()
             .map(|export| format!("{}({})", export.clients.raw(), options(export)))
             .collect();
-        let path = exports_path(&text(&share.path));
+        let path = text(&share.path);
+        let path = say(share.origin, &path, exports_path(&path))?;
         // No space before the bracket: with one, the options would be everybody's.
         lines += &format!("{path} {}\n", clients.join(" "));
     }

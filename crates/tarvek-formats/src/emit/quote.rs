@@ -15,23 +15,23 @@ pub(super) fn comment(text: &str) -> String {
     line
 }
 
-/// A path in exports (`exports(5)`): what is not plain stands in quotation marks, as octal digits where those have a meaning of
-/// their own. Digits after a backslash are written so as well, since some readers take them together with it.
-pub(super) fn exports_path(path: &str) -> String {
+/// A path in exports (`exports(5)`): what is not plain stands in quotation marks, as octal digits where it has a meaning of its own.
+/// A backslash before three octal digits is lost by the server's own table of exports, however it is written.
+pub(super) fn exports_path(path: &str) -> Result<String, &'static str> {
+    let digits = |b: &[u8]| b[0] == b'\\' && b[1..].iter().all(|b| matches!(b, b'0'..=b'7'));
+    if path.as_bytes().windows(4).any(digits) {
+        return Err("an NFS server takes a backslash before three digits for a character");
+    }
     let plain = |b: u8| {
         b.is_ascii_alphanumeric()
             || matches!(b, b'/' | b'.' | b'_' | b'-' | b'+' | b'@' | b'%' | b',' | b'=' | b':')
     };
     if path.bytes().all(plain) {
-        return path.to_owned();
+        return Ok(path.to_owned());
     }
-    let backslashes = path.contains('\\');
-    let mut quoted = Vec::from(b"\"");
-    quoted.extend(octal(path, |c| {
-        matches!(c, ' ' | '"' | '\\' | '#') || backslashes && c.is_ascii_digit()
-    }));
-    quoted.push(b'"');
-    String::from_utf8(quoted).expect("the bytes of a character stay together")
+    let written = octal(path, |c| matches!(c, ' ' | '"' | '\\' | '#'));
+    let written = String::from_utf8(written).expect("the bytes of a character stay together");
+    Ok(format!("\"{written}\""))
 }
 
 /// Octal digits for the bytes of characters that have a meaning, and of those that are not seen.
@@ -160,12 +160,13 @@ mod tests {
             ("/loft/media", "/loft/media"),
             ("/loft/a b", "\"/loft/a\\040b\""),
             ("/loft/#x\"", "\"/loft/\\043x\\042\""),
-            ("/loft/a\\040", "\"/loft/a\\134\\060\\064\\060\""),
+            ("/loft/a\\n", "\"/loft/a\\134n\""),
             ("/loft/größe", "\"/loft/größe\""),
             ("/loft/\u{202e}", "\"/loft/\\342\\200\\256\""),
         ] {
-            assert_eq!(exports_path(path), written);
+            assert_eq!(exports_path(path).as_deref(), Ok(written));
         }
+        assert!(exports_path("/loft/a\\040").is_err());
         assert_eq!(fstab("#a b\\\u{200b}"), "\\043a\\040b\\134\\342\\200\\213");
         assert!(unit_value("a\u{202e}").is_err() && smb_value("a\u{202e}").is_err());
         assert_eq!(comment("a\nb\u{85}c\\"), "a\\u{a}b\\u{85}c\\.");

@@ -7,7 +7,10 @@
 
 mod access;
 mod board;
+#[path = "../hostile.rs"]
+mod characters;
 mod emit;
+mod hostile;
 mod kernel;
 mod newfile;
 mod nfs;

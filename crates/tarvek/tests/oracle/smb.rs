@@ -156,6 +156,7 @@ impl Server {
     fn start(layout: &Layout, host: &str, people: &[Who], scratch: &Path) -> Self {
         let declared = layout.host(&host.into()).unwrap();
         let stanzas: String = tarvek_formats::emit::smb(layout, declared, "layout")
+            .unwrap()
             .into_iter()
             .map(|piece| piece.text)
             .collect();
