@@ -86,21 +86,21 @@ impl<'a> Mistakes<'a> {
         message: impl Into<String>,
         remedy: Option<String>,
     ) {
-        self.add_with(span, message, || remedy);
+        self.add_with(span, || message.into(), || remedy);
     }
 
-    /// Notes a mistake whose remedy takes some search; of those that are only counted nobody asks.
+    /// Notes a mistake whose words take some search; of those that are only counted nobody asks.
     pub(crate) fn add_with(
         &mut self,
         span: Range<usize>,
-        message: impl Into<String>,
+        message: impl FnOnce() -> String,
         remedy: impl FnOnce() -> Option<String>,
     ) {
         if self.is_full() {
             self.more += 1;
             return;
         }
-        let message = message.into();
+        let message = message();
         let mut hasher = DefaultHasher::new();
         message.hash(&mut hasher);
         if self.known.insert((span.start, hasher.finish())) {

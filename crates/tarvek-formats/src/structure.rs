@@ -498,6 +498,19 @@ fn note(
             LocationSegment::Index(index) => Segment::Index(index),
         })
         .collect();
+    if mistakes.is_full() {
+        // It is counted, and taken out; nobody asks what it is.
+        mistakes.add_with(0..0, String::new, || None);
+        match error.kind() {
+            ValidationErrorKind::AdditionalProperties { unexpected } => {
+                let inner = |key: &String| [&path[..], &[Segment::Key(key.clone())]].concat();
+                wrong.extend(unexpected.iter().map(inner));
+            }
+            ValidationErrorKind::Required { .. } => {}
+            _ => drop(wrong.insert(path)),
+        }
+        return;
+    }
     let found = find(table, &path);
     let span = found.as_ref().map_or(0..0, |found| found.span.clone());
     let what = found.as_ref().map_or("nothing", |found| kind(found.value));

@@ -1,5 +1,7 @@
 //! The brief: what an administrator wants, before there is a layout.
 
+use std::collections::{HashMap, HashSet};
+
 use crate::layout::intake::Want;
 use crate::layout::service::ServiceRole;
 use crate::words::name::Name;
@@ -356,12 +358,12 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
 /// Numbers and names that two things claim.
 fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
     let people = brief.add.iter().chain(&brief.watch);
-    let mut uids: Vec<(u32, &Name, Origin)> = Vec::new();
+    let (mut uids, mut names) = (HashMap::new(), HashSet::new());
     let accounts = people
         .map(|p| (p.uid, &p.name, p.origin))
         .chain(brief.services.iter().map(|s| (s.id, &s.name, s.origin)));
     for (uid, name, origin) in accounts {
-        if let Some((_, other, _)) = uids.iter().find(|(known, _, _)| *known == uid) {
+        if let Some(other) = uids.get(&uid) {
             add(
                 origin,
                 format!(
@@ -370,8 +372,8 @@ fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
                 format!("give {name} or {other} another number"),
             );
         }
-        if let Some((_, other, _)) = uids.iter().find(|(_, known, _)| *known == name) {
-            add(origin, format!("two accounts are called {other}"), "give one another name".into());
+        if !names.insert(name) {
+            add(origin, format!("two accounts are called {name}"), "give one another name".into());
         }
         if uid == 65534 {
             add(
@@ -380,7 +382,7 @@ fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
                 "give it a number of its own".into(),
             );
         }
-        uids.push((uid, name, origin));
+        uids.entry(uid).or_insert(name);
     }
     let teams = [&brief.keepers, &brief.viewers, &brief.helpers];
     for (n, team) in teams.iter().enumerate() {
@@ -402,12 +404,24 @@ fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
             );
         }
     }
-    let mut hosts: Vec<&Name> = vec![&brief.storage.host];
+    let mut hosts = HashSet::from([&brief.storage.host]);
     let others = brief.apps.iter().map(|a| (&a.host, a.origin));
     for (host, origin) in others.chain(brief.clients.iter().map(|c| (&c.host, c.origin))) {
-        if hosts.contains(&host) {
+        if !hosts.insert(host) {
             add(origin, format!("two hosts are called {host}"), "give one another name".into());
         }
-        hosts.push(host);
+    }
+    let mut addresses = HashMap::from([(&brief.storage.address, &brief.storage.host)]);
+    for apps in &brief.apps {
+        if let Some(other) = addresses.insert(&apps.address, &apps.host) {
+            add(
+                apps.origin,
+                format!("{other} and {} have the same address {}", apps.host, apps.address),
+                format!(
+                    "write under which address each is reached: address = \"{}.lan\"",
+                    apps.host
+                ),
+            );
+        }
     }
 }

@@ -1,5 +1,7 @@
 //! One thing that is wrong or worth knowing.
 
+use std::collections::HashSet;
+
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::name::Name;
@@ -109,11 +111,8 @@ impl Finding {
 
     /// What it stands in the way of.
     pub fn affects(mut self, affected: impl IntoIterator<Item = Affected>) -> Self {
-        for affected in affected {
-            if !self.affects.contains(&affected) {
-                self.affects.push(affected);
-            }
-        }
+        let mut known: HashSet<Affected> = self.affects.iter().cloned().collect();
+        self.affects.extend(affected.into_iter().filter(|affected| known.insert(affected.clone())));
         self
     }
 

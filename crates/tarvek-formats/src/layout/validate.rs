@@ -150,7 +150,7 @@ impl Validator<'_, '_, '_> {
         if known.set.contains(&name.value) {
             return Some(name.value.as_str().into());
         }
-        let message = format!("there is no {what} {:?}", shown(name.value.as_bytes()));
+        let message = || format!("there is no {what} {:?}", shown(name.value.as_bytes()));
         mistakes.add_with(name.span.clone(), message, || {
             Some(match nearest(&name.value, known.all.iter().map(String::as_str)) {
                 Some(near) => format!("did you mean {:?}?", shown(near.as_bytes())),

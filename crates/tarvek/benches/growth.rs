@@ -1,0 +1,459 @@
+//! How time and memory grow with each kind of input: at n and at 2n, as a ratio. Fails if one is above 2.5.
+//!
+//! Each case runs three times, and the least counts; what the program takes for nothing at all is taken off.
+
+use std::fmt::Write as _;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use nix::sys::resource::{UsageWho, getrusage};
+
+/// The most that doubled input may cost.
+const MOST: f64 = 2.5;
+
+const HEAD: &str = "tarvek = 1\nsite = \"Kestrel Hollow\"\n[host.granary]\nrole = \"storage\"\n[host.millrace]\nrole = \"apps\"\n\
+                    [share.media]\nhost = \"granary\"\npath = \"/loft/media\"\nnfs = [{ clients = \"10.20.0.0/24\" }]\n";
+const LANTERN: &str = "[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nruns_as = \"840:840\"\nmap = [{ from = \"/loft\", to = \"/m\" }]\n\
+                       libraries = [{ name = \"Films\", kind = \"films\", roots = [\"/m\"] }]\n";
+
+/// Repeats a text for each number.
+fn each(n: usize, one: impl Fn(usize) -> String) -> String {
+    (0..n).map(one).collect()
+}
+
+/// The parts of a listing that a case fills.
+#[derive(Default)]
+struct Seen {
+    mounts: String,
+    sections: String,
+    roots: Option<String>,
+    tree: String,
+    gaps: String,
+}
+
+fn listing(seen: Seen) -> String {
+    let roots = seen.roots.unwrap_or_else(|| "|deep /loft\n".to_owned());
+    format!(
+        "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - ext4 /dev/sda1 rw\n{}end mountinfo\n{}\
+         section roots\n{roots}end roots\nsection tree type mode uid gid size allocated inode links mtime device path\n\
+         |d 0755 0 0 6 0 2 3 1 - /\n|d 0755 0 0 6 0 3 3 1 - /loft\n{}end tree\nsection gaps\n{}end gaps\ncomplete\n",
+        seen.mounts, seen.sections, seen.tree, seen.gaps
+    )
+}
+
+fn folder(n: usize, mode: &str) -> String {
+    format!("|d {mode} 0 0 6 0 {} 3 1 - /loft/d{n}\n", n + 10)
+}
+
+/// A layout, and a listing beside it.
+type Input = (String, Option<String>);
+
+struct Case {
+    name: &'static str,
+    n: usize,
+    input: fn(usize) -> Input,
+    /// What is run; `{n}` times `/d` where it says so.
+    arguments: &'static str,
+}
+
+const CASES: &[Case] = &[
+    Case {
+        name: "mistakes",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            (
+                HEAD.to_owned()
+                    + &each(n, |i| {
+                        format!("[service.s{i}]\nhost = \"nope\"\nrole = \"serve\"\nbad = 1\n")
+                    }),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "unknown keys",
+        n: 50_000,
+        arguments: "check",
+        input: |n| (HEAD.to_owned() + &each(n, |i| format!("k{i} = 1\n")), None),
+    },
+    Case {
+        name: "mistakes in one line",
+        n: 50_000,
+        arguments: "check",
+        input: |n| {
+            let rights = each(n, |i| format!("a{i} = \"nope\", "));
+            (
+                format!(
+                    "{HEAD}[[folder]]\nhost = \"granary\"\npath = \"/x\"\nrights = {{ {} }}\n",
+                    rights.trim_end_matches(", ")
+                ),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "mounts",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            (
+                HEAD.to_owned()
+                    + &each(n, |i| {
+                        format!(
+                            "[[mount]]\nhost = \"millrace\"\nfrom = \"granary:media\"\nprotocol = \"nfs\"\nat = \"/mnt/m{i}\"\n"
+                        )
+                    }),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "mappings",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            let maps = each(n, |i| format!("{{ from = \"/srv/a{i}\", to = \"/m/a{i}\" }},\n"));
+            (
+                format!(
+                    "{HEAD}[service.lantern]\nhost = \"millrace\"\nrole = \"serve\"\nmap = [\n{maps}]\nlibraries = [{{ name = \"Films\", kind = \"films\", roots = [\"/m/a1\"] }}]\n"
+                ),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "services",
+        n: 1000,
+        arguments: "check",
+        input: |n| {
+            (
+                HEAD.to_owned()
+                    + &each(n, |i| {
+                        format!(
+                            "[service.s{i}]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as = \"{0}:{0}\"\nmap = [{{ from = \"/loft/media\", to = \"/m\" }}]\nlibraries = [{{ name = \"F{i}\", kind = \"films\", roots = [\"/m/f{i}\"] }}]\n",
+                            1000 + i
+                        )
+                    }),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "hosts",
+        n: 5000,
+        arguments: "check",
+        input: |n| {
+            (
+                HEAD.to_owned()
+                    + &each(n, |i| {
+                        format!("[host.h{i}]\nrole = \"apps\"\naddresses = [\"h{i}.lan\"]\n")
+                    }),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "libraries",
+        n: 2000,
+        arguments: "check",
+        input: |n| {
+            let libraries = each(n, |i| {
+                format!("{{ name = \"F{i}\", kind = \"films\", roots = [\"/m/f{i}\"] }},\n")
+            });
+            (
+                format!(
+                    "{HEAD}[service.lantern]\nhost = \"millrace\"\nrole = \"serve\"\nmap = [{{ from = \"/loft\", to = \"/m\" }}]\nlibraries = [\n{libraries}]\n"
+                ),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "intakes",
+        n: 1000,
+        arguments: "check",
+        input: |n| {
+            (
+                format!(
+                    "{HEAD}[service.drover]\nhost = \"granary\"\nrole = \"fetch\"\nmap = [{{ from = \"/loft\", to = \"/m\" }}]\n"
+                ) + &each(n, |i| {
+                    format!(
+                        "[intake.i{i}]\nfetch = {{ service = \"drover\", done = \"/m/d{i}\" }}\nsort = {{ service = \"drover\", reads = \"/m/d{i}\", files_into = \"/m/f{i}\" }}\n"
+                    )
+                }),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "accounts, declared",
+        n: 20_000,
+        arguments: "check",
+        input: |n| {
+            (
+                format!("{HEAD}[host.granary.accounts]\n")
+                    + &each(n, |i| format!("a{i} = {{ uid = {} }}\n", i + 100)),
+                None,
+            )
+        },
+    },
+    Case {
+        name: "accounts, seen",
+        n: 10_000,
+        arguments: "access /m --from service:lantern --all",
+        input: |n| {
+            let passwd = each(n, |i| format!("|a{i}:x:{0}:{0}::/:/x\n", i + 1000));
+            let group = each(n, |i| format!("|g{i}:x:{}:a{i},a{}\n", i + 1000, i * 7 % n));
+            let sections =
+                format!("section passwd\n{passwd}end passwd\nsection group\n{group}end group\n");
+            (HEAD.to_owned() + LANTERN, Some(listing(Seen { sections, ..Seen::default() })))
+        },
+    },
+    Case {
+        name: "stacked mounts",
+        n: 2000,
+        arguments: "check",
+        input: |n| {
+            let mounts = each(n, |i| {
+                format!(
+                    "|{} {} 98:{} / /loft rw - ext4 /dev/x{i} rw\n",
+                    100 + i,
+                    if i == 0 { 36 } else { 99 + i },
+                    i + 1
+                )
+            });
+            (HEAD.to_owned() + LANTERN, Some(listing(Seen { mounts, ..Seen::default() })))
+        },
+    },
+    Case {
+        name: "mounts, seen",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            let mounts = each(n, |i| {
+                format!("|{} 36 98:{} / /loft/d{i} rw - ext4 /dev/x{i} rw\n", 100 + i, i + 1)
+            });
+            (
+                HEAD.to_owned() + LANTERN,
+                Some(listing(Seen {
+                    mounts,
+                    tree: each(n, |i| folder(i, "0755")),
+                    ..Seen::default()
+                })),
+            )
+        },
+    },
+    Case {
+        name: "folders and gaps",
+        n: 20_000,
+        arguments: "check",
+        input: |n| {
+            let gaps = each(n, |i| format!("|/loft/d{i}\tpermission denied\n"));
+            (
+                HEAD.to_owned() + LANTERN,
+                Some(listing(Seen {
+                    gaps,
+                    tree: each(n, |i| folder(i, "0755")),
+                    ..Seen::default()
+                })),
+            )
+        },
+    },
+    Case {
+        name: "roots",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            let roots = Some(each(n, |i| format!("|deep /loft/d{i}\n|none /loft/d{i}/x\n")));
+            (
+                HEAD.to_owned(),
+                Some(listing(Seen {
+                    roots,
+                    tree: each(n, |i| folder(i, "0755")),
+                    ..Seen::default()
+                })),
+            )
+        },
+    },
+    Case {
+        name: "everything refused",
+        n: 20_000,
+        arguments: "check",
+        input: |n| {
+            (
+                HEAD.to_owned() + LANTERN,
+                Some(listing(Seen { tree: each(n, |i| folder(i, "0700")), ..Seen::default() })),
+            )
+        },
+    },
+    Case {
+        name: "ACLs",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            let acls = each(n, |i| {
+                format!(
+                    "|# file: /loft/d{i}\n|user::rwx\n|user:{}:r-x\n|user:{}:r-x\n|group::r-x\n|mask::r-x\n|other::---\n|\n",
+                    i + 1,
+                    i + 2
+                )
+            });
+            let sections = format!("section acl\n{acls}end acl\n");
+            (
+                HEAD.to_owned() + LANTERN,
+                Some(listing(Seen {
+                    sections,
+                    tree: each(n, |i| folder(i, "0750")),
+                    ..Seen::default()
+                })),
+            )
+        },
+    },
+    Case {
+        name: "declared folders",
+        n: 2000,
+        arguments: "check",
+        input: |n| {
+            let folders = each(n, |i| {
+                format!(
+                    "[[folder]]\nhost = \"granary\"\npath = \"/loft/d{i}\"\nowner = \"mira\"\nmode = \"0755\"\nrights = {{ mira = \"read\" }}\n"
+                )
+            });
+            (
+                format!("{HEAD}{folders}[host.granary.accounts]\nmira = {{ uid = 1101 }}\n"),
+                Some(listing(Seen { tree: each(n, |i| folder(i, "0755")), ..Seen::default() })),
+            )
+        },
+    },
+    Case {
+        name: "fstab",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            let sections = format!(
+                "section fstab\n{}end fstab\n",
+                each(n, |i| format!("|UUID={i} /mnt/x{i} ext4 ro 0 0\n"))
+            );
+            (HEAD.to_owned() + LANTERN, Some(listing(Seen { sections, ..Seen::default() })))
+        },
+    },
+    Case {
+        name: "datasets",
+        n: 10_000,
+        arguments: "check",
+        input: |n| {
+            let zfs =
+                each(n, |i| format!("|loft/d{i}\tmountpoint\t/loft/d{i}\n|loft/d{i}\tatime\ton\n"));
+            (
+                HEAD.to_owned() + LANTERN,
+                Some(listing(Seen {
+                    sections: format!("section zfs\n{zfs}end zfs\n"),
+                    ..Seen::default()
+                })),
+            )
+        },
+    },
+    // The listing of a deep tree is as long as the square of its depth, so that the tree stays as it is.
+    Case {
+        name: "components of a path",
+        n: 900,
+        arguments: "trace /m{n} --from service:lantern",
+        input: |_| {
+            let tree = each(1900, |i| {
+                format!("|d 0755 0 0 6 0 {} 3 1 - /loft{}\n", i + 10, "/d".repeat(i + 1))
+            });
+            (HEAD.to_owned() + LANTERN, Some(listing(Seen { tree, ..Seen::default() })))
+        },
+    },
+    Case {
+        name: "services of a brief",
+        n: 1000,
+        arguments: "draft --brief tarvek.toml",
+        input: |n| {
+            ("brief = 1\nsite = \"Kestrel Hollow\"\nkinds = [\"films\"]\n[storage]\nhost = \"granary\"\npool = \"loft\"\nfilesystem = \"zfs\"\n".to_owned()
+            + &each(n, |i| format!("[service.s{i}]\nrole = \"serve\"\nid = {}\n", 3000 + i)), None)
+        },
+    },
+];
+
+/// Seconds of CPU and KiB of memory of the program, run by a copy of this one: the kernel tells both of all children together.
+fn cost(folder: &Path, arguments: &str) -> (f64, f64) {
+    let run = || {
+        let mut copy = Command::new(std::env::current_exe().unwrap());
+        copy.args(["--measure", env!("CARGO_BIN_EXE_tarvek")]).args(arguments.split(' '));
+        let output = copy.current_dir(folder).output().unwrap();
+        let text = String::from_utf8(output.stdout).unwrap();
+        let mut numbers = text.split_whitespace().map(|number| number.parse::<f64>().unwrap());
+        (numbers.next().unwrap(), numbers.next().unwrap())
+    };
+    let runs = [run(), run(), run()];
+    let least = |of: fn(&(f64, f64)) -> f64| runs.iter().map(of).fold(f64::MAX, f64::min);
+    (least(|run| run.0), least(|run| run.1))
+}
+
+fn measure(mut arguments: impl Iterator<Item = String>) {
+    let program = arguments.next().unwrap();
+    let mut child = Command::new(program)
+        .args(arguments)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let code = child.wait().unwrap().code();
+    assert!(matches!(code, Some(0..=2)), "it ended with {code:?}");
+    let usage = getrusage(UsageWho::RUSAGE_CHILDREN).unwrap();
+    let seconds =
+        |time: nix::sys::time::TimeVal| time.tv_sec() as f64 + time.tv_usec() as f64 / 1e6;
+    let cpu = seconds(usage.user_time()) + seconds(usage.system_time());
+    println!("{cpu} {}", usage.max_rss());
+}
+
+fn written(case: &Case, n: usize) -> (tempfile::TempDir, String) {
+    let folder = tempfile::tempdir().unwrap();
+    let (layout, listing) = (case.input)(n);
+    std::fs::write(folder.path().join("tarvek.toml"), layout).unwrap();
+    if let Some(listing) = listing {
+        std::fs::write(folder.path().join("granary.listing"), listing).unwrap();
+    }
+    (folder, case.arguments.replace("{n}", &"/d".repeat(n)))
+}
+
+fn main() {
+    let mut arguments = std::env::args().skip(1);
+    let first = arguments.next();
+    if first.as_deref() == Some("--measure") {
+        return measure(arguments);
+    }
+    let only = first.filter(|first| !first.starts_with('-'));
+    let mut wrong = String::new();
+    println!("{:22} {:>7} {:>8} {:>8}   time of 2n  memory of 2n", "input", "n", "time", "memory");
+    for case in CASES
+        .iter()
+        .filter(|case| only.as_ref().is_none_or(|only| case.name.contains(only.as_str())))
+    {
+        // What it takes for nothing of the kind.
+        let (nothing, arguments) = written(case, 1);
+        let base = cost(nothing.path(), &arguments);
+        let costs = [case.n, 2 * case.n].map(|n| {
+            let (folder, arguments) = written(case, n);
+            let (time, memory) = cost(folder.path(), &arguments);
+            ((time - base.0).max(0.005), (memory - base.1).max(512.0))
+        });
+        let [(time, memory), (more_time, more_memory)] = costs;
+        let ratios = (more_time / time, more_memory / memory);
+        println!(
+            "{:22} {:7} {:7.2}s {:6.1}MiB {:10.2} {:12.2}",
+            case.name,
+            case.n,
+            time,
+            memory / 1024.0,
+            ratios.0,
+            ratios.1
+        );
+        if ratios.0 > MOST || ratios.1 > MOST {
+            let _ = write!(wrong, " {}", case.name);
+        }
+    }
+    assert!(wrong.is_empty(), "more than {MOST} times:{wrong}");
+}
