@@ -314,7 +314,7 @@ impl Walker<'_> {
         let last = reached.map(|last| Waypoint { attached: true, gates, ..last });
         match entrance {
             Entrance::Last => {}
-            Entrance::All => spot.trail.append(inner.trail),
+            Entrance::All => spot.trail.append(&inner.trail),
         }
         last.into_iter().for_each(|last| spot.trail.push(last));
         (spot, end)

@@ -175,47 +175,78 @@ pub(super) fn maps_of<'a>(site: &'a Site, level: &View) -> &'a [Mapping] {
     }
 }
 
-/// The entries on a way. Every place on it keeps those before it, so that they share them: a path costs the square of its length
-/// otherwise, in memory as well.
+/// The entries on a way, from its last one back. Every place on it keeps those before it, and they share them: a path would cost the
+/// square of its length otherwise, in memory as well.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Trail(Vec<Arc<Waypoint>>);
+pub(super) struct Trail {
+    last: Option<Arc<Link>>,
+}
+
+#[derive(Clone, Debug)]
+struct Link {
+    waypoint: Waypoint,
+    before: Option<Arc<Link>>,
+}
 
 impl Trail {
     pub(super) fn last(&self) -> Option<&Waypoint> {
-        self.0.last().map(|last| &**last)
+        self.last.as_ref().map(|last| &last.waypoint)
     }
 
     pub(super) fn last_mut(&mut self) -> Option<&mut Waypoint> {
-        self.0.last_mut().map(Arc::make_mut)
+        self.last.as_mut().map(|last| &mut Arc::make_mut(last).waypoint)
     }
 
     pub(super) fn push(&mut self, waypoint: Waypoint) {
-        self.0.push(Arc::new(waypoint));
+        self.last = Some(Arc::new(Link { waypoint, before: self.last.take() }));
     }
 
     pub(super) fn pop(&mut self) -> Option<Waypoint> {
-        self.0.pop().map(Arc::unwrap_or_clone)
+        let Link { waypoint, before } = Arc::unwrap_or_clone(self.last.take()?);
+        self.last = before;
+        Some(waypoint)
     }
 
-    pub(super) fn append(&mut self, other: Self) {
-        self.0.extend(other.0);
+    pub(super) fn append(&mut self, other: &Self) {
+        other.iter().cloned().for_each(|waypoint| self.push(waypoint));
     }
 
     pub(super) fn retain(&mut self, stays: impl Fn(&Waypoint) -> bool) {
-        self.0.retain(|waypoint| stays(waypoint));
+        *self = self.iter().filter(|waypoint| stays(waypoint)).cloned().collect();
     }
 
+    /// From the first one on.
     pub(super) fn iter(&self) -> impl Iterator<Item = &Waypoint> {
-        self.0.iter().map(|waypoint| &**waypoint)
+        let links = std::iter::successors(self.last.as_deref(), |link| link.before.as_deref());
+        let links: Vec<&Link> = links.collect();
+        links.into_iter().rev().map(|link| &link.waypoint)
     }
 
     /// With others before it.
     pub(super) fn after(&mut self, passed: Vec<Waypoint>) {
-        self.0.splice(0..0, passed.into_iter().map(Arc::new));
+        *self = passed.into_iter().chain(self.iter().cloned()).collect();
     }
 
     pub(super) fn to_vec(&self) -> Vec<Waypoint> {
         self.iter().cloned().collect()
+    }
+}
+
+impl FromIterator<Waypoint> for Trail {
+    fn from_iter<I: IntoIterator<Item = Waypoint>>(waypoints: I) -> Self {
+        let mut trail = Self::default();
+        waypoints.into_iter().for_each(|waypoint| trail.push(waypoint));
+        trail
+    }
+}
+
+impl Drop for Trail {
+    /// One by one: links that each drop the one before them would need a stack as deep as the way is long.
+    fn drop(&mut self) {
+        let mut next = self.last.take();
+        while let Some(link) = next {
+            next = Arc::try_unwrap(link).ok().and_then(|mut link| link.before.take());
+        }
     }
 }
 

@@ -320,7 +320,7 @@ impl<'a> Walker<'a> {
         spot.frames[outer].path = place.path.clone();
         spot.frames[outer].node = place.node;
         spot.frames[outer].mount = place.mount;
-        spot.trail.append(found.trail);
+        spot.trail.append(&found.trail);
         (spot, end)
     }
 
