@@ -13,6 +13,8 @@ pub mod place;
 pub mod remedy;
 pub mod rule;
 pub mod secret;
+pub mod secret_key;
+mod secret_line;
 pub mod terms;
 pub mod text;
 pub mod word;

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use crate::words::secret;
+use crate::words::secret_key::HIDDEN;
 use crate::words::terms::Access;
 
 /// Options in their order, without secrets.
@@ -21,7 +22,7 @@ impl MountOptions {
         });
         let options = options.map(str::trim).filter(|option| !option.is_empty());
         // What is left of a password with commas says nothing.
-        Self(options.filter(|option| *option != secret::HIDDEN).map(str::to_owned).collect())
+        Self(options.filter(|option| *option != HIDDEN).map(str::to_owned).collect())
     }
 
     /// One by one.

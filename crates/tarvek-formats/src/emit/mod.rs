@@ -18,7 +18,7 @@ use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
-use tarvek_core::words::secret::HIDDEN;
+use tarvek_core::words::secret_key::HIDDEN;
 use tarvek_core::words::terms::Origin;
 use tarvek_core::words::text::shown;
 
