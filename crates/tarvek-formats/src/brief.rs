@@ -11,6 +11,7 @@ use tarvek_core::draft::brief::{
 };
 use tarvek_core::layout::intake::Want;
 use tarvek_core::layout::service::ServiceRole;
+use tarvek_core::words::grammar::Text;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::secret;
@@ -176,7 +177,7 @@ pub fn schema() -> serde_json::Value {
 }
 
 const FORM: Form =
-    Form { schema: the_schema, called: "brief", version: "brief", lines: "", missing };
+    Form { schema: the_schema, called: "brief", version: "brief", text: |_| Text::Line, missing };
 
 fn missing(name: &str, _: Option<&str>) -> String {
     match name {

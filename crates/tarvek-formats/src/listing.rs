@@ -480,8 +480,9 @@ impl Reader<'_> {
     fn gaps(&self) -> Result<Vec<Gap>, Refused> {
         let gap = |line: Line<'_>| {
             let cut = line.1.iter().position(|&b| b == b'\t').unwrap_or(line.1.len());
-            let why = shown(line.1.get(cut + 1..).unwrap_or_default());
-            let why = if why.is_empty() { "it could not be read".to_owned() } else { why };
+            let why = String::from_utf8_lossy(line.1.get(cut + 1..).unwrap_or_default());
+            let why = if why.is_empty() { "it could not be read" } else { why.as_ref() };
+            let why = why.into();
             Ok(Gap { path: self.path(line, 1, &line.1[..cut])?, why })
         };
         self.lines("gaps").map(gap).collect()

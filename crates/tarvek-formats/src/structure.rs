@@ -16,7 +16,7 @@ use toml::Spanned;
 use toml::de::{DeArray, DeTable, DeValue};
 
 use crate::mistake::Mistakes;
-use tarvek_core::words::grammar::text_fault;
+use tarvek_core::words::grammar::{Text, text_fault};
 use tarvek_core::words::terms::{LARGEST_ID, Origin};
 use tarvek_core::words::text::{nearest, shown};
 
@@ -174,8 +174,8 @@ pub(crate) struct Form {
     pub(crate) called: &'static str,
     /// The key of its version.
     pub(crate) version: &'static str,
-    /// The key whose text may have several lines.
-    pub(crate) lines: &'static str,
+    /// What the text of a key is.
+    pub(crate) text: fn(&str) -> Text,
     /// What to add where a key is missing, by the key and the table it is missing in.
     pub(crate) missing: fn(&str, Option<&str>) -> String,
 }
@@ -315,7 +315,7 @@ fn texts(
 ) {
     for (key, value) in table {
         here.push(Segment::Key(key.get_ref().to_string()));
-        match text_fault(key.get_ref(), false) {
+        match text_fault(key.get_ref(), Text::Line) {
             Some(fault) => {
                 let message = format!("the key {:?} {fault}", shown(key.get_ref().as_bytes()));
                 mistakes.add(key.span(), message, Some(PLAIN.to_owned()));
@@ -338,8 +338,12 @@ fn text(
 ) {
     match value.get_ref() {
         DeValue::String(text) => {
-            let lines = matches!(here.last(), Some(Segment::Key(key)) if form.lines == key);
-            if let Some(fault) = text_fault(text, lines) {
+            let key = here.iter().rev().find_map(|step| match step {
+                Segment::Key(key) => Some(key.as_str()),
+                Segment::Index(_) => None,
+            });
+            let what = key.map_or(Text::Line, form.text);
+            if let Some(fault) = text_fault(text, what) {
                 let message = format!("the text {:?} {fault}", shown(text.as_bytes()));
                 mistakes.add(value.span(), message, Some(PLAIN.to_owned()));
                 wrong.insert(here.clone());

@@ -233,7 +233,7 @@ impl Scout<'_> {
     }
 
     fn gap(&mut self, path: &AbsPath, why: String) {
-        let gap = Gap { path: path.clone(), why };
+        let gap = Gap { path: path.clone(), why: why.into() };
         if !self.gaps.contains(&gap) {
             self.gaps.push(gap);
         }
@@ -373,7 +373,7 @@ impl Sink for TreeSink<'_> {
         if !name.is_empty() {
             path.push(name);
         }
-        state.1.push(Gap { path, why });
+        state.1.push(Gap { path, why: why.into() });
     }
 
     fn mount(&self, mount: u64) -> MountKind {

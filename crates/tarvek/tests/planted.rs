@@ -212,3 +212,71 @@ fn a_file_is_a_file_whatever_it_is_called() {
         assert_eq!(String::from_utf8_lossy(&read.stdout), "nothing differs\n", "{name}");
     }
 }
+
+#[path = "support/hostile.rs"]
+mod hostile;
+
+#[test]
+fn no_text_of_a_survey_gets_out_as_anything_else() {
+    let columns = [
+        ("survey", "value", "key = 'host'"),
+        ("survey", "value", "key = 'kernel'"),
+        ("gap", "path", "1"),
+        ("gap", "why", "1"),
+        ("mount", "root", "1"),
+        ("mount", "point", "1"),
+        ("mount", "options", "1"),
+        ("mount", "propagation", "1"),
+        ("mount", "filesystem", "1"),
+        ("mount", "source", "1"),
+        ("mount", "super_options", "1"),
+        ("fstab", "source", "1"),
+        ("fstab", "point", "1"),
+        ("fstab", "filesystem", "1"),
+        ("fstab", "options", "1"),
+        ("account", "name", "1"),
+        ("account", "groups", "1"),
+        ("grp", "name", "1"),
+        ("document", "name", "name = 'capacity'"),
+        ("document", "text", "1"),
+        ("entry", "name", "name = CAST('films' AS BLOB)"),
+        ("entry", "target", "type = 'l'"),
+    ];
+    let base = hostile::site(hostile::LAYOUT);
+    base.edit("granary.listing", "section roots\n", "section gaps\n|/loft/archive\tpermission denied\nend gaps\nsection lacking\n|acl: no getfacl command\nend lacking\nsection roots\n");
+    assert_eq!(base.run("survey --from granary.listing -o granary.survey").code, 0);
+    std::fs::remove_file(base.path("granary.listing")).unwrap();
+    let survey = std::fs::read(base.path("granary.survey")).unwrap();
+    let mut read = 0;
+    for (n, (table, column, which)) in columns.into_iter().enumerate() {
+        for turn in 0..2 {
+            let odd =
+                hostile::HOSTILE[(n * 3 + turn * 7) % hostile::HOSTILE.len()].replace('\'', "''");
+            base.write("granary.survey", &survey);
+            let db = rusqlite::Connection::open(base.path("granary.survey")).unwrap();
+            let blob = matches!(column, "path" | "point" | "root" | "target")
+                || (table, column) == ("mount", "source")
+                || table == "entry";
+            let value = format!("CAST({column} AS TEXT) || '{odd}'");
+            let value = if blob { format!("CAST({value} AS BLOB)") } else { value };
+            db.execute_batch(&format!(
+                "UPDATE OR REPLACE {table} SET {column} = {value} WHERE {which}"
+            ))
+            .unwrap();
+            db.close().unwrap();
+            let about = format!("{odd:?} in {table}.{column}");
+            for command in [
+                "check",
+                "check --format json",
+                "check -v",
+                "compare granary.survey granary.survey",
+                "access /loft/media/films --from host:granary --all",
+            ] {
+                let code =
+                    hostile::run(&base, command, &about).unwrap_or_else(|error| panic!("{error}"));
+                read += u32::from(code < 2);
+            }
+        }
+    }
+    assert!(read > 100, "{read}");
+}

@@ -113,5 +113,5 @@ impl Document {
 pub struct Gap {
     pub path: AbsPath,
     /// In a few words, with the error's name.
-    pub why: String,
+    pub why: Name,
 }

@@ -493,7 +493,7 @@ impl<'a> Walker<'a> {
     }
 
     fn gap(&self, at: &Place) -> Option<String> {
-        Some(self.site.gap_at(&at.host, &at.path)?.why.clone())
+        Some(self.site.gap_at(&at.host, &at.path)?.why.to_string())
     }
 
     /// The entry at a spot, as the innermost host that shows it sees it.

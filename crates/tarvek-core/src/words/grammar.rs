@@ -115,14 +115,29 @@ fn dots(text: &str) -> Option<String> {
 /// The longest text of a layout or brief, in bytes (`PATH_MAX`).
 pub const LONGEST_TEXT: usize = 4096;
 
-/// What keeps a text out of a layout or brief, whatever it is for: a control character, or its length. `lines`: it may have several.
-pub fn text_fault(text: &str, lines: bool) -> Option<String> {
+/// What a text of a layout or brief is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Text {
+    /// Anything in one line.
+    Line,
+    /// It may have several.
+    Lines,
+    /// A path may hold whatever a kernel lets stand in a name; who writes it out quotes or refuses it.
+    Path,
+}
+
+/// What keeps a text out of a layout or brief: a control character, or its length.
+pub fn text_fault(text: &str, what: Text) -> Option<String> {
     if text.len() > LONGEST_TEXT {
         return Some(format!("is {} bytes long; the limit is {LONGEST_TEXT}", text.len()));
     }
     let bad = |c: &char| {
-        (c.is_control() || matches!(c, '\u{2028}' | '\u{2029}'))
-            && !(lines && matches!(c, '\n' | '\t'))
+        let control = c.is_control() || matches!(c, '\u{2028}' | '\u{2029}');
+        match what {
+            Text::Line => control,
+            Text::Lines => control && !matches!(c, '\n' | '\t'),
+            Text::Path => false,
+        }
     };
     let c = text.chars().find(bad)?;
     Some(format!("has a control character (U+{:04X})", u32::from(c)))

@@ -18,16 +18,29 @@ impl Name {
     }
 }
 
+/// More of a name is not shown, in bytes. No system has one that is as long as that; a path as a source may be (`PATH_MAX`).
+const LONGEST: usize = 4096;
+
+impl Name {
+    fn shown(&self) -> String {
+        let bytes = self.0.as_bytes();
+        match bytes.get(..LONGEST) {
+            Some(start) if bytes.len() > LONGEST => shown(start) + "…",
+            _ => shown(bytes),
+        }
+    }
+}
+
 impl fmt::Display for Name {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&shown(self.0.as_bytes()))
+        f.pad(&self.shown())
     }
 }
 
 impl fmt::Debug for Name {
     /// In quotation marks, as a message quotes it.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Debug::fmt(&shown(self.0.as_bytes()), f)
+        fmt::Debug::fmt(&self.shown(), f)
     }
 }
 
@@ -77,6 +90,8 @@ mod tests {
         assert_eq!(name.to_string(), "gran\\u{1b}[2Jary");
         assert_eq!(format!("{:>7}|{:<3}|", Name::from("kelp"), Name::from("a")), "   kelp|a  |");
         assert_eq!(format!("{:?}", Name::from("a\"b")), "\"a\\\"b\"");
+        let long = Name::from("x".repeat(1 << 20)).to_string();
+        assert!(long.ends_with('…') && long.len() < 5000);
         assert!(name == "gran\u{1b}[2Jary" && name.raw().len() == 11);
     }
 }

@@ -9,7 +9,7 @@ use tarvek_core::words::text::shell_quoted;
 
 use super::mounts::fstab_line;
 use super::quote::{comment, url, windows};
-use super::{Emitted, Piece, address, text};
+use super::{Emitted, Piece, address, say, text};
 
 /// Words for every client of the layout, or for one.
 pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Emitted {
@@ -28,17 +28,22 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Emitted {
             out += &format!("{}:\n", comment(&format!("{} ({file} line {line})", host.name)));
             out += &match host.os {
                 Os::Windows => {
+                    let said = |text: &str| say(mount.origin, text, windows(text));
                     // A share without a drive letter is used by its own name.
                     let drive = match mount.at.as_smb_source() {
-                        None => text(&mount.at).trim_start_matches('/').to_owned() + " ",
+                        None => {
+                            let drive = text(&mount.at);
+                            let drive = drive.trim_start_matches('/');
+                            say(mount.origin, drive, windows(drive))? + " "
+                        }
                         Some(_) => String::new(),
                     };
                     format!(
                         "  Type this in a command window; it asks for {}'s password, and keeps the drive after a restart.\n\
                          \x20   net use {drive}{} /user:{} /persistent:yes\n",
                         Name::from(user),
-                        windows(&format!("\\\\{server}\\{}", share.name.raw())),
-                        windows(user)
+                        said(&format!("\\\\{server}\\{}", share.name.raw()))?,
+                        said(user)?
                     )
                 }
                 Os::Macos => {

@@ -128,12 +128,16 @@ pub(super) fn yaml(text: &str) -> String {
     out
 }
 
-/// An argument in a command window of Windows. No name has a quotation mark or percent sign in it.
-pub(super) fn windows(text: &str) -> String {
+/// An argument in a command window of Windows.
+pub(super) fn windows(text: &str) -> Result<String, &'static str> {
+    seen(text)?;
+    if text.contains(['"', '%']) {
+        return Err("a command window has no sure way to say a quotation mark or percent sign");
+    }
     let plain = |c: char| {
         c.is_alphanumeric() || matches!(c, '\\' | '.' | '_' | '-' | '$' | ':' | '/' | '@')
     };
-    if text.chars().all(plain) { text.to_owned() } else { format!("\"{text}\"") }
+    Ok(if text.chars().all(plain) { text.to_owned() } else { format!("\"{text}\"") })
 }
 
 /// A part of a URL (RFC 3986, section 2.3).
@@ -185,7 +189,7 @@ mod tests {
         assert_eq!(yaml("a\"\u{85}\u{2028}\u{e0001}"), "\"a\\\"\\u0085\\u2028\\U000e0001\"");
         assert_eq!(
             (windows("a&b"), url("Family Photos")),
-            ("\"a&b\"".into(), "Family%20Photos".into())
+            (Ok("\"a&b\"".into()), "Family%20Photos".into())
         );
     }
 }

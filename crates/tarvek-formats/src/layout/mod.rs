@@ -8,6 +8,7 @@ pub(crate) mod validate;
 mod write;
 
 use tarvek_core::layout::site::Layout;
+use tarvek_core::words::grammar::Text;
 use tarvek_core::words::text::shown;
 
 use std::sync::OnceLock;
@@ -31,7 +32,16 @@ fn the_schema() -> &'static serde_json::Value {
 }
 
 const FORM: Form =
-    Form { schema: the_schema, called: "layout", version: "tarvek", lines: "why", missing };
+    Form { schema: the_schema, called: "layout", version: "tarvek", text: text_of_key, missing };
+
+fn text_of_key(key: &str) -> Text {
+    match key {
+        "why" => Text::Lines,
+        "from" | "to" | "at" | "path" | "roots" | "partial" | "done" | "reads" | "files_into"
+        | "config" | "where" | "below" => Text::Path,
+        _ => Text::Line,
+    }
+}
 
 fn missing(name: &str, table: Option<&str>) -> String {
     match name {

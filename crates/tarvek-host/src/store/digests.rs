@@ -93,7 +93,7 @@ fn one(
             done.files += 1;
             done.bytes += meta.size;
         }
-        Err(why) => done.failed.push(Gap { path, why }),
+        Err(why) => done.failed.push(Gap { path, why: why.into() }),
     }
 }
 

@@ -97,7 +97,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
         complete: keys.get("state").is_some_and(|state| state == "complete"),
         tree,
         gaps: rows(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
-            Ok(Gap { path: path(row, 0)?, why: row.get(1)? })
+            Ok(Gap { path: path(row, 0)?, why: name(row, 1)? })
         })?,
     };
     Ok((facts, Rows { ids, edition: number("edition").unwrap_or(0) }))

@@ -291,7 +291,7 @@ fn small_tables(db: &Transaction, facts: &HostFacts) -> Result<(), StoreError> {
         db.execute("INSERT INTO root VALUES (?1, ?2)", params![root.path.as_bytes(), root.deep])?;
     }
     for gap in &facts.gaps {
-        db.execute("INSERT INTO gap VALUES (?1, ?2)", params![gap.path.as_bytes(), gap.why])?;
+        db.execute("INSERT INTO gap VALUES (?1, ?2)", params![gap.path.as_bytes(), gap.why.raw()])?;
     }
     for m in facts.mounts.iter().flat_map(|table| table.entries()) {
         db.execute(

@@ -246,7 +246,7 @@ fn gaps(gaps: &[Gap], noun: &str, what: &str, screen: &Screen) -> String {
     let mut text = format!("{} {what}:\n", counted(gaps.len() as u64, noun));
     let most = if screen.volume() == Volume::Verbose { usize::MAX } else { 5 };
     for gap in gaps.iter().take(most) {
-        text += &format!("    {}: {}\n", gap.path, shown(gap.why.as_bytes()));
+        text += &format!("    {}: {}\n", gap.path, gap.why);
     }
     if gaps.len() > most {
         text += "    … -v shows all of them\n";

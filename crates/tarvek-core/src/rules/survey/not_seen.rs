@@ -80,7 +80,7 @@ mod tests {
                     /loft/media/films among the roots";
         assert_eq!(scene.told(&RULE), told);
         let why = "permission denied (EACCES)".to_owned();
-        scene.facts("granary").gaps.push(Gap { path: abs("/loft/media"), why });
+        scene.facts("granary").gaps.push(Gap { path: abs("/loft/media"), why: why.into() });
         let told = "/loft/media/films on granary could not be seen: permission denied (EACCES) → look at granary again as root";
         assert_eq!(scene.told(&RULE), told);
     }

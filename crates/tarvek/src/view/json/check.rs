@@ -205,7 +205,7 @@ impl FindingDoc {
 
 impl From<&HostSeen> for HostDoc {
     fn from(host: &HostSeen) -> Self {
-        let gap = |gap: &Gap| GapDoc { path: (&gap.path).into(), why: gap.why.clone() };
+        let gap = |gap: &Gap| GapDoc { path: (&gap.path).into(), why: gap.why.raw().to_owned() };
         Self {
             host: host.host.raw().to_owned(),
             seen: host.seen.as_ref().map(|(taken, _)| *taken),
