@@ -88,12 +88,16 @@ pub fn read_from(file: &str, source: impl Read, most: u64) -> Result<HostFacts, 
 
 fn facts(reader: Reader) -> Result<HostFacts, Refused> {
     let name = reader.header("host")?;
-    let taken = reader
-        .header("taken")?
-        .parse()
-        .map_err(|_| reader.refuse(1, 1, b"", "taken is no number of seconds".into()))?;
-    let taken_by = reader.sections.headers.get("uid").and_then(|uid| uid.parse().ok());
-    let kernel = reader.sections.headers.get("kernel").map(|kernel| kernel.as_str().into());
+    let taken = reader.header("taken")?;
+    let line = reader.sections.headers.get("taken").map_or(1, |(line, _)| *line);
+    let no_number = |_| {
+        let text = format!("taken {taken}");
+        reader.refuse(line, 7, text.as_bytes(), "taken is no number of seconds".into())
+    };
+    let taken = taken.parse().map_err(no_number)?;
+    let header = |key: &str| reader.sections.headers.get(key).map(|(_, value)| value.as_str());
+    let taken_by = header("uid").and_then(|uid| uid.parse().ok());
+    let kernel = header("kernel").map(Into::into);
     let mounts = reader.mounts()?;
     let (accounts, groups) = accounts::read(&reader.joined("passwd"), &reader.joined("group"));
     let fstab = fstab::read(&reader.joined("fstab"));
@@ -134,7 +138,8 @@ struct Section {
 #[derive(Default)]
 struct Sections {
     text: Vec<u8>,
-    headers: HashMap<String, String>,
+    /// The line of each header, and its value.
+    headers: HashMap<String, (usize, String)>,
     sections: HashMap<String, Section>,
 }
 
@@ -223,10 +228,23 @@ impl Splitter<'_> {
                 return Ok(());
             }
             return match line.strip_prefix(b"tarvek-listing ") {
-                Some(version) => refuse(
-                    format!("a listing of version {}; this Tarvek reads version 1", shown(version)),
-                    "collect it with this Tarvek's collector",
-                ),
+                Some(version) => {
+                    let ends = |b: &u8| b.is_ascii_whitespace() || b.is_ascii_control();
+                    let word =
+                        &version[..version.iter().position(ends).unwrap_or(version.len()).min(20)];
+                    let (message, remedy) = if word == b"1" {
+                        // What follows may be the whole listing, which is no part of a message.
+                        let message = "something follows the version in the first line";
+                        (message.to_owned(), "copy it as text, so that its lines end as they did")
+                    } else {
+                        let message = format!(
+                            "a listing of version {}; this Tarvek reads version 1",
+                            shown(word)
+                        );
+                        (message, "collect it with this Tarvek's collector")
+                    };
+                    Err(self.refuse(b"", message, remedy))
+                }
                 None => {
                     refuse("this is no listing".into(), "a listing starts with: tarvek-listing 1")
                 }
@@ -285,7 +303,7 @@ impl Splitter<'_> {
                     );
                 }
                 let key = key.to_owned();
-                self.sections.headers.insert(key, value);
+                self.sections.headers.insert(key, (n, value));
             }
             Some(_) => return refuse("a line that is no part of a listing".into(), AGAIN),
         }
@@ -318,8 +336,8 @@ impl Reader<'_> {
     }
 
     fn header(&self, key: &str) -> Result<String, Refused> {
-        let value = self.sections.headers.get(key).filter(|value| !value.is_empty());
-        value.cloned().ok_or_else(|| {
+        let value = self.sections.headers.get(key).map(|(_, value)| value);
+        value.filter(|value| !value.is_empty()).cloned().ok_or_else(|| {
             self.refuse(1, 1, FIRST_LINE.as_bytes(), format!("the listing has no line {key:?}"))
         })
     }
@@ -854,6 +872,8 @@ mod tests {
             ("end roots", "oops", 6, "does not belong"),
             ("|deep", "|wide", 5, "deep, names or none"),
             ("complete\n", "complete\nhost x\n", 15, "more after the end"),
+            ("taken 1795305600", "taken never", 3, "no number of seconds"),
+            ("listing 1\n", "listing 1\rpassword=x\r", 1, "follows the version"),
             (
                 "|l 0777",
                 "|d 0700 0 2100 4 0 34 3 1 - /loft/media\n|l 0777",

@@ -388,8 +388,12 @@ fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
     for (n, team) in teams.iter().enumerate() {
         for other in &teams[..n] {
             if team.gid == other.gid || team.name == other.name {
+                // A number that nobody wrote has no place.
+                let written = |team: &&&Team| team.origin.line > 1;
+                let place =
+                    [team, other].into_iter().find(written).map_or(team.origin, |team| team.origin);
                 add(
-                    team.origin,
+                    place,
                     format!("the groups {} and {} share a name or number", team.name, other.name),
                     "give one of them another".into(),
                 );
@@ -398,7 +402,7 @@ fn clashes(brief: &Brief, add: &mut impl FnMut(Origin, String, String)) {
         // A serving account's own group has its uid as number.
         if let Some(service) = brief.services.iter().find(|s| !s.writes() && s.id == team.gid) {
             add(
-                team.origin,
+                if team.origin.line > 1 { team.origin } else { service.origin },
                 format!("the group {} has the number of {}'s own group", team.name, service.name),
                 format!("give {} or {} another number", team.name, service.name),
             );

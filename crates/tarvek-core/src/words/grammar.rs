@@ -23,14 +23,12 @@ impl Naming {
     pub const fn rule(self) -> &'static str {
         match self {
             Self::Thing | Self::Account => {
-                "a name starts with a letter, a digit or _, has none of / \\ : \" , ; = + * ? < > | % [ ] and at most 255 bytes"
+                "a name starts with a letter, a digit or _, and has none of / \\ : \" , ; = + * ? < > | % [ ]"
             }
             Self::Member => {
                 "write an account or @group, perhaps as DOMAIN\\name, with none of / : \" , ; = + * ? < > | % [ ]"
             }
-            Self::Title => {
-                "a library's name is text in one line without / and \\, and has at most 255 bytes"
-            }
+            Self::Title => "a library's name is text in one line without / and \\",
             Self::Dataset => {
                 "write it as its filesystem names it: parts between slashes, none of them .. and none starting with -, without \\ \" , ; = + * ? < > | % @ [ ]"
             }
@@ -51,7 +49,7 @@ pub fn fault(sort: Naming, text: &str) -> Option<String> {
         return Some("is empty".to_owned());
     }
     if text.len() > LONGEST {
-        return Some(format!("has {} bytes", text.len()));
+        return Some(format!("has {} bytes; the most is {LONGEST}", text.len()));
     }
     if let Some(c) = text.chars().find(|c| is_unseen(*c)) {
         return Some(format!("has a character that is not seen (U+{:04X})", u32::from(c)));
