@@ -33,8 +33,8 @@ pub fn hide(text: &str) -> String {
                 None => out.push_str(HIDDEN),
             }
         } else if block.is_some_and(|above| deep > above || content.trim().is_empty()) {
-            if !content.trim().is_empty() {
-                out.push_str(&content[..deep]);
+            out.push_str(&content[..deep]);
+            if deep < content.len() {
                 out.push_str(HIDDEN);
             }
         } else {
@@ -74,6 +74,15 @@ mod tests {
 
     /// A line each: what is written, and how it comes out.
     const TABLE: &str = include_str!("../../tests/data/secrets.txt");
+
+    #[test]
+    fn lines_stay_lines() {
+        for text in
+            ["password:\n  x\n ", "token: |\n\n  x\n\t", "a\r\n\r\nb", "password = \"\"\"\nx\n"]
+        {
+            assert_eq!(hide(text).lines().count(), text.lines().count(), "{text:?}");
+        }
+    }
 
     #[test]
     fn secrets_are_hidden_however_they_are_written() {
