@@ -191,6 +191,10 @@ fn reading_never_puts_a_file_right() {
     assert_eq!((answer.code, answer.stdout), (0, before), "{}", answer.stderr);
     assert_eq!(std::fs::read(&file).unwrap(), half);
     assert_eq!(std::fs::read(folder.path("box.survey-journal")).unwrap(), journal);
+    // At the very start there is an empty file, and the journal of it.
+    folder.write("new.survey", "").write("new.survey-journal", &journal);
+    let made = within(&folder, 20, "survey top -o new.survey --host box");
+    assert_eq!(made.code, 0, "{}", made.stderr);
     // Whoever writes it puts it right.
     let renewed = within(&folder, 20, "survey top -o box.survey --host box");
     assert!(

@@ -111,7 +111,12 @@ fn edition(db: &Connection) -> Result<i64, StoreError> {
 
 /// Whoever opens the file before the survey is written sees one of nothing that says that it is partial.
 fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
-    companions::none(file)?;
+    // Who was killed at the very start left an empty file, and the journal of it.
+    if std::fs::symlink_metadata(file).is_ok() {
+        companions::look(file)?;
+    } else {
+        companions::none(file)?;
+    }
     let create = flags(true) | OpenFlags::SQLITE_OPEN_CREATE;
     let mut db = Connection::open_with_flags(plain(file), create)?;
     let transaction = db.transaction()?;
