@@ -1,12 +1,48 @@
-//! New files in a folder that somebody named: all of them or none, never outside of it, and never in the place of another.
+//! Files that somebody named: regular ones that are read, and new ones in a folder, all of them or none, never outside of it, and never
+//! in the place of another.
 
 use std::fs::File;
 use std::io::{self, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Component, Path, PathBuf};
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RenameFlags, ResolveFlags};
 use rustix::io::Errno;
+
+/// Why a file is not opened.
+#[derive(Debug)]
+pub enum NotOpened {
+    /// It is a folder.
+    Folder,
+    /// It is a device, a FIFO or a socket.
+    Special,
+    Failed(io::Error),
+}
+
+impl From<io::Error> for NotOpened {
+    fn from(error: io::Error) -> Self {
+        Self::Failed(error)
+    }
+}
+
+/// Opens a regular file for reading, and tells its size. A device may do something when it is opened, and a FIFO waits, so that it is looked at
+/// first, and again once it is open.
+///
+/// # Errors
+/// If it is no regular file, or can't be opened.
+pub fn open_regular(file: &Path) -> Result<(File, std::fs::Metadata), NotOpened> {
+    let kind = |meta: &std::fs::Metadata| match (meta.is_dir(), meta.is_file()) {
+        (true, _) => Err(NotOpened::Folder),
+        (_, false) => Err(NotOpened::Special),
+        _ => Ok(()),
+    };
+    kind(&std::fs::metadata(file)?)?;
+    let open = File::options().read(true).custom_flags(libc::O_NONBLOCK).open(file)?;
+    let meta = open.metadata()?;
+    kind(&meta)?;
+    Ok((open, meta))
+}
 
 /// A file to write.
 #[derive(Clone, Copy, Debug)]

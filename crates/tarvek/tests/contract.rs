@@ -192,3 +192,24 @@ fn the_examples_of_every_help_are_real() {
         }
     }
 }
+
+#[test]
+fn the_list_of_rules_keeps_to_the_width_of_a_terminal() {
+    use std::io::Read;
+    let size = nix::pty::Winsize { ws_row: 40, ws_col: 50, ws_xpixel: 0, ws_ypixel: 0 };
+    for arguments in [&["explain"][..], &["explain", "access/not-as-declared"]] {
+        let pty = nix::pty::openpty(Some(&size), None).unwrap();
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_tarvek"));
+        command.args(arguments).args(["--color", "never"]).stdout(pty.slave);
+        let mut child = command.spawn().unwrap();
+        // The program's end of the terminal is closed with it; then reading fails.
+        drop(command);
+        let mut shown = Vec::new();
+        let _ = std::fs::File::from(pty.master).read_to_end(&mut shown);
+        assert!(child.wait().unwrap().success());
+        let shown = String::from_utf8(shown).unwrap();
+        let wide: Vec<&str> =
+            shown.lines().filter(|line| line.trim_end().chars().count() > 50).collect();
+        assert!(shown.lines().count() > 10 && wide.is_empty(), "{wide:#?}");
+    }
+}

@@ -328,3 +328,128 @@ fn what_is_read_is_written_so_that_it_reads_back_the_same() {
         assert_eq!(lines(&read(&once)), lines(&read(text)));
     }
 }
+
+/// What no host, kernel or server has, each with the place where it is written.
+#[test]
+fn what_no_system_has_is_a_mistake() {
+    let start = "tarvek = 1\nsite = \"K\"\n[host.a]\nrole = \"apps\"\n";
+    for (more, line, words) in [
+        ("inside = \"a\"\n", 5, "the host a is inside of itself"),
+        (
+            "inside = \"b\"\n[host.b]\nrole = \"apps\"\ninside = \"a\"\n",
+            5,
+            "the host a is inside of itself",
+        ),
+        (
+            "idmap = [{ inside = 0, outside = 100000, count = 65536 },\n{ inside = 65535, outside = 300000, count = 1 }]\n",
+            6,
+            "overlap",
+        ),
+        (
+            "idmap = [{ inside = 0, outside = 100, count = 10 },\n{ inside = 10, outside = 109, count = 1 }]\n",
+            6,
+            "overlap",
+        ),
+        ("idmap = [{ inside = 0, outside = 4294967290, count = 10 }]\n", 5, "no such ids"),
+        (
+            "datasets = [{ name = \"x\", at = \"/x\", quota = \"9000P\" }]\n",
+            5,
+            "no filesystem has room",
+        ),
+        (
+            "datasets = [{ name = \"x\", at = \"/x\", quota = 9000 }]\n",
+            5,
+            "expected a string, found a whole number",
+        ),
+        (
+            "accounts = { m = { uid = 99999999999999999999999 } }\n",
+            5,
+            "too large; the limit is 4294967294",
+        ),
+        (
+            "[[folder]]\nhost = \"a\"\npath = \"/x\"\nmode = \"77777\"\n",
+            8,
+            "does not have the right form",
+        ),
+        ("[host.b.accounts]\nm = { uid = 1 }\n", 5, "\"role\" is missing in [host.b]"),
+        (
+            "[[mount]]\nhost = \"a\"\nfrom = \"UUID=1\"\nprotocol = \"disk\"\nat = \"/m\"\noptions = \"context=\\\"x\"\n",
+            10,
+            "no second one",
+        ),
+        (
+            "[share.global]\nhost = \"a\"\npath = \"/x\"\nsmb = {}\n",
+            5,
+            "no SMB share can be called",
+        ),
+        (
+            "[service.x]\nhost = \"a\"\nrole = \"serve\"\nuserns = \"0:100:10,5:300:2\"\n",
+            8,
+            "is no user namespace",
+        ),
+    ] {
+        let folder = Folder::new();
+        folder.write("tarvek.toml", format!("{start}{more}"));
+        let answer = folder.run("check");
+        let told = answer.stderr.lines().find(|told| told.contains(words));
+        let told = told.unwrap_or_else(|| panic!("{more}: {}", answer.stderr));
+        assert!(told.starts_with(&format!("tarvek.toml:{line}:")), "{more}: {told}");
+        assert_eq!((answer.code, answer.stdout.as_str()), (2, ""), "{more}");
+    }
+}
+
+#[test]
+fn what_a_format_cant_say_is_refused_with_its_place() {
+    let was = "path = \"/loft/media\"";
+    let text = Folder::demo().read("tarvek.toml");
+    let line = text[..text.find(was).unwrap()].lines().count();
+    for (path, what, words) in [
+        ("/loft/a%Ub", "smb", "for the start of a variable"),
+        ("/loft/a\\\"b", "smb", "no way to say a quotation mark"),
+        ("/loft/a\\\\040", "exports", "a backslash before three digits"),
+    ] {
+        let folder = Folder::demo();
+        folder.edit("tarvek.toml", was, &format!("path = \"{path}\""));
+        let answer = folder.run(&format!("emit {what} --host granary -o out"));
+        assert_eq!((answer.code, answer.stdout.as_str()), (2, ""), "{path}");
+        assert!(
+            answer.stderr.contains(words) && answer.stderr.contains("nothing was written"),
+            "{}",
+            answer.stderr
+        );
+        // The share is named a line or two above its path.
+        let place =
+            (line - 3..=line).any(|line| answer.stderr.contains(&format!("tarvek.toml:{line}:")));
+        assert!(place && !folder.path("out").exists(), "{line}: {}", answer.stderr);
+    }
+    let folder = Folder::demo();
+    folder.edit(
+        "tarvek.toml",
+        "options = \"ro,nofail,_netdev\"",
+        "options = \"ro,password=s3cret\"",
+    );
+    let answer = folder.run("emit fstab --host millrace");
+    assert_eq!((answer.code, answer.stdout.as_str()), (2, ""));
+    assert!(
+        answer.stderr.contains("a secret stands there") && !answer.stderr.contains("s3cret"),
+        "{}",
+        answer.stderr
+    );
+}
+
+#[test]
+fn binds_in_a_circle_are_unseen_and_no_symlinks() {
+    let folder = Folder::new();
+    folder.write(
+        "tarvek.toml",
+        "tarvek = 1\nsite = \"K\"\n[host.a]\nrole = \"apps\"\n[[mount]]\nhost = \"a\"\nfrom = \"/y\"\nprotocol = \"bind\"\nat = \"/x\"\n\
+         [[mount]]\nhost = \"a\"\nfrom = \"/x\"\nprotocol = \"bind\"\nat = \"/y\"\n",
+    );
+    let answer = folder.run("trace /x/films --from host:a");
+    assert_eq!(answer.code, 2, "{}{}", answer.stdout, answer.stderr);
+    assert!(
+        answer.stdout.contains("leads into itself") && !answer.stdout.contains("symlink"),
+        "{}",
+        answer.stdout
+    );
+}

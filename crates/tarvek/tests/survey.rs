@@ -617,3 +617,88 @@ fn a_listing_carries_nfsv4_acls_and_projects() {
         assert!(reasons[1].contains("immutable"), "{seen}: {reasons:?}");
     }
 }
+
+#[test]
+fn answers_from_a_survey_that_was_broken_off_say_so() {
+    let folder = Folder::demo();
+    assert_eq!(folder.run("survey --from granary.listing -o granary.survey").code, 0);
+    rusqlite::Connection::open(folder.path("granary.survey"))
+        .unwrap()
+        .execute("UPDATE survey SET value = 'partial' WHERE key = 'state'", [])
+        .unwrap();
+    for command in [
+        "trace /loft/media/films --from host:granary",
+        "access /loft/media/films --from host:granary",
+        "access /loft/media/films --from host:granary --all",
+        "access /loft/media/films --from host:granary --new-file",
+        "compare granary.survey granary.listing",
+    ] {
+        let answer = folder.run(command);
+        assert!(
+            answer.stderr.contains("the survey of granary was broken off"),
+            "{command}: {}",
+            answer.stderr
+        );
+        assert_eq!(folder.json(command)["partial"], serde_json::json!(["granary"]), "{command}");
+        let whole = Folder::demo();
+        let whole = whole.run(&command.replace("granary.survey", "granary.listing"));
+        assert!(
+            !whole.stderr.contains("broken off") && !whole.stdout.contains("partial"),
+            "{command}"
+        );
+    }
+}
+
+#[test]
+fn what_is_no_listing_is_refused_before_it_is_unpacked() {
+    use std::io::Write;
+    let folder = Folder::new();
+    let packed = |start: &str, more: &[u8], times: usize| {
+        let mut gz = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        gz.write_all(start.as_bytes()).unwrap();
+        (0..times).for_each(|_| gz.write_all(more).unwrap());
+        gz.finish().unwrap()
+    };
+    let chunk = vec![b'x'; 1 << 20];
+    for (start, words) in [
+        ("", "this is no listing"),
+        ("tarvek-listing 1\n", "a line of more than"),
+        ("tarvek-listing 1\nsection x\n|", "a line of more than"),
+        ("tarvek-listing 1\nno part\n", "a line of more than"),
+        ("tarvek-listing 1\n?\n", "no part of a listing"),
+    ] {
+        folder.write("bomb.gz", packed(start, &chunk, 30));
+        let started = std::time::Instant::now();
+        let answer = folder.run("survey --from bomb.gz -o x.survey");
+        assert!(answer.code == 2 && answer.stderr.contains(words), "{start:?}: {}", answer.stderr);
+        assert!(started.elapsed().as_secs() < 20 && !folder.path("x.survey").exists());
+        // Nor does standard input.
+        let mut command = folder.command(["survey", "--from", "-", "-o", "x.survey"]);
+        let output =
+            command.write_stdin(std::fs::read(folder.path("bomb.gz")).unwrap()).output().unwrap();
+        let told = String::from_utf8(output.stderr).unwrap();
+        assert!(output.status.code() == Some(2) && told.contains(words), "{start:?}: {told}");
+    }
+}
+
+#[test]
+fn the_collector_takes_dots_in_a_root_as_the_kernel_does() {
+    let folder = Folder::new();
+    folder.write("top/in/a", "1").write("other/b", "2");
+    folder.write("collector.sh", folder.run("survey --collector").stdout);
+    let root =
+        format!("{}/top/./../top//in", folder.path("").display().to_string().trim_end_matches('/'));
+    let gone = format!("{}/../nowhere/x", folder.path("top").display());
+    let mut sh = std::process::Command::new("sh");
+    let output = sh.arg(folder.path("collector.sh")).args([&root, &gone]).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    folder.write("box.listing", &output.stdout);
+    let read = folder.run("survey --from box.listing -o box.survey");
+    assert_eq!(read.code, 0, "{}", read.stderr);
+    let listing = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(
+        listing.lines().any(|line| line.starts_with("|deep ") && line.ends_with("/top/in")),
+        "{listing}"
+    );
+    assert!(listing.contains("nowhere/x is no folder that can be entered"), "{listing}");
+}

@@ -30,13 +30,45 @@ struct Places {
     people: HashMap<Name, People>,
 }
 
-/// The accounts and groups of a host by number and name.
+/// Where accounts and groups stand in their lists, by number and by name.
 #[derive(Debug)]
-struct People {
+pub(super) struct People {
     users: HashMap<u32, usize>,
     user_names: HashMap<Name, usize>,
     groups: HashMap<u32, usize>,
     group_names: HashMap<Name, usize>,
+}
+
+impl People {
+    pub(super) fn of(accounts: &[Account], groups: &[Group]) -> Self {
+        Self {
+            users: first(accounts.iter().map(|account| account.uid)),
+            user_names: first(accounts.iter().map(|account| account.name.clone())),
+            groups: first(groups.iter().map(|group| group.gid)),
+            group_names: first(groups.iter().map(|group| group.name.clone())),
+        }
+    }
+
+    /// The account of that number. The list is the one that this was made of, here and below.
+    pub(super) fn user<'a>(&self, accounts: &'a [Account], uid: u32) -> Option<&'a Account> {
+        accounts.get(*self.users.get(&uid)?)
+    }
+
+    pub(super) fn user_named<'a>(
+        &self,
+        accounts: &'a [Account],
+        name: &Name,
+    ) -> Option<&'a Account> {
+        accounts.get(*self.user_names.get(name)?)
+    }
+
+    pub(super) fn group<'a>(&self, groups: &'a [Group], gid: u32) -> Option<&'a Group> {
+        groups.get(*self.groups.get(&gid)?)
+    }
+
+    pub(super) fn group_named<'a>(&self, groups: &'a [Group], name: &Name) -> Option<&'a Group> {
+        groups.get(*self.group_names.get(name)?)
+    }
 }
 
 /// The first place of each key.
@@ -59,12 +91,7 @@ impl Places {
             of_host.entry(mount.at.clone()).or_insert(n);
         }
         for host in &layout.hosts {
-            let people = || People {
-                users: first(host.accounts.iter().map(|account| account.uid)),
-                user_names: first(host.accounts.iter().map(|account| account.name.clone())),
-                groups: first(host.groups.iter().map(|group| group.gid)),
-                group_names: first(host.groups.iter().map(|group| group.name.clone())),
-            };
+            let people = || People::of(&host.accounts, &host.groups);
             places.people.entry(host.name.clone()).or_insert_with(people);
         }
         places
@@ -98,22 +125,22 @@ impl Indexed {
 
     /// The declared account of that number.
     pub fn user(&self, host: &Name, uid: u32) -> Option<&Account> {
-        Some(&self.host(host)?.accounts[*self.places().people.get(host)?.users.get(&uid)?])
+        self.places().people.get(host)?.user(&self.host(host)?.accounts, uid)
     }
 
     /// The declared account of that name.
     pub fn user_named(&self, host: &Name, name: &Name) -> Option<&Account> {
-        Some(&self.host(host)?.accounts[*self.places().people.get(host)?.user_names.get(name)?])
+        self.places().people.get(host)?.user_named(&self.host(host)?.accounts, name)
     }
 
     /// The declared group of that number.
     pub fn group(&self, host: &Name, gid: u32) -> Option<&Group> {
-        Some(&self.host(host)?.groups[*self.places().people.get(host)?.groups.get(&gid)?])
+        self.places().people.get(host)?.group(&self.host(host)?.groups, gid)
     }
 
     /// The declared group of that name.
     pub fn group_named(&self, host: &Name, name: &Name) -> Option<&Group> {
-        Some(&self.host(host)?.groups[*self.places().people.get(host)?.group_names.get(name)?])
+        self.places().people.get(host)?.group_named(&self.host(host)?.groups, name)
     }
 }
 

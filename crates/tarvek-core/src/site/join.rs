@@ -12,7 +12,7 @@ use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::site::Layout;
-use crate::site::indexed::{Indexed, first};
+use crate::site::indexed::{Indexed, People, first};
 use crate::site::layer::Layer;
 use crate::site::suppose::{Change, Objects};
 use crate::words::grammar::{self, Naming};
@@ -39,14 +39,11 @@ pub struct Site {
     pub max_age: Option<i64>,
 }
 
-/// What was seen of a host, and where its accounts and groups stand in their lists: of several of one number or name the first.
+/// What was seen of a host, and where things stand in its lists: of several of one number, name or path the first.
 #[derive(Debug)]
 struct Seen {
     facts: HostFacts,
-    users: HashMap<u32, usize>,
-    user_names: HashMap<Name, usize>,
-    groups: HashMap<u32, usize>,
-    group_names: HashMap<Name, usize>,
+    people: People,
     /// The lines of its fstab by their mount point.
     fstab: HashMap<AbsPath, usize>,
     gaps: HashMap<AbsPath, usize>,
@@ -55,10 +52,7 @@ struct Seen {
 impl From<HostFacts> for Seen {
     fn from(facts: HostFacts) -> Self {
         Self {
-            users: first(facts.accounts.iter().map(|account| account.uid)),
-            user_names: first(facts.accounts.iter().map(|account| account.name.clone())),
-            groups: first(facts.groups.iter().map(|group| group.gid)),
-            group_names: first(facts.groups.iter().map(|group| group.name.clone())),
+            people: People::of(&facts.accounts, &facts.groups),
             fstab: first(facts.fstab.iter().map(|line| line.point.clone())),
             gaps: first(facts.gaps.iter().map(|gap| gap.path.clone())),
             facts,
@@ -271,15 +265,14 @@ impl Site {
 
     /// A group's name on a host as commands take it, else its number.
     pub fn group_text(&self, host: &Name, gid: u32) -> String {
-        let seen =
-            self.seen(host).and_then(|seen| Some(&seen.facts.groups[*seen.groups.get(&gid)?].name));
-        text_of(seen.or_else(|| Some(&self.layout.group(host, gid)?.name)), gid)
+        let seen = self.seen(host).and_then(|seen| seen.people.group(&seen.facts.groups, gid));
+        let group = seen.or_else(|| self.layout.group(host, gid));
+        text_of(group.map(|group| &group.name), gid)
     }
 
     /// The account of that number on a host.
     pub fn account_numbered(&self, host: &Name, uid: u32) -> Option<&Account> {
-        let seen =
-            self.seen(host).and_then(|seen| Some(&seen.facts.accounts[*seen.users.get(&uid)?]));
+        let seen = self.seen(host).and_then(|seen| seen.people.user(&seen.facts.accounts, uid));
         seen.or_else(|| self.layout.user(host, uid))
     }
 
@@ -305,7 +298,7 @@ impl Site {
     /// The number of a group on a host.
     pub fn gid_of(&self, host: &Name, group: &Name) -> Option<u32> {
         let seen = self.seen(host);
-        let seen = seen.and_then(|seen| Some(&seen.facts.groups[*seen.group_names.get(group)?]));
+        let seen = seen.and_then(|seen| seen.people.group_named(&seen.facts.groups, group));
         seen.or_else(|| self.layout.group_named(host, group)).map(|known| known.gid)
     }
 
@@ -319,7 +312,7 @@ impl Site {
     /// The account of that name on a host.
     pub fn account(&self, host: &Name, name: &Name) -> Option<&Account> {
         let seen = self.seen(host);
-        let seen = seen.and_then(|seen| Some(&seen.facts.accounts[*seen.user_names.get(name)?]));
+        let seen = seen.and_then(|seen| seen.people.user_named(&seen.facts.accounts, name));
         seen.or_else(|| self.layout.user_named(host, name))
     }
 }

@@ -63,11 +63,6 @@ pub fn hidden(bytes: Vec<u8>) -> Vec<u8> {
     if hidden == text { bytes } else { hidden.into_bytes() }
 }
 
-/// Whether a text holds a secret.
-pub fn is_in(text: &str) -> bool {
-    hide(text) != text
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -71,8 +71,8 @@ pub fn fstab(layout: &Layout, host: &Host, file: &str) -> Emitted {
     let source = Source { file };
     let mut lines = String::new();
     for mount in mounts(layout, host) {
-        let from = attached(layout, host, mount)?.source;
-        lines += &source.of(mount.origin, &format!("{} at {}", Name::from(from), mount.at));
+        let from = Name::from(attached(layout, host, mount)?.source);
+        lines += &source.of(mount.origin, &format!("{from} at {}", mount.at));
         lines += &fstab_line(layout, host, mount)?;
     }
     if lines.is_empty() {

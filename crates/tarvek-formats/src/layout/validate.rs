@@ -1,9 +1,8 @@
 //! From [`Raw`] to the core's [`Layout`]: names that refer to something, paths, duplicates.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
-use tarvek_core::kernel::subject::{IdMap, IdRange};
 use tarvek_core::layout::folder::Folder;
 use tarvek_core::layout::host::{Dataset, Host};
 use tarvek_core::layout::intake::{Fetch, InView, Intake, Sort};
@@ -21,11 +20,13 @@ use tarvek_core::words::path::{AbsPath, PathFault, components};
 use tarvek_core::words::rule::RuleId;
 use tarvek_core::words::secret;
 use tarvek_core::words::terms::{Access, Account, Group, LARGEST_ID, Origin, Protocol, id};
-use tarvek_core::words::text::{nearest, shown, size};
+use tarvek_core::words::text::{shown, size};
 
+use super::names::{Known, Names, refer};
+use super::ranges::{id_map, ranges};
 use super::raw::{
-    NumberOrName, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIdRange, RawIntake,
-    RawLibrary, RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
+    NumberOrName, Raw, RawDataset, RawExport, RawFolder, RawHost, RawIntake, RawLibrary,
+    RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
 };
 use crate::forms::{Octal, checked_port};
 use crate::mistake::Mistakes;
@@ -84,49 +85,6 @@ fn in_order<T>(map: BTreeMap<At<String>, T>) -> Vec<(At<String>, T)> {
     items
 }
 
-/// Names that may be referred to.
-#[derive(Default)]
-struct Known {
-    /// In the order of the file, for messages.
-    all: Vec<String>,
-    set: HashSet<String>,
-}
-
-impl<'a> FromIterator<&'a str> for Known {
-    fn from_iter<I: IntoIterator<Item = &'a str>>(names: I) -> Self {
-        let all: Vec<String> = names.into_iter().map(str::to_owned).collect();
-        Self { set: all.iter().cloned().collect(), all }
-    }
-}
-
-/// What references may refer to.
-struct Names {
-    hosts: Known,
-    shares: Known,
-    services: Known,
-    rules: Known,
-    /// The host that offers a share.
-    offered: HashMap<String, String>,
-}
-
-impl Names {
-    fn of(raw: &Raw) -> Self {
-        let offered = |(name, share): (&At<String>, &RawShare)| {
-            Some((name.value.clone(), share.host.as_ref()?.value.clone()))
-        };
-        Self {
-            hosts: raw.host.keys().map(|name| name.value.as_str()).collect(),
-            shares: raw.share.keys().map(|name| name.value.as_str()).collect(),
-            services: raw.service.keys().map(|name| name.value.as_str()).collect(),
-            rules: registry::rules().map(|rule| rule.id).collect(),
-            offered: raw.share.iter().filter_map(offered).collect(),
-        }
-    }
-}
-
-/// How many known names a message lists.
-const MOST_KNOWN: usize = 20;
-
 struct Validator<'a, 'm, 't> {
     lines: Lines<'a>,
     names: Names,
@@ -138,34 +96,6 @@ struct Validator<'a, 'm, 't> {
 impl Validator<'_, '_, '_> {
     fn origin(&self, span: &Range<usize>) -> Origin {
         self.lines.origin(span)
-    }
-
-    /// Checks a reference; the mistake names the nearest known name.
-    fn refer(
-        mistakes: &mut Mistakes,
-        what: &str,
-        name: &At<String>,
-        known: &Known,
-    ) -> Option<Name> {
-        if known.set.contains(&name.value) {
-            return Some(name.value.as_str().into());
-        }
-        let message = || format!("there is no {what} {:?}", shown(name.value.as_bytes()));
-        mistakes.add_with(name.span.clone(), message, || {
-            Some(match nearest(&name.value, known.all.iter().map(String::as_str)) {
-                Some(near) => format!("did you mean {:?}?", shown(near.as_bytes())),
-                None if known.all.is_empty() => {
-                    format!("declare it as [{what}.{}]", shown(name.value.as_bytes()))
-                }
-                None => {
-                    let some = known.all.iter().take(MOST_KNOWN);
-                    let some: Vec<String> = some.map(|name| shown(name.as_bytes())).collect();
-                    let more = if known.all.len() > MOST_KNOWN { ", …" } else { "" };
-                    format!("known: {}{more}", some.join(", "))
-                }
-            })
-        });
-        None
     }
 
     /// Checks a name against its grammar.
@@ -213,15 +143,15 @@ impl Validator<'_, '_, '_> {
     }
 
     fn host_named(&mut self, name: Option<At<String>>) -> Option<Name> {
-        Self::refer(self.mistakes, "host", &name?, &self.names.hosts)
+        refer(self.mistakes, "host", &name?, &self.names.hosts)
     }
 
     fn share_named(&mut self, name: &At<String>) -> Option<Name> {
-        Self::refer(self.mistakes, "share", name, &self.names.shares)
+        refer(self.mistakes, "share", name, &self.names.shares)
     }
 
     fn service_named(&mut self, name: Option<At<String>>) -> Option<Name> {
-        Self::refer(self.mistakes, "service", &name?, &self.names.services)
+        refer(self.mistakes, "service", &name?, &self.names.services)
     }
 
     /// A path that has to be absolute.
@@ -293,9 +223,8 @@ impl Validator<'_, '_, '_> {
         for (name, raw) in in_order(raw.accounts) {
             self.name(Naming::Account, &name);
             let groups = raw.groups.iter();
-            let named = groups
-                .filter_map(|group| Self::refer(self.mistakes, "group", group, &known))
-                .collect();
+            let named =
+                groups.filter_map(|group| refer(self.mistakes, "group", group, &known)).collect();
             if let Some(uid) = raw.uid {
                 accounts.push(Account {
                     name: name.value.into(),
@@ -317,38 +246,13 @@ impl Validator<'_, '_, '_> {
             addresses: raw.addresses.into_iter().map(|address| address.value.0.into()).collect(),
             inside,
             map: self.maps(raw.map),
-            idmap: self.ranges(raw.idmap),
+            idmap: ranges(self.mistakes, raw.idmap),
             selinux: raw.selinux,
             manage_gids: raw.manage_gids,
             datasets,
             accounts,
             groups,
         }
-    }
-
-    /// The lines of an id map (`user_namespaces(7)`): none may overlap another, inside or outside.
-    fn ranges(&mut self, raw: Vec<At<RawIdRange>>) -> Vec<IdRange> {
-        let mut ranges: Vec<(IdRange, Range<usize>)> = Vec::new();
-        for At { value: raw, span } in raw {
-            let (Some(inside), Some(outside), Some(count)) = (raw.inside, raw.outside, raw.count)
-            else {
-                continue;
-            };
-            let range = IdRange { inside, outside, count };
-            if !range.fits() {
-                let remedy = "count starts at 1, and no id is larger than 4294967294".to_owned();
-                self.mistakes.add(span, "a range that has no such ids", Some(remedy));
-                continue;
-            }
-            ranges.push((range, span));
-        }
-        let mut sorted = ranges.iter().map(|(range, _)| *range).collect::<Vec<_>>();
-        if let Some((first, second)) = overlap(&mut sorted) {
-            let late = ranges.iter().rev().find(|(range, _)| *range == first || *range == second);
-            let span = late.map_or(0..0, |(_, span)| span.clone());
-            self.mistakes.add(span, overlapping(first, second), Some(NO_OVERLAP.to_owned()));
-        }
-        ranges.into_iter().map(|(range, _)| range).collect()
     }
 
     /// No host is inside of itself, by way of others or not. What is, is taken to stand by itself, so that the rest can be judged.
@@ -594,10 +498,6 @@ impl Validator<'_, '_, '_> {
         })
     }
 
-    fn port(&mut self, port: At<String>) -> Option<String> {
-        checked_port(port, self.mistakes)
-    }
-
     fn translation(&mut self, raw: RawTranslation) -> Option<Translation> {
         let service = self.service_named(raw.service);
         let from = raw.from.map(|from| self.declared(from));
@@ -663,7 +563,11 @@ impl Validator<'_, '_, '_> {
             umask: raw.umask.as_ref().and_then(octal),
             userns: raw.userns.and_then(|userns| self.userns(&userns)),
             map,
-            ports: raw.ports.into_iter().filter_map(|port| self.port(port)).collect(),
+            ports: raw
+                .ports
+                .into_iter()
+                .filter_map(|port| checked_port(port, self.mistakes))
+                .collect(),
             network: raw.network.map(|name| name.0),
             config,
             config_volume,
@@ -778,7 +682,7 @@ impl Validator<'_, '_, '_> {
     }
 
     fn rule(&mut self, name: &At<String>) -> Option<RuleId> {
-        registry::named(Self::refer(self.mistakes, "rule", name, &self.names.rules)?.raw())
+        registry::named(refer(self.mistakes, "rule", name, &self.names.rules)?.raw())
     }
 
     fn rules(&mut self, raw: RawRules) -> RuleSettings {
@@ -812,7 +716,7 @@ impl Validator<'_, '_, '_> {
                     .find("runs_as")
                     .map_or(line..line, |at| line + at..line + at + "runs_as".len());
                 let name = At { value: name.raw().to_owned(), span };
-                Self::refer(self.mistakes, "account", &name, known);
+                refer(self.mistakes, "account", &name, known);
             }
         }
     }
@@ -872,46 +776,4 @@ fn export(raw: RawExport) -> Option<NfsExport> {
             .map(|text| MountOptions::read(&text.0).iter().map(str::to_owned).collect())
             .unwrap_or_default(),
     })
-}
-
-/// Ranges for users and groups alike, or marked `u:` and `g:`.
-fn id_map(text: &str) -> Option<IdMap> {
-    let mut map = IdMap::default();
-    for written in text.split(',') {
-        let (range, users, groups) = match (written.strip_prefix("u:"), written.strip_prefix("g:"))
-        {
-            (Some(range), _) => (id_range(range)?, true, false),
-            (_, Some(range)) => (id_range(range)?, false, true),
-            _ => (id_range(written)?, true, true),
-        };
-        map.uids.extend(users.then_some(range));
-        map.gids.extend(groups.then_some(range));
-    }
-    let apart = |ranges: &[IdRange]| overlap(&mut ranges.to_vec()).is_none();
-    (apart(&map.uids) && apart(&map.gids)).then_some(map)
-}
-
-const NO_OVERLAP: &str = "each id stands in one line, inside and outside";
-
-fn overlapping(first: IdRange, second: IdRange) -> String {
-    let range = |r: IdRange| format!("{}:{}:{}", r.inside, r.outside, r.count);
-    format!("the ranges {} and {} overlap", range(first), range(second))
-}
-
-/// Two ranges that have an id in common, inside or outside.
-fn overlap(ranges: &mut [IdRange]) -> Option<(IdRange, IdRange)> {
-    let first_of: [fn(&IdRange) -> u32; 2] = [|range| range.inside, |range| range.outside];
-    first_of.into_iter().find_map(|first| {
-        ranges.sort_by_key(first);
-        let meets = |pair: &&[IdRange]| first(&pair[1]) - first(&pair[0]) < pair[0].count;
-        ranges.windows(2).find(meets).map(|pair| (pair[0], pair[1]))
-    })
-}
-
-/// `INSIDE:OUTSIDE:COUNT`, none of it empty and none past the last id.
-fn id_range(text: &str) -> Option<IdRange> {
-    let numbers: Vec<u32> = text.split(':').map(str::parse).collect::<Result<_, _>>().ok()?;
-    let [inside, outside, count] = numbers[..] else { return None };
-    let range = IdRange { inside, outside, count };
-    range.fits().then_some(range)
 }

@@ -2,14 +2,15 @@
 //! where the file may be written; whoever reads does so in a copy.
 
 use std::ffi::OsString;
-use std::fs::{self, File};
+use std::fs::{self, File, Metadata};
 use std::io::{Read, Seek, SeekFrom};
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, ErrorCode};
-use rustix::fs::OFlags;
 use tempfile::TempDir;
+
+use crate::files::open_regular;
 
 use super::{PATIENCE, StoreError, bounded, flags, plain};
 
@@ -20,8 +21,7 @@ const NAMES_ANOTHER: [u8; 8] = [0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7];
 /// Refuses a file beside which something lies that SQLite would follow and Tarvek never writes, and returns the size.
 pub(super) fn look(file: &Path) -> Result<u64, StoreError> {
     let mut head = Vec::new();
-    let opened = regular(file)?;
-    let meta = opened.metadata().map_err(|_| unreadable())?;
+    let (opened, meta) = regular(file)?;
     (&opened).take(20).read_to_end(&mut head).map_err(|_| unreadable())?;
     // Write-ahead logs (SQLite's file format, section 1.3.3).
     if head.get(18..20).is_some_and(|versions| versions.contains(&2)) {
@@ -40,7 +40,7 @@ pub(super) fn look(file: &Path) -> Result<u64, StoreError> {
             return Err(foreign("the journal beside it is none of Tarvek's"));
         }
         let mut end = [0; 8];
-        let mut opened = regular(&journal)?;
+        let (mut opened, _) = regular(&journal)?;
         let long = opened.seek(SeekFrom::End(-8)).is_ok();
         if long && opened.read_exact(&mut end).is_ok() && end == NAMES_ANOTHER {
             return Err(foreign("the journal beside it is none of Tarvek's"));
@@ -82,7 +82,7 @@ impl Readable {
         let to = copy.path().join("host.survey");
         for (from, to) in [(file.to_owned(), to.clone()), (journal, beside(&to, "-journal"))] {
             let mut new = File::create_new(&to).map_err(cant)?;
-            std::io::copy(&mut regular(&from)?, &mut new).map_err(cant)?;
+            std::io::copy(&mut regular(&from)?.0, &mut new).map_err(cant)?;
         }
         let size = look(&to)?;
         let mut db = Connection::open_with_flags(plain(&to), flags(true))?;
@@ -114,12 +114,8 @@ fn beside(file: &Path, ending: &str) -> PathBuf {
     name.into()
 }
 
-/// Opens a file if it is a regular one; a FIFO in its place is not waited for.
-fn regular(file: &Path) -> Result<File, StoreError> {
-    let nonblock = i32::try_from(OFlags::NONBLOCK.bits()).expect("a flag is small");
-    let opened = File::options().read(true).custom_flags(nonblock).open(file);
-    let opened = opened.map_err(|_| unreadable())?;
-    if opened.metadata().is_ok_and(|meta| meta.is_file()) { Ok(opened) } else { Err(unreadable()) }
+fn regular(file: &Path) -> Result<(File, Metadata), StoreError> {
+    open_regular(file).map_err(|_| unreadable())
 }
 
 fn unreadable() -> StoreError {

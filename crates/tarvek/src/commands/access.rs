@@ -127,14 +127,17 @@ impl Question<'_> {
                 }
                 text
             }
-            Format::Json => json::text(&json::Access::new(
-                &asked.path,
-                &self.subject,
-                &answers,
-                below.as_ref(),
-                remedy.as_ref(),
-                &asked.layout,
-            )),
+            Format::Json => json::text(
+                &json::Access::new(
+                    &asked.path,
+                    &self.subject,
+                    &answers,
+                    below.as_ref(),
+                    remedy.as_ref(),
+                    &asked.layout,
+                )
+                .with_partial(self.site().partial()),
+            ),
         };
         self.screen.say(&text)?;
         let decisive = answers.iter().filter(|answer| wanted.contains(&answer.need));
@@ -158,7 +161,9 @@ impl Question<'_> {
             .collect();
         let text = match self.args.format {
             Format::Text => access::table(place, &needs, &rows, self.screen),
-            Format::Json => json::text(&json::AccessAll::new(place, &rows)),
+            Format::Json => {
+                json::text(&json::AccessAll::new(place, &rows).with_partial(self.site().partial()))
+            }
         };
         self.screen.say(&text)?;
         Ok(Outcome::Fine)
@@ -210,13 +215,10 @@ impl Question<'_> {
                 &made,
                 self.screen,
             ),
-            Format::Json => json::text(&json::NewEntries::new(
-                &self.asked.path,
-                &self.subject,
-                umask,
-                &add,
-                &made,
-            )),
+            Format::Json => json::text(
+                &json::NewEntries::new(&self.asked.path, &self.subject, umask, &add, &made)
+                    .with_partial(self.site().partial()),
+            ),
         };
         self.screen.say(&text)?;
         Ok(outcome(&[add.allowed()]))

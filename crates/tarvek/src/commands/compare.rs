@@ -14,13 +14,14 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<Outcome, Failur
         return Err(Failure::with_remedy(message, "give two surveys of one host"));
     }
     let differences = compare(&old, &new);
+    let partial = [&old, &new].into_iter().filter(|facts| !facts.complete).map(|facts| &facts.name);
     let text = match args.format {
         Format::Text => view::text(&differences, screen),
-        Format::Json => json::text(&json::Compare::from(&differences)),
+        Format::Json => {
+            json::text(&json::Compare::from(&differences).with_partial(partial.clone()))
+        }
     };
     screen.say(&text)?;
-    screen.tell_partial(
-        [&old, &new].into_iter().filter(|facts| !facts.complete).map(|facts| &facts.name),
-    );
+    screen.tell_partial(partial);
     Ok(if differences.is_empty() { Outcome::Fine } else { Outcome::Found })
 }

@@ -1,36 +1,30 @@
 //! Files that somebody named.
 
 use std::fs::File;
-use std::io::Read;
+use std::io::{ErrorKind, Read};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use tarvek_core::words::text::shown;
 use tarvek_formats::layout;
+use tarvek_host::files::{NotOpened, open_regular};
 
 use crate::outcome::Failure;
 
-/// Opens a regular file that somebody named, and tells its size; a FIFO or device in its place is never waited for.
+/// Opens a regular file that somebody named, and tells its size.
 pub(super) fn open_file(file: &Path) -> Result<(File, u64), Failure> {
-    let cant =
-        |why: &dyn std::fmt::Display| Failure::new(format!("can't read {}: {why}", name_of(file)));
-    let cant_open = |error: std::io::Error| match error.kind() {
-        std::io::ErrorKind::NotFound => cant(&"there is no such file"),
-        std::io::ErrorKind::PermissionDenied => cant(&"permission is denied"),
-        _ => cant(&error),
-    };
-    // A device may do something when it is opened, so it is looked at first, and again once it is open.
-    let kind = |meta: &std::fs::Metadata| match (meta.is_dir(), meta.is_file()) {
-        (true, _) => Err(cant(&"it is a folder")),
-        (_, false) => Err(cant(&"it is no regular file")),
-        _ => Ok(()),
-    };
-    kind(&std::fs::metadata(file).map_err(cant_open)?)?;
-    let open = File::options().read(true).custom_flags(libc::O_NONBLOCK).open(file);
-    let open = open.map_err(cant_open)?;
-    let meta = open.metadata().map_err(cant_open)?;
-    kind(&meta)?;
+    let (open, meta) = open_regular(file).map_err(|why| {
+        let why = match why {
+            NotOpened::Folder => "it is a folder".to_owned(),
+            NotOpened::Special => "it is no regular file".to_owned(),
+            NotOpened::Failed(error) => match error.kind() {
+                ErrorKind::NotFound => "there is no such file".to_owned(),
+                ErrorKind::PermissionDenied => "permission is denied".to_owned(),
+                _ => error.to_string(),
+            },
+        };
+        Failure::new(format!("can't read {}: {why}", name_of(file)))
+    })?;
     Ok((open, meta.len()))
 }
 

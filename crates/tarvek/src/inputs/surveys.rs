@@ -53,7 +53,13 @@ pub(crate) fn listing(
         (true, Some(size)) => {
             MOST_UNPACKED.0.max(size.saturating_mul(MOST_UNPACKED.1)).min(MOST_LISTING)
         }
-        (true, None) => MOST_LISTING,
+        (true, None) => {
+            // What is packed is short; how long it is says what it may unpack to.
+            let mut bytes = Vec::new();
+            source.take(MOST_LISTING).read_to_end(&mut bytes).map_err(|error| cant(&error))?;
+            let size = bytes.len() as u64;
+            return listing(name, bytes.as_slice(), Some(size));
+        }
     };
     let read = if packed {
         listing::read_from(name, MultiGzDecoder::new(source), most)

@@ -34,6 +34,10 @@ pub(crate) struct Access {
     /// What would give what is refused, if a change of rights does.
     #[serde(skip_serializing_if = "Option::is_none")]
     remedy: Option<RemedyDoc>,
+    /// Hosts whose survey was broken off: what it lacks is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub(super) partial: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -123,6 +127,7 @@ impl Access {
         };
         Self {
             schema: "tarvek/access/1",
+            partial: Vec::new(),
             path: path.into(),
             subject: subject.into(),
             verdicts: verdicts.iter().map(VerdictDoc::from).collect(),
@@ -163,6 +168,10 @@ pub(crate) struct AccessAll {
     #[serde(flatten)]
     path: Path,
     everyone: Vec<PartyDoc>,
+    /// Hosts whose survey was broken off: what it lacks is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub(super) partial: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -196,6 +205,7 @@ impl AccessAll {
     pub(crate) fn new(place: &Place, rows: &[PartyRow]) -> Self {
         Self {
             schema: "tarvek/access-all/1",
+            partial: Vec::new(),
             host: place.host.raw().to_owned(),
             path: (&place.path).into(),
             everyone: rows.iter().map(PartyDoc::from).collect(),
@@ -219,6 +229,10 @@ pub(crate) struct NewEntries {
     add: VerdictDoc,
     /// A file, and a folder.
     made: Vec<MadeDoc>,
+    /// Hosts whose survey was broken off: what it lacks is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub(super) partial: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -261,6 +275,7 @@ impl NewEntries {
         };
         Self {
             schema: "tarvek/new-file/1",
+            partial: Vec::new(),
             path: path.into(),
             subject: subject.into(),
             umask: format!("{umask:04o}"),

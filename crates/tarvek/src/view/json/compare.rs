@@ -21,6 +21,10 @@ pub(crate) struct Compare {
     changed: Vec<ChangeDoc>,
     /// Mounts, accounts, groups, shares and other texts of the host.
     tables: Vec<TableDoc>,
+    /// Hosts whose survey was broken off: what it lacks is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub(super) partial: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -70,6 +74,7 @@ impl From<&Differences> for Compare {
         };
         Self {
             schema: "tarvek/compare/1",
+            partial: Vec::new(),
             appeared: differences.appeared.iter().map(bunch).collect(),
             vanished: differences.vanished.iter().map(bunch).collect(),
             changed: differences.changed.iter().map(change).collect(),

@@ -7,12 +7,28 @@ mod compare;
 mod trace;
 
 use serde::Serialize;
+use tarvek_core::words::name::Name;
 use tarvek_core::words::text::is_unseen;
 
 pub(crate) use access::{Access, AccessAll, NewEntries};
 pub(crate) use check::Check;
 pub(crate) use compare::Compare;
 pub(crate) use trace::Trace;
+
+/// The answers that rest on surveys which may have been broken off.
+macro_rules! tell_partial {
+    ($($answer:ident),*) => {$(
+        impl $answer {
+            /// With the hosts of which that is so.
+            pub(crate) fn with_partial<'a>(mut self, hosts: impl Iterator<Item = &'a Name>) -> Self {
+                self.partial = hosts.map(|host| host.raw().to_owned()).collect();
+                self
+            }
+        }
+    )*};
+}
+
+tell_partial!(Access, AccessAll, NewEntries, Trace, Compare);
 
 /// Renders a document, with a line feed at its end.
 pub(crate) fn text<T: Serialize>(document: &T) -> String {

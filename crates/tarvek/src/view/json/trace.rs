@@ -31,6 +31,10 @@ pub(crate) struct Trace {
     /// Why it does not, if it does not.
     #[serde(skip_serializing_if = "Option::is_none")]
     broken: Option<String>,
+    /// Hosts whose survey was broken off: what it lacks is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub(super) partial: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -74,6 +78,7 @@ impl Trace {
         let absent = absent.map(|absent| format!("{} is not mounted", absent.at.path));
         Self {
             schema: "tarvek/trace/1",
+            partial: Vec::new(),
             path: (&route.asked).into(),
             from: route.view.to_string(),
             ends: Ends { host: here.host.raw().to_owned(), path: (&here.path).into() },

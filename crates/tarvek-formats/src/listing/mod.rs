@@ -17,9 +17,11 @@
 //! complete
 //! ```
 
+mod columns;
+mod split;
+
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
-use std::ops::Range;
 
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
 use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
@@ -32,6 +34,8 @@ use tarvek_core::words::file_name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 
+use self::columns::Columns;
+use self::split::{Line, Sections};
 use crate::escape::{escape, unescape, unescape_acl};
 use crate::mistake::{Refused, in_line};
 use crate::{accounts, acl, fstab, mountinfo, told};
@@ -42,11 +46,6 @@ const AGAIN: &str = "collect it again, and copy the whole output";
 
 /// The longest path that is read, in bytes. A tree may be deeper than `PATH_MAX`, but nobody's collector gets there.
 const LONGEST_PATH: usize = 1 << 16;
-
-/// Whether some bytes are the start of a listing, of whatever version.
-pub fn is_listing(bytes: &[u8]) -> bool {
-    bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes).starts_with(b"tarvek-listing ")
-}
 
 /// Why a listing is not read.
 #[derive(Debug)]
@@ -122,207 +121,6 @@ fn facts(reader: Reader) -> Result<HostFacts, Refused> {
         tree,
         gaps,
     })
-}
-
-/// A line with its number.
-type Line<'a> = (usize, &'a [u8]);
-
-#[derive(Default)]
-struct Section {
-    columns: Vec<String>,
-    start: usize,
-    /// The number of each line, and where its contents stand in the text.
-    lines: Vec<(usize, Range<usize>)>,
-}
-
-#[derive(Default)]
-struct Sections {
-    text: Vec<u8>,
-    /// The line of each header, and its value.
-    headers: HashMap<String, (usize, String)>,
-    sections: HashMap<String, Section>,
-}
-
-/// How much is taken from a source at a time.
-const CHUNK: usize = 1 << 16;
-
-/// The longest line, in bytes: a path whose every byte is escaped, and what stands before it.
-const LONGEST_LINE: usize = LONGEST_PATH * 4 + 4096;
-
-impl Sections {
-    fn split(file: &str, mut source: impl Read, most: u64) -> Result<Self, Unread> {
-        let mut splitter = Splitter { file, ..Splitter::default() };
-        // Up to where the text has been split.
-        let mut done = 0;
-        loop {
-            let text = &mut splitter.sections.text;
-            let before = text.len();
-            let taken = source.by_ref().take(CHUNK as u64).read_to_end(text);
-            taken.map_err(Unread::Broken)?;
-            let ends = text.len() == before;
-            if text.len() as u64 > most {
-                return Err(Unread::TooLong(most));
-            }
-            if before == 0 && text.starts_with(b"\xef\xbb\xbf") {
-                done = 3;
-            }
-            while let Some(length) = splitter.sections.text[done..].iter().position(|&b| b == b'\n')
-            {
-                splitter.line(done..done + length)?;
-                done += length + 1;
-            }
-            let waiting = splitter.sections.text.len() - done;
-            if splitter.number == 0 && waiting > 4 * FIRST_LINE.len() {
-                splitter.line(done..done + 4 * FIRST_LINE.len())?;
-            }
-            if waiting > LONGEST_LINE {
-                splitter.number += 1;
-                let message = format!("a line of more than {LONGEST_LINE} bytes");
-                return Err(splitter.refuse(b"", message, AGAIN).into());
-            }
-            if ends {
-                let end = splitter.sections.text.len();
-                splitter.line(done..end)?;
-                return Ok(splitter.end()?);
-            }
-        }
-    }
-
-    fn lines(&self, name: &str) -> impl Iterator<Item = Line<'_>> {
-        let lines = self.sections.get(name).into_iter().flat_map(|section| &section.lines);
-        lines.map(|(n, range)| (*n, &self.text[range.clone()]))
-    }
-}
-
-/// Takes a listing apart line by line.
-#[derive(Default)]
-struct Splitter<'a> {
-    file: &'a str,
-    sections: Sections,
-    /// The number of the line at hand.
-    number: usize,
-    /// The section that is open.
-    open: Option<String>,
-    complete: bool,
-    /// The last line that is not empty.
-    last: (usize, Range<usize>),
-}
-
-impl Splitter<'_> {
-    fn refuse(&self, line: &[u8], message: String, remedy: &str) -> Refused {
-        in_line(self.file, self.number, 1, line, message, remedy)
-    }
-
-    fn line(&mut self, mut range: Range<usize>) -> Result<(), Refused> {
-        self.number += 1;
-        let n = self.number;
-        // A copy through another system may have changed the line ends.
-        if self.sections.text[range.clone()].ends_with(b"\r") {
-            range.end -= 1;
-        }
-        let line = &self.sections.text[range.clone()];
-        let refuse = |message: String, remedy: &str| Err(self.refuse(line, message, remedy));
-        if n == 1 {
-            if line == FIRST_LINE.as_bytes() {
-                self.last = (1, range);
-                return Ok(());
-            }
-            return match line.strip_prefix(b"tarvek-listing ") {
-                Some(version) => {
-                    let ends = |b: &u8| b.is_ascii_whitespace() || b.is_ascii_control();
-                    let word =
-                        &version[..version.iter().position(ends).unwrap_or(version.len()).min(20)];
-                    let (message, remedy) = if word == b"1" {
-                        // What follows may be the whole listing, which is no part of a message.
-                        let message = "something follows the version in the first line";
-                        (message.to_owned(), "copy it as text, so that its lines end as they did")
-                    } else {
-                        let message = format!(
-                            "a listing of version {}; this Tarvek reads version 1",
-                            shown(word)
-                        );
-                        (message, "collect it with this Tarvek's collector")
-                    };
-                    Err(self.refuse(b"", message, remedy))
-                }
-                None => {
-                    refuse("this is no listing".into(), "a listing starts with: tarvek-listing 1")
-                }
-            };
-        }
-        if line.is_empty() {
-            return Ok(());
-        }
-        if self.complete {
-            return refuse(
-                "there is more after the end of the listing".into(),
-                "give one listing per file",
-            );
-        }
-        if let Some(name) = &self.open {
-            if line.starts_with(b"|") {
-                let section = self.sections.sections.get_mut(name).expect("it was opened");
-                section.lines.push((n, range.start + 1..range.end));
-            } else if line == format!("end {name}").as_bytes() {
-                self.open = None;
-            } else {
-                let name = shown(name.as_bytes());
-                return refuse(
-                    format!("a line that does not belong into the section {name}"),
-                    AGAIN,
-                );
-            }
-            self.last = (n, range);
-            return Ok(());
-        }
-        let text = String::from_utf8_lossy(line);
-        let mut words = text.split_whitespace();
-        match words.next() {
-            None => {}
-            Some("complete") => self.complete = true,
-            Some("section") => {
-                let name = words.next().unwrap_or_default().to_owned();
-                let columns = words.map(str::to_owned).collect();
-                let section = Section { columns, start: n, lines: Vec::new() };
-                if self.sections.sections.contains_key(&name) {
-                    return refuse(
-                        format!("a second section {}", shown(name.as_bytes())),
-                        "give one listing per file",
-                    );
-                }
-                self.sections.sections.insert(name.clone(), section);
-                self.open = Some(name);
-            }
-            Some(key) if key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_') => {
-                let value = text[key.len()..].trim();
-                let value = String::from_utf8_lossy(&unescape(value.as_bytes())).into_owned();
-                if self.sections.headers.contains_key(key) {
-                    return refuse(
-                        format!("a second line {}", shown(key.as_bytes())),
-                        "give one listing per file",
-                    );
-                }
-                let key = key.to_owned();
-                self.sections.headers.insert(key, (n, value));
-            }
-            Some(_) => return refuse("a line that is no part of a listing".into(), AGAIN),
-        }
-        self.last = (n, range);
-        Ok(())
-    }
-
-    fn end(self) -> Result<Sections, Refused> {
-        if self.complete {
-            return Ok(self.sections);
-        }
-        let place = match &self.open {
-            Some(name) => format!(" in the section {}", shown(name.as_bytes())),
-            None => String::new(),
-        };
-        let (number, range) = self.last;
-        let message = format!("the listing is cut off after this line{place}");
-        Err(in_line(self.file, number, 1, &self.sections.text[range], message, AGAIN))
-    }
 }
 
 struct Reader<'a> {
@@ -687,119 +485,6 @@ impl Within {
             none: self.none || roots.none.contains(path),
         }
     }
-}
-
-/// Where each field stands in a line of the tree; the path is last.
-struct Columns {
-    names: Vec<Column>,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Column {
-    Type,
-    Mode,
-    Uid,
-    Gid,
-    Size,
-    Allocated,
-    Inode,
-    Links,
-    Mtime,
-    Ctime,
-    Device,
-    Path,
-}
-
-impl Columns {
-    fn of(names: &[String]) -> Result<Self, String> {
-        let column = |name: &String| {
-            Ok(match name.as_str() {
-                "type" => Column::Type,
-                "mode" => Column::Mode,
-                "uid" => Column::Uid,
-                "gid" => Column::Gid,
-                "size" => Column::Size,
-                "allocated" => Column::Allocated,
-                "inode" => Column::Inode,
-                "links" => Column::Links,
-                "mtime" => Column::Mtime,
-                "ctime" => Column::Ctime,
-                "device" => Column::Device,
-                "path" => Column::Path,
-                other => return Err(format!("the unknown column {}", shown(other.as_bytes()))),
-            })
-        };
-        let names: Vec<Column> = names.iter().map(column).collect::<Result<_, _>>()?;
-        let needed = [Column::Type, Column::Mode, Column::Uid, Column::Gid];
-        if names.last() != Some(&Column::Path)
-            || needed.iter().any(|column| !names.contains(column))
-        {
-            return Err(
-                "the tree needs the columns type, mode, uid, gid and, last, path".to_owned()
-            );
-        }
-        Ok(Self { names })
-    }
-
-    /// The path as written, its column in the line, and the rest as numbers.
-    fn read<'l>(&self, line: &'l [u8]) -> Result<(&'l [u8], usize, Meta), (usize, String)> {
-        let mut meta = Meta::new(EntryKind::File, 0, 0, 0);
-        let mut at = 0;
-        for column in &self.names {
-            if *column == Column::Path {
-                break;
-            }
-            let length = line[at..].iter().position(|&b| b == b' ');
-            let length = length.ok_or((at + 1, "the line is too short".to_owned()))?;
-            let field = std::str::from_utf8(&line[at..at + length]).unwrap_or_default();
-            self.field(*column, field, &mut meta).ok_or_else(|| {
-                (at + 1, format!("{:?} is not what belongs here", shown(field.as_bytes())))
-            })?;
-            at += length + 1;
-        }
-        Ok((&line[at..], at + 1, meta))
-    }
-
-    fn field(&self, column: Column, field: &str, meta: &mut Meta) -> Option<()> {
-        let unknown = field == "-";
-        match column {
-            Column::Type => {
-                meta.kind = match field {
-                    "d" => EntryKind::Folder,
-                    "f" | "-" => EntryKind::File,
-                    "l" => EntryKind::Symlink,
-                    "p" => EntryKind::Fifo,
-                    "s" => EntryKind::Socket,
-                    "b" => EntryKind::BlockDevice,
-                    "c" => EntryKind::CharDevice,
-                    _ => return None,
-                }
-            }
-            Column::Mode => {
-                meta.mode = u16::from_str_radix(field, 8).ok().filter(|mode| *mode <= 0o7777)?
-            }
-            Column::Uid => meta.uid = field.parse().ok()?,
-            Column::Gid => meta.gid = field.parse().ok()?,
-            _ if unknown => {}
-            Column::Size => meta.size = field.parse().ok()?,
-            Column::Allocated => meta.allocated = Some(field.parse().ok()?),
-            Column::Inode => meta.inode = Some(field.parse().ok()?),
-            Column::Links => meta.links = field.parse().ok()?,
-            Column::Mtime => meta.modified = nanoseconds(field)?,
-            Column::Ctime => meta.changed = Some(nanoseconds(field)?),
-            Column::Device => meta.device = Some(field.parse().ok()?),
-            Column::Path => return None,
-        }
-        Some(())
-    }
-}
-
-/// `1795300000.5` as nanoseconds.
-fn nanoseconds(field: &str) -> Option<i64> {
-    let (seconds, fraction) = field.split_once('.').unwrap_or((field, ""));
-    let whole: i64 = seconds.parse().ok()?;
-    let digits: String = fraction.chars().chain(std::iter::repeat('0')).take(9).collect();
-    whole.checked_mul(1_000_000_000)?.checked_add(digits.parse().ok()?)
 }
 
 #[cfg(test)]
