@@ -54,7 +54,7 @@ fn sample<T>(cases: Vec<T>) -> Vec<T> {
     let most = std::env::var("TARVEK_CASES").map_or(40, |most| most.parse().unwrap());
     // Each place has the same characters after another; a step over all of them would take one only.
     let step = cases.len() / most + 1;
-    let step = if step % 3 == 0 { step + 1 } else { step };
+    let step = if step.is_multiple_of(3) { step + 1 } else { step };
     cases.into_iter().step_by(step).collect()
 }
 
