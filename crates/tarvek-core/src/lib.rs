@@ -4,8 +4,9 @@
 //! before it (`tests/architecture.rs` holds this):
 //!
 //! [`words`], [`kernel`], [`layout`] and [`facts`] (which do not know each other), [`site`], [`route`], [`judge`], [`scan`],
-//! [`remedy`], [`rules`], [`check`]; and [`draft`], a side room over the layout.
+//! [`remedy`], [`rules`], [`check`]; and the side rooms over the layout: [`draft`] and [`adopt`].
 
+pub mod adopt;
 pub mod check;
 pub mod draft;
 pub mod facts;

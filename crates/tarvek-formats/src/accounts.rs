@@ -8,43 +8,52 @@ use tarvek_core::words::terms::{Account, Group};
 /// Reads both files together: each account gets the groups that list it. Lines without numbers are passed over, as the
 /// C library does; password fields are never looked at.
 pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
-    let mut groups = Vec::new();
-    let mut memberships: HashMap<String, Vec<Name>> = HashMap::new();
-    for fields in records(group) {
-        let (Some(name), Some(Ok(gid))) = (fields.first(), fields.get(2).map(|gid| gid.parse()))
-        else {
-            continue;
-        };
-        for member in fields.get(3).into_iter().flat_map(|names| names.split(',')) {
-            let of_member = memberships.entry(member.trim().to_owned()).or_default();
-            let group = Name::from(name.as_str());
-            // A group may list somebody twice.
-            if of_member.last() != Some(&group) {
-                of_member.push(group);
-            }
-        }
-        groups.push(Group { name: name.as_str().into(), gid });
-    }
-    let mut accounts = Vec::new();
-    for fields in records(passwd) {
-        let (Some(name), Some(Ok(uid))) = (fields.first(), fields.get(2).map(|uid| uid.parse()))
-        else {
-            continue;
-        };
-        let gid = fields.get(3).and_then(|gid| gid.parse().ok());
-        let groups = memberships.get(name).cloned().unwrap_or_default();
-        accounts.push(Account { name: name.as_str().into(), uid, gid, groups });
-    }
-    (accounts, groups)
+    let (passwd, group) = (String::from_utf8_lossy(passwd), String::from_utf8_lossy(group));
+    let members = Members::of(group.lines());
+    let accounts = records(&passwd).filter_map(|line| members.account(line)).collect();
+    (accounts, records(&group).filter_map(self::group).collect())
 }
 
-fn records(text: &[u8]) -> impl Iterator<Item = Vec<String>> {
-    text.split(|&b| b == b'\n').filter(|line| !line.is_empty() && !line.starts_with(b"#")).map(
-        |line| {
-            let line = String::from_utf8_lossy(line);
-            line.trim_end_matches('\r').split(':').map(str::to_owned).collect()
-        },
-    )
+fn records(text: &str) -> impl Iterator<Item = &str> {
+    text.lines().filter(|line| !line.is_empty() && !line.starts_with('#'))
+}
+
+/// A line of `group(5)`.
+pub(crate) fn group(line: &str) -> Option<Group> {
+    let mut fields = line.split(':');
+    let name = fields.next()?;
+    Some(Group { name: name.into(), gid: fields.nth(1)?.parse().ok()? })
+}
+
+/// Which groups list whom.
+pub(crate) struct Members(HashMap<String, Vec<Name>>);
+
+impl Members {
+    /// From lines of `group(5)`.
+    pub(crate) fn of<'a>(lines: impl Iterator<Item = &'a str>) -> Self {
+        let mut members: HashMap<String, Vec<Name>> = HashMap::new();
+        for line in lines.filter(|line| !line.starts_with('#')) {
+            let Some(Group { name, .. }) = group(line) else { continue };
+            for member in line.split(':').nth(3).into_iter().flat_map(|names| names.split(',')) {
+                let of_member = members.entry(member.trim().to_owned()).or_default();
+                // A group may list somebody twice.
+                if of_member.last() != Some(&name) {
+                    of_member.push(name.clone());
+                }
+            }
+        }
+        Self(members)
+    }
+
+    /// A line of `passwd(5)`.
+    pub(crate) fn account(&self, line: &str) -> Option<Account> {
+        let mut fields = line.split(':');
+        let name = fields.next()?;
+        let uid = fields.nth(1)?.parse().ok()?;
+        let gid = fields.next().and_then(|gid| gid.parse().ok());
+        let groups = self.0.get(name).cloned().unwrap_or_default();
+        Some(Account { name: name.into(), uid, gid, groups })
+    }
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! `fstab(5)`.
 
 use tarvek_core::facts::mounts::FstabEntry;
+use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::secret;
@@ -10,25 +11,56 @@ use crate::escape::unescape;
 /// Reads the lines that mount something at a path; swap, comments and lines with too few fields are passed over, as
 /// `mount(8)` passes over them.
 pub fn read(text: &[u8]) -> Vec<FstabEntry> {
-    text.split(|&b| b == b'\n').filter_map(entry).collect()
+    let entry = |line| {
+        let (line, _) = self::line(line)?.ok()?;
+        Some(FstabEntry {
+            source: line.source,
+            point: AbsPath::new(&line.at).ok()?,
+            filesystem: line.filesystem,
+            options: line.options,
+        })
+    };
+    text.split(|&b| b == b'\n')
+        .filter_map(entry)
+        .filter(|entry| entry.filesystem != "swap")
+        .collect()
 }
 
-fn entry(line: &[u8]) -> Option<FstabEntry> {
-    let mut fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
-    let source = fields.next().filter(|field| !field.starts_with(b"#"))?;
-    let point = AbsPath::new(&unescape(fields.next()?)).ok()?;
+/// What a line says.
+#[derive(Debug)]
+pub(crate) struct Line {
+    pub(crate) source: Name,
+    /// As bytes; swap has no path.
+    pub(crate) at: Vec<u8>,
+    pub(crate) filesystem: Name,
+    pub(crate) options: MountOptions,
+}
+
+/// One line, with how many fields it has; `None` for comments and empty ones.
+pub(crate) fn line(line: &[u8]) -> Option<Result<(Line, usize), &'static str>> {
+    let fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
+    // A hash after the last field begins a comment.
+    let fields: Vec<&[u8]> = fields.take_while(|field| !field.starts_with(b"#")).collect();
     let text = |field: &[u8]| String::from_utf8_lossy(&unescape(field)).into_owned();
-    let filesystem = text(fields.next()?);
-    let options = fields.next().map(text).unwrap_or_else(|| "defaults".to_owned());
-    if filesystem == "swap" {
-        return None;
+    let (source, at, filesystem, rest) = match fields[..] {
+        [] => return None,
+        [source, at, filesystem, ref rest @ ..] => (source, at, filesystem, rest),
+        [_] => return Some(Err("it has one field, and needs six")),
+        _ => return Some(Err("it has two fields, and needs six")),
+    };
+    let options = rest.first().map_or_else(|| "defaults".to_owned(), |options| text(options));
+    for number in rest.iter().skip(1).take(2) {
+        if !number.iter().all(u8::is_ascii_digit) {
+            return Some(Err("the fifth and sixth field are numbers"));
+        }
     }
-    Some(FstabEntry {
+    let line = Line {
         source: secret::hide(&text(source)).into(),
-        point,
-        filesystem: filesystem.into(),
+        at: unescape(at),
+        filesystem: text(filesystem).into(),
         options: MountOptions::read(&options),
-    })
+    };
+    Some(Ok((line, fields.len().min(6))))
 }
 
 #[cfg(test)]

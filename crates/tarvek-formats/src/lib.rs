@@ -5,6 +5,7 @@
 pub mod accounts;
 pub mod acl;
 pub mod brief;
+pub mod config;
 pub mod emit;
 pub mod escape;
 mod forms;

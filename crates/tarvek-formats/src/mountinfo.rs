@@ -13,11 +13,15 @@ use crate::escape::unescape;
 /// The number of the first line, from 1, that is no line of such a table, and what is wrong with it.
 pub fn read(text: &[u8]) -> Result<MountTable, (usize, String)> {
     let lines = text.split(|&b| b == b'\n').enumerate().filter(|(_, line)| !line.is_empty());
-    let entries = lines.map(|(n, line)| entry(line).map_err(|what| (n + 1, what.to_owned())));
+    let entries = lines.map(|(n, line)| self::line(line).map_err(|what| (n + 1, what.to_owned())));
     Ok(MountTable::new(entries.collect::<Result<_, _>>()?))
 }
 
-fn entry(line: &[u8]) -> Result<MountEntry, &'static str> {
+/// One line.
+///
+/// # Errors
+/// What is wrong with it.
+pub(crate) fn line(line: &[u8]) -> Result<MountEntry, &'static str> {
     let line = line.strip_suffix(b"\r").unwrap_or(line);
     let mut fields = line.split(|&b| b == b' ').filter(|field| !field.is_empty());
     let mut next = |what| fields.next().ok_or(what);

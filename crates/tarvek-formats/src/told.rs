@@ -98,7 +98,7 @@ fn smb_shares(text: &str) -> Vec<SmbShare> {
 }
 
 /// `lantern:100000:65536`.
-fn subordinate(line: &str) -> Option<Subordinate> {
+pub(crate) fn subordinate(line: &str) -> Option<Subordinate> {
     let fields: Vec<&str> = line.trim().split(':').collect();
     let [owner, first, count] = fields[..] else { return None };
     Some(Subordinate {

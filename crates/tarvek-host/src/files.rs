@@ -85,6 +85,36 @@ pub fn write_new(folder: &Path, files: &[NewFile]) -> Result<(), NotWritten> {
     outcome
 }
 
+/// Writes a file anew, or for the first time: beside its place, then into it, so that there is always one of the two. A symlink stays, and
+/// what it leads to is written.
+///
+/// # Errors
+/// If it can't be written; then it is as it was.
+pub fn replace(file: &Path, contents: &[u8]) -> io::Result<()> {
+    let place = match std::fs::canonicalize(file) {
+        Ok(place) => place,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => file.to_owned(),
+        Err(error) => return Err(error),
+    };
+    let name = place.file_name().ok_or(io::ErrorKind::InvalidInput)?.to_string_lossy().into_owned();
+    let beside = place.with_file_name(format!(".{name}.tarvek-{}", std::process::id()));
+    let mode = std::fs::metadata(&place).ok().map(|meta| meta.permissions());
+    let mut open = File::create_new(&beside)?;
+    let written = (|| {
+        open.write_all(contents)?;
+        if let Some(mode) = mode {
+            open.set_permissions(mode)?;
+        }
+        open.sync_all()?;
+        std::fs::rename(&beside, &place)
+    })();
+    if written.is_err() {
+        // The error says what went wrong; a file that can't be removed either stays beside it.
+        let _ = std::fs::remove_file(&beside);
+    }
+    written
+}
+
 struct New<'a> {
     top: &'a OwnedFd,
     /// What was made, in this order: the folder it is in, its name, and whether it is a folder.

@@ -52,6 +52,7 @@ pub fn draft(brief: &Brief) -> Draft {
         intakes: drafter.intakes(),
         folders: drafter.folders(),
         rules: Default::default(),
+        adopted: Default::default(),
     };
     Draft { layout, reasons: drafter.reasons }
 }

@@ -3,8 +3,9 @@
 use crate::draft::brief::{Apps, Containers, Filesystem, Reach, Wanted};
 use crate::draft::{Area, Drafter, SHARED, absolute, in_group};
 use crate::layout::mount::{Mount, MountSource};
-use crate::layout::share::{NfsExport, Share, SmbOffer, Squash};
+use crate::layout::share::Share;
 use crate::words::name::Name;
+use crate::words::offer::{NfsExport, SmbOffer, Squash};
 use crate::words::options::MountOptions;
 use crate::words::path::AbsPath;
 use crate::words::terms::{Access, Origin, Os, Protocol};

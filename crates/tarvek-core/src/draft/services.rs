@@ -3,9 +3,10 @@
 use crate::draft::brief::{Containers, Wanted};
 use crate::draft::{Area, CONFIG, Drafter, absolute, config_of, declared, title};
 use crate::layout::intake::{Fetch, InView, Intake, Sort};
-use crate::layout::mapping::{Label, MapSource, Mapping};
+use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::service::{Library, RunAs, Service, ServiceRole};
 use crate::words::path::AbsPath;
+use crate::words::terms::Label;
 use crate::words::terms::{Access, Kind, Origin};
 
 impl Drafter<'_> {

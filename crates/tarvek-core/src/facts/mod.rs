@@ -2,6 +2,7 @@
 
 pub mod build;
 pub mod compare;
+pub mod configured;
 pub mod host;
 pub mod mounts;
 pub mod told;

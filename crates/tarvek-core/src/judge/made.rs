@@ -5,9 +5,9 @@ use crate::judge::verdict::{Answer, Need};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::new_entry::{Making, predict};
 use crate::kernel::object::Object;
-use crate::layout::share::SmbOffer;
 use crate::route::hops::{HopKind, Route};
 use crate::site::join::Site;
+use crate::words::offer::SmbOffer;
 use crate::words::terms::Protocol;
 
 /// What is made at the end of a route by whoever comes this way: their umask and what they ask for, what the mounts and

@@ -4,8 +4,7 @@ use crate::layout::mount::MountSource;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
 use crate::words::path::{AbsPath, PathFault};
-use crate::words::terms::{Access, Origin, Protocol};
-use crate::words::word::words;
+use crate::words::terms::{Access, Label, Origin, Protocol};
 
 /// A path that was written where only an absolute one works; a bad one is a finding, not a refusal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -80,15 +79,5 @@ impl Mapping {
     pub fn folder(&self) -> Option<(&AbsPath, &AbsPath)> {
         let MapSource::Folder(Declared { path: Ok(from), .. }) = &self.source else { return None };
         Some((from, self.to.path.as_ref().ok()?))
-    }
-}
-
-words! {
-    /// SELinux relabelling of a mapping.
-    pub enum Label {
-        /// `z`: other containers may use it too.
-        Shared = "shared",
-        /// `Z`: this container only.
-        Private = "private",
     }
 }

@@ -3,6 +3,7 @@
 //! `tarvek-formats` reads the text and makes it; every name that refers to a host, share or service is known to exist by
 //! then. Paths that only a judgement can refuse (`path/not-absolute`) stay as [`Declared`](crate::layout::mapping::Declared).
 
+use crate::layout::adopted::Adopted;
 use crate::layout::folder::Folder;
 use crate::layout::host::Host;
 use crate::layout::intake::Intake;
@@ -25,6 +26,7 @@ pub struct Layout {
     pub intakes: Vec<Intake>,
     pub folders: Vec<Folder>,
     pub rules: RuleSettings,
+    pub adopted: Adopted,
 }
 
 impl Layout {

@@ -3,10 +3,11 @@
 use std::net::{IpAddr, Ipv4Addr};
 
 use crate::kernel::subject::{NOBODY, Subject};
-use crate::layout::share::{NfsExport, Share, Squash};
+use crate::layout::share::Share;
 use crate::route::spot::{Arrival, MountVia, OfferVia};
 use crate::site::join::Site;
 use crate::words::name::Name;
+use crate::words::offer::{NfsExport, Squash};
 use crate::words::terms::Access;
 
 /// How many supplementary groups an AUTH_SYS credential carries (RFC 5531, appendix A).

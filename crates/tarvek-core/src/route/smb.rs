@@ -2,10 +2,11 @@
 
 use crate::kernel::gate::Gate;
 use crate::kernel::subject::{NOBODY, Subject, Token};
-use crate::layout::share::{Share, SmbOffer};
+use crate::layout::share::Share;
 use crate::route::spot::{Arrival, MountVia, OfferVia};
 use crate::site::join::Site;
 use crate::words::name::Name;
+use crate::words::offer::SmbOffer;
 use crate::words::options::MountOptions;
 use crate::words::place::Place;
 use crate::words::terms::{Access, Account};

@@ -92,3 +92,13 @@ words! {
         HomeVideo = "home-video",
     }
 }
+
+words! {
+    /// SELinux relabelling of a mapping.
+    pub enum Label {
+        /// `z`: other containers may use it too.
+        Shared = "shared",
+        /// `Z`: this container only.
+        Private = "private",
+    }
+}

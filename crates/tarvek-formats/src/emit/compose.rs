@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 
 use serde_json::{Map, Value, json};
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::mapping::{EngineMount, Label, MapSource, Mapping};
+use tarvek_core::layout::mapping::{EngineMount, MapSource, Mapping};
 use tarvek_core::layout::mount::MountSource;
 use tarvek_core::layout::service::{Service, UserNs};
 use tarvek_core::layout::site::Layout;
+use tarvek_core::words::terms::Label;
 use tarvek_core::words::terms::{Access, Protocol};
 
 use super::quote::yaml as string;

@@ -1,8 +1,8 @@
 //! Lines for an NFS server's exports (`exports(5)`).
 
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::share::NfsExport;
 use tarvek_core::layout::site::Layout;
+use tarvek_core::words::offer::NfsExport;
 
 use super::quote::exports_path;
 use super::{Emitted, Piece, Source, say, text, without_secret};

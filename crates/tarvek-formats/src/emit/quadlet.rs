@@ -1,10 +1,11 @@
 //! Containers of a host as units that Podman makes systemd services of (`podman-systemd.unit(5)`).
 
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::mapping::{Label, MapSource};
+use tarvek_core::layout::mapping::MapSource;
 use tarvek_core::layout::service::{Service, UserNs};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::terms::Access;
+use tarvek_core::words::terms::Label;
 
 use super::quote::{comment, unit_path, volume_part};
 use super::{Emitted, Piece, Source, Unsayable, container, further_groups, ids, port, say};

@@ -1,8 +1,8 @@
 //! Stanzas for an SMB server (`smb.conf(5)`).
 
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::share::SmbOffer;
 use tarvek_core::layout::site::Layout;
+use tarvek_core::words::offer::SmbOffer;
 
 use super::quote::{smb_name, smb_value};
 use super::{Emitted, Piece, Source, say, text};

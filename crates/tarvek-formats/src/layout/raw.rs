@@ -11,10 +11,11 @@ use serde::Deserialize;
 use tarvek_core::layout::folder::{Purpose, Right};
 use tarvek_core::layout::host::HostRole;
 use tarvek_core::layout::intake::Want;
-use tarvek_core::layout::mapping::Label;
 use tarvek_core::layout::service::ServiceRole;
-use tarvek_core::layout::share::{Also, Squash};
+use tarvek_core::layout::share::Also;
+use tarvek_core::words::offer::Squash;
 use tarvek_core::words::rule::Severity;
+use tarvek_core::words::terms::Label;
 use tarvek_core::words::terms::{Access, Kind, Os, Protocol};
 
 use crate::forms::{
@@ -48,6 +49,9 @@ pub(super) struct Raw {
     pub(super) intake: BTreeMap<At<String>, RawIntake>,
     /// Changed severities and silenced rules.
     pub(super) rules: RawRules,
+    /// Where `adopt` read what: by file, the parts of this layout with the line of the file. Findings point there, and what is named here
+    /// is not adopted a second time, also if it was taken out or changed since.
+    pub(super) adopted: BTreeMap<At<String>, BTreeMap<At<String>, u32>>,
 }
 
 /// A machine, or a system container inside one.

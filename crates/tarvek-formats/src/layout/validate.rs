@@ -10,17 +10,19 @@ use tarvek_core::layout::mapping::{Declared, EngineMount, MapSource, Mapping};
 use tarvek_core::layout::mount::{Mount, MountSource};
 use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, Translation, UserNs};
 use tarvek_core::layout::settings::{RuleSettings, Silence};
-use tarvek_core::layout::share::{NfsExport, Share, SmbOffer};
+use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::rules::registry;
 use tarvek_core::words::grammar::{self, Naming};
 use tarvek_core::words::name::Name;
+use tarvek_core::words::offer::{NfsExport, SmbOffer};
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::{AbsPath, PathFault, components};
 use tarvek_core::words::rule::RuleId;
 use tarvek_core::words::secret;
+use tarvek_core::words::spot::Spot;
 use tarvek_core::words::terms::{Access, Account, Group, LARGEST_ID, Origin, Protocol, id};
-use tarvek_core::words::text::{shown, size};
+use tarvek_core::words::text::{is_unseen, shown, size};
 
 use super::names::{Known, Names, refer};
 use super::ranges::{id_map, ranges};
@@ -38,7 +40,7 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     let names = Names::of(&raw);
     let mut validator =
         Validator { lines: Lines::of(text), names, mistakes, judged_later: Vec::new() };
-    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules } = raw;
+    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules, adopted } = raw;
     let site = secret::hide(&site.unwrap_or_default());
     let mut layout = Layout { site: site.into(), ..Layout::default() };
     for (name, raw) in in_order(host) {
@@ -69,6 +71,13 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         .filter_map(|(name, raw)| validator.intake(name, raw))
         .collect();
     layout.rules = validator.rules(rules);
+    for (file, parts) in adopted {
+        let file = Name::from(file.value);
+        for (part, line) in parts {
+            layout.adopted.parts.insert(part.value, Spot { file: file.clone(), line });
+        }
+    }
+    layout.place_adopted();
     validator.unknown_accounts(&layout);
     if !validator.mistakes.is_empty() {
         for (span, message, remedy) in validator.judged_later {
@@ -331,6 +340,12 @@ impl Validator<'_, '_, '_> {
                     format!("{:?} is no name of a property", shown(name.value.as_bytes()));
                 let remedy = "use letters, digits, :, -, . and _".to_owned();
                 self.mistakes.add(name.span, message, Some(remedy));
+            }
+            if let Some(c) = value.value.chars().find(|c| is_unseen(*c)) {
+                let message =
+                    format!("the value has a character that is not seen (U+{:04X})", u32::from(c));
+                let remedy = "write it as the filesystem prints it".to_owned();
+                self.mistakes.add(value.span.clone(), message, Some(remedy));
             }
             properties.push((name.value, secret::hide(&value.value)));
         }

@@ -2,18 +2,19 @@
 
 use tarvek_core::kernel::subject::IdRange;
 use tarvek_core::layout::folder::Right;
-use tarvek_core::layout::host::Host;
+use tarvek_core::layout::host::{Dataset, Host};
 use tarvek_core::layout::intake::Intake;
 use tarvek_core::layout::mapping::{Declared, MapSource, Mapping};
 use tarvek_core::layout::mount::{Mount, MountSource};
 use tarvek_core::layout::service::{GroupRef, Library, RunAs, Service, Translation};
 use tarvek_core::layout::settings::Silence;
-use tarvek_core::layout::share::{NfsExport, Share};
+use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
+use tarvek_core::words::offer::NfsExport;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::rule::{RuleId, Severity};
-use tarvek_core::words::terms::{Access, Group, Os};
+use tarvek_core::words::terms::{Access, Account, Group, Os};
 
 /// A layout as text. `notes` gives the comments for a part by its name: `host.granary`, `share.media`, `service.lantern`,
 /// `intake.films`, or the path of a dataset, folder or mount.
@@ -87,10 +88,7 @@ impl Writer<'_> {
             self.lines_of("map", host.map.iter().map(mapping).collect());
         }
         if !host.idmap.is_empty() {
-            let range = |r: &IdRange| {
-                format!("{{ inside = {}, outside = {}, count = {} }}", r.inside, r.outside, r.count)
-            };
-            self.line("idmap", &list(host.idmap.iter().map(range)));
+            self.line("idmap", &list(host.idmap.iter().map(id_range)));
         }
         self.maybe("selinux", host.selinux.map(|on| on.to_string()));
         self.maybe("manage_gids", host.manage_gids.then(|| "true".to_owned()));
@@ -100,25 +98,7 @@ impl Writer<'_> {
                 for note in (self.notes)(dataset.name.raw()) {
                     self.text += &format!("  # {note}\n");
                 }
-                let mut parts = vec![
-                    format!("name = {}", named(&dataset.name)),
-                    format!("at = {}", path(&dataset.at)),
-                ];
-                parts.extend(
-                    dataset.filesystem.iter().map(|f| format!("filesystem = {}", named(f))),
-                );
-                parts
-                    .extend(dataset.quota.map(|q| format!("quota = {}", quoted(&format!("{q}B")))));
-                if !dataset.properties.is_empty() {
-                    let property = |(name, value): &(String, String)| {
-                        format!("{} = {}", key(name), quoted(value))
-                    };
-                    let mut properties = dataset.properties.clone();
-                    properties.sort();
-                    let all = braces(properties.iter().map(property));
-                    parts.push(format!("properties = {all}"));
-                }
-                self.text += &format!("  {{ {} }},\n", parts.join(", "));
+                self.text += &format!("  {},\n", self::dataset(dataset));
             }
             self.text += "]\n";
         }
@@ -129,13 +109,7 @@ impl Writer<'_> {
         if !host.accounts.is_empty() {
             self.text += &format!("\n[{name}.accounts]\n");
             for account in &host.accounts {
-                let mut parts = vec![format!("uid = {}", account.uid)];
-                parts.extend(account.gid.map(|gid| format!("gid = {gid}")));
-                if !account.groups.is_empty() {
-                    let groups = list(account.groups.iter().map(named));
-                    parts.push(format!("groups = {groups}"));
-                }
-                self.line(&key(account.name.raw()), &format!("{{ {} }}", parts.join(", ")));
+                self.line(&key(account.name.raw()), &self::account(account));
             }
         }
     }
@@ -155,22 +129,6 @@ impl Writer<'_> {
         );
         self.line("host", &named(&share.host));
         self.line("path", &path(&share.path));
-        let export = |e: &NfsExport| {
-            let mut parts = vec![
-                format!("clients = {}", named(&e.clients)),
-                format!("access = {}", quoted(e.access.word())),
-                format!("squash = {}", quoted(e.squash.word())),
-            ];
-            parts.extend(e.anonuid.map(|id| format!("anonuid = {id}")));
-            parts.extend(e.anongid.map(|id| format!("anongid = {id}")));
-            if e.crossmnt {
-                parts.push("crossmnt = true".into());
-            }
-            if !e.options.is_empty() {
-                parts.push(format!("options = {}", quoted(&e.options.join(","))));
-            }
-            format!("{{ {} }}", parts.join(", "))
-        };
         if !share.nfs.is_empty() {
             self.line("nfs", &list(share.nfs.iter().map(export)));
         }
@@ -318,7 +276,54 @@ impl Writer<'_> {
     }
 }
 
-fn mapping(map: &Mapping) -> String {
+pub(super) fn dataset(dataset: &Dataset) -> String {
+    let mut parts =
+        vec![format!("name = {}", named(&dataset.name)), format!("at = {}", path(&dataset.at))];
+    parts.extend(dataset.filesystem.iter().map(|f| format!("filesystem = {}", named(f))));
+    parts.extend(dataset.quota.map(|q| format!("quota = {}", quoted(&format!("{q}B")))));
+    if !dataset.properties.is_empty() {
+        let property =
+            |(name, value): &(String, String)| format!("{} = {}", key(name), quoted(value));
+        let mut properties = dataset.properties.clone();
+        properties.sort();
+        let all = braces(properties.iter().map(property));
+        parts.push(format!("properties = {all}"));
+    }
+    format!("{{ {} }}", parts.join(", "))
+}
+
+pub(super) fn account(account: &Account) -> String {
+    let mut parts = vec![format!("uid = {}", account.uid)];
+    parts.extend(account.gid.map(|gid| format!("gid = {gid}")));
+    if !account.groups.is_empty() {
+        parts.push(format!("groups = {}", list(account.groups.iter().map(named))));
+    }
+    format!("{{ {} }}", parts.join(", "))
+}
+
+pub(super) fn id_range(range: &IdRange) -> String {
+    let IdRange { inside, outside, count } = range;
+    format!("{{ inside = {inside}, outside = {outside}, count = {count} }}")
+}
+
+pub(super) fn export(export: &NfsExport) -> String {
+    let mut parts = vec![
+        format!("clients = {}", named(&export.clients)),
+        format!("access = {}", quoted(export.access.word())),
+        format!("squash = {}", quoted(export.squash.word())),
+    ];
+    parts.extend(export.anonuid.map(|id| format!("anonuid = {id}")));
+    parts.extend(export.anongid.map(|id| format!("anongid = {id}")));
+    if export.crossmnt {
+        parts.push("crossmnt = true".into());
+    }
+    if !export.options.is_empty() {
+        parts.push(format!("options = {}", quoted(&export.options.join(","))));
+    }
+    format!("{{ {} }}", parts.join(", "))
+}
+
+pub(super) fn mapping(map: &Mapping) -> String {
     let mut parts = match &map.source {
         MapSource::Folder(from) => vec![format!("from = {}", written(from))],
         MapSource::Share(mount) => {
@@ -370,16 +375,16 @@ fn library(library: &Library) -> String {
     format!("{{ {} }}", parts.join(", "))
 }
 
-fn named(name: &Name) -> String {
+pub(super) fn named(name: &Name) -> String {
     quoted(name.raw())
 }
 
-fn quoted(text: &str) -> String {
+pub(super) fn quoted(text: &str) -> String {
     toml::Value::from(text).to_string()
 }
 
 /// A bare key where TOML takes one.
-fn key(name: &str) -> String {
+pub(super) fn key(name: &str) -> String {
     let bare = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-');
     if !name.is_empty() && name.bytes().all(bare) { name.to_owned() } else { quoted(name) }
 }

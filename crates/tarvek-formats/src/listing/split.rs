@@ -162,7 +162,7 @@ impl Splitter<'_> {
             return Ok(());
         }
         let text = String::from_utf8_lossy(line);
-        let mut words = text.split_whitespace();
+        let mut words = text.split_ascii_whitespace();
         match words.next() {
             None => {}
             Some("complete") => self.complete = true,
@@ -180,7 +180,8 @@ impl Splitter<'_> {
                 self.open = Some(name);
             }
             Some(key) if key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_') => {
-                let value = text[key.len()..].trim();
+                // Other blanks are part of a name, and are shown there.
+                let value = text[key.len()..].trim_ascii();
                 let value = String::from_utf8_lossy(&unescape(value.as_bytes())).into_owned();
                 if self.sections.headers.contains_key(key) {
                     return refuse(

@@ -1,6 +1,7 @@
 //! The command line, a file per command. Doc comments of options are the help text.
 
 mod access;
+mod adopt;
 mod check;
 mod compare;
 mod demo;
@@ -17,6 +18,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use access::{AccessArgs, AttemptArgs};
+pub(crate) use adopt::AdoptArgs;
 pub(crate) use check::CheckArgs;
 pub(crate) use compare::CompareArgs;
 pub(crate) use demo::DemoArgs;
@@ -88,6 +90,11 @@ pub(crate) enum Command {
         after_help = "Examples:\n  tarvek draft --brief brief.toml -o tarvek.toml\n  tarvek draft --storage granary --pool loft --filesystem zfs --kind films --serve lantern=840"
     )]
     Draft(Box<DraftArgs>),
+    /// Make a layout from what exists: Compose files, fstab, exports, smb.conf, units, account files
+    #[command(
+        after_help = "Examples:\n  tarvek adopt granary:/etc/exports millrace:compose.yaml -o tarvek.toml\n  tarvek adopt conf/granary conf/millrace --format json"
+    )]
+    Adopt(AdoptArgs),
     /// Write real configuration from a layout
     #[command(
         after_help = "Examples:\n  tarvek emit exports --host granary\n  tarvek emit compose --host millrace -o out"

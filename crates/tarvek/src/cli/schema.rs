@@ -25,6 +25,8 @@ pub(crate) enum SchemaOf {
     AccessAll,
     /// The output of access --new-file
     NewFile,
+    /// The output of adopt
+    Adopt,
     /// The output of compare
     Compare,
 }

@@ -1,6 +1,7 @@
 //! One file per command. A command composes what the other crates do, and judges nothing itself.
 
 mod access;
+mod adopt;
 mod attempt;
 mod check;
 mod compare;
@@ -22,6 +23,7 @@ pub(crate) fn run(arguments: Arguments, screen: &Screen) -> Result<Outcome, Fail
     match &arguments.command {
         Command::Demo(args) => demo::run(globals, args, screen),
         Command::Draft(args) => draft::run(args, screen),
+        Command::Adopt(args) => adopt::run(args, screen),
         Command::Emit(args) => emit::run(globals, args, screen),
         Command::Check(args) => check::run(globals, args, screen),
         Command::Trace(args) => trace::run(globals, args, screen),

@@ -13,33 +13,50 @@ use crate::outcome::Failure;
 
 /// Opens a regular file that somebody named, and tells its size.
 pub(super) fn open_file(file: &Path) -> Result<(File, u64), Failure> {
-    let (open, meta) = open_regular(file).map_err(|why| {
-        let why = match why {
-            NotOpened::Folder => "it is a folder".to_owned(),
-            NotOpened::Special => "it is no regular file".to_owned(),
-            NotOpened::Failed(error) => match error.kind() {
-                ErrorKind::NotFound => "there is no such file".to_owned(),
-                ErrorKind::PermissionDenied => "permission is denied".to_owned(),
-                _ => error.to_string(),
-            },
-        };
-        Failure::new(format!("can't read {}: {why}", name_of(file)))
-    })?;
-    Ok((open, meta.len()))
+    opened(file).map_err(|why| cant(file, &why))
 }
 
 /// Reads a regular file that somebody named.
 pub(super) fn read_file(file: &Path, most: u64) -> Result<Vec<u8>, Failure> {
-    let cant =
-        |why: &dyn std::fmt::Display| Failure::new(format!("can't read {}: {why}", name_of(file)));
-    let (open, size) = open_file(file)?;
+    contents(file, most).map_err(|why| cant(file, &why))
+}
+
+/// Reads a small text file that another one names.
+///
+/// # Errors
+/// Why it can't be read, in words.
+pub(super) fn named_file(file: &Path) -> Result<Vec<u8>, String> {
+    contents(file, layout::MOST_BYTES as u64)
+}
+
+fn cant(file: &Path, why: &str) -> Failure {
+    Failure::new(format!("can't read {}: {why}", name_of(file)))
+}
+
+fn opened(file: &Path) -> Result<(File, u64), String> {
+    let (open, meta) = open_regular(file).map_err(|why| match why {
+        NotOpened::Folder => "it is a folder".to_owned(),
+        NotOpened::Special => "it is no regular file".to_owned(),
+        NotOpened::Failed(error) => match error.kind() {
+            ErrorKind::NotFound => "there is no such file".to_owned(),
+            ErrorKind::PermissionDenied => "permission is denied".to_owned(),
+            _ => error.to_string(),
+        },
+    })?;
+    Ok((open, meta.len()))
+}
+
+fn contents(file: &Path, most: u64) -> Result<Vec<u8>, String> {
+    let (open, size) = opened(file)?;
     let mut bytes = Vec::new();
-    open.take(most + 1).read_to_end(&mut bytes).map_err(|error| cant(&error))?;
+    open.take(most + 1).read_to_end(&mut bytes).map_err(|error| error.to_string())?;
     let size = size.max(bytes.len() as u64);
     if size > most {
-        let message =
-            format!("{} MiB is too large; at most {} MiB are read", size >> 20, most >> 20);
-        return Err(cant(&message));
+        return Err(format!(
+            "{} MiB is too large; at most {} MiB are read",
+            size >> 20,
+            most >> 20
+        ));
     }
     Ok(bytes)
 }

@@ -1,10 +1,12 @@
 //! From options to what a command works on: the layout that is meant, what was seen of its hosts, and the question.
 
+mod config;
 mod files;
 mod layout;
 mod question;
 mod surveys;
 
+pub(crate) use config::{Configured, configuration};
 pub(crate) use files::{name_of, small_file};
 pub(crate) use layout::layout;
 pub(crate) use question::{Asked, asked, numbers, places_of, site, subject, usual_subject};

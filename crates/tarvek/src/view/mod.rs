@@ -1,6 +1,7 @@
 //! Showing answers. Judgement is done before; nothing here decides anything.
 
 pub(crate) mod access;
+pub(crate) mod adopt;
 pub(crate) mod board;
 pub(crate) mod compare;
 pub(crate) mod draft;

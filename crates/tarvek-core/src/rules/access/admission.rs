@@ -1,12 +1,12 @@
 //! What lets somebody into a share that does not admit them.
 
-use crate::layout::share::SmbOffer;
 use crate::route::end::End;
 use crate::route::follow_written;
 use crate::route::hops::Route;
 use crate::rules::real::in_smb;
 use crate::site::join::Site;
 use crate::words::name::Name;
+use crate::words::offer::SmbOffer;
 use crate::words::remedy::{Remedy, Step};
 
 /// What makes a share admit whoever comes a way that it refuses; `None` if it does not refuse them.

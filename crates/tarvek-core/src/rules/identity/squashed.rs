@@ -106,8 +106,8 @@ const ANYONE: u32 = 0x7ff0_0000;
 mod tests {
     use super::RULE;
     use crate::layout::service::RunAs;
-    use crate::layout::share::Squash;
     use crate::tests::Scene;
+    use crate::words::offer::Squash;
     use crate::words::terms::Protocol;
 
     #[test]

@@ -1,6 +1,7 @@
 //! The JSON contract, a file per command: each document names its schema; unknown fields may be added.
 
 mod access;
+mod adopt;
 mod check;
 mod common;
 mod compare;
@@ -11,6 +12,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::text::is_unseen;
 
 pub(crate) use access::{Access, AccessAll, NewEntries};
+pub(crate) use adopt::Adopt;
 pub(crate) use check::Check;
 pub(crate) use compare::Compare;
 pub(crate) use trace::Trace;

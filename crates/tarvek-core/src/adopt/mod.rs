@@ -1,0 +1,175 @@
+//! From what the configuration of hosts says to a layout: one fact after another finds its place, and what no configuration says
+//! is guessed, with its reason.
+
+pub mod guess;
+mod hosts;
+mod network;
+mod services;
+
+use std::collections::{BTreeMap, HashSet};
+
+use crate::adopt::guess::Guess;
+use crate::facts::configured::Configuration;
+use crate::layout::host::{Host, HostRole};
+use crate::layout::mapping::Declared;
+use crate::layout::site::Layout;
+use crate::words::grammar::{self, Naming};
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::spot::Spot;
+use crate::words::terms::Origin;
+
+/// A layout that was made of configuration.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Adoption {
+    /// It has no places in a file yet. `adopted` says where each part was read.
+    pub layout: Layout,
+    /// In the order of the hosts.
+    pub guesses: Vec<Guess>,
+    /// What a layout can't say, with the reason.
+    pub left: Vec<(Spot, String)>,
+}
+
+/// Makes a layout of the configuration of some hosts. `known` is the layout that it will extend: names that it has taken, and
+/// shares that mounts may refer to.
+pub fn adopt(hosts: &[(Name, Configuration)], known: &Layout) -> Adoption {
+    let mut adopting = Adopting { known, names: HashSet::new(), done: Adoption::default() };
+    for (name, configuration) in hosts {
+        adopting.host(name, configuration, hosts);
+    }
+    for (name, configuration) in hosts {
+        adopting.shares(name, configuration);
+    }
+    for (name, configuration) in hosts {
+        adopting.mounts(name, configuration);
+        adopting.services(name, configuration);
+    }
+    adopting.roles();
+    adopting.libraries(hosts);
+    adopting.done
+}
+
+struct Adopting<'a> {
+    known: &'a Layout,
+    /// Names of services and shares that are taken.
+    names: HashSet<String>,
+    done: Adoption,
+}
+
+impl Adopting<'_> {
+    fn leave(&mut self, spot: &Spot, why: impl Into<String>) {
+        self.done.left.push((spot.clone(), why.into()));
+    }
+
+    /// Notes where a part was read; of two places the first counts. Whether the part is new.
+    fn part(&mut self, key: String, spot: &Spot) -> bool {
+        let parts = &mut self.done.layout.adopted.parts;
+        if parts.contains_key(&key) {
+            return false;
+        }
+        parts.insert(key, spot.clone());
+        true
+    }
+
+    fn guess(&mut self, host: &Name, about: String, what: String, because: String) {
+        self.done.guesses.push(Guess { host: host.clone(), about, what, because });
+    }
+
+    /// The host of that name, which is there already or made now.
+    fn host_named(&mut self, name: &Name) -> &mut Host {
+        let hosts = &mut self.done.layout.hosts;
+        let at = hosts.iter().position(|host| host.name == *name).unwrap_or_else(|| {
+            hosts.push(Host { name: name.clone(), ..Host::default() });
+            hosts.len() - 1
+        });
+        &mut hosts[at]
+    }
+
+    /// What hosts are for: those that offer something store it, those that run something are for that, others watch.
+    fn roles(&mut self) {
+        let layout = &self.done.layout;
+        let mut roles: BTreeMap<Name, (Vec<HostRole>, &str)> = BTreeMap::new();
+        for host in &layout.hosts {
+            let stores =
+                !host.datasets.is_empty() || layout.shares.iter().any(|s| s.host == host.name);
+            let runs = layout.services.iter().any(|service| service.host == host.name)
+                || host.inside.is_some()
+                || layout.hosts.iter().any(|other| other.inside.as_ref() == Some(&host.name));
+            let found = match (stores, runs) {
+                (true, true) => {
+                    (vec![HostRole::Storage, HostRole::Apps], "it offers shares, and runs services")
+                }
+                (true, false) => (vec![HostRole::Storage], "it offers shares or keeps datasets"),
+                (false, true) => (vec![HostRole::Apps], "it runs services"),
+                (false, false) => {
+                    (vec![HostRole::Client], "it offers nothing, and runs nothing that was read")
+                }
+            };
+            roles.insert(host.name.clone(), found);
+        }
+        for (name, (found, because)) in roles {
+            self.host_named(&name).roles.clone_from(&found);
+            // A host that is there has its roles from whoever wrote them.
+            if self.known.host(&name).is_none() {
+                let words: Vec<&str> = found.iter().map(|role| role.word()).collect();
+                let what = format!("host {name} is for {}", words.join(" and "));
+                self.guess(&name, format!("host.{}", name.raw()), what, because.to_owned());
+            }
+        }
+    }
+
+    /// A name that nothing else has: as it is, or with the host's before it.
+    fn free_name(
+        &mut self,
+        sort: &str,
+        name: &str,
+        host: &Name,
+        taken: impl Fn(&Name) -> bool,
+    ) -> Name {
+        let mut name = fitting(name);
+        let is_free = |adopting: &Self, name: &str| {
+            !adopting.names.contains(&format!("{sort} {name}")) && !taken(&Name::from(name))
+        };
+        if !is_free(self, &name) {
+            name = format!("{}-{name}", host.raw());
+            let mut n = 2;
+            while !is_free(self, &name) {
+                name = format!("{name}-{n}");
+                n += 1;
+            }
+        }
+        self.names.insert(format!("{sort} {name}"));
+        name.into()
+    }
+}
+
+/// A text as a name of a layout: what has no place in one becomes a hyphen.
+fn fitting(text: &str) -> String {
+    if grammar::fault(Naming::Thing, text).is_none() {
+        return text.to_owned();
+    }
+    let kept = |c: char| if c.is_alphanumeric() || matches!(c, '_' | '-' | '.') { c } else { '-' };
+    let text: String = text.chars().take(60).map(kept).collect();
+    let text = text.trim_matches(['-', '.']);
+    if grammar::fault(Naming::Thing, text).is_none() {
+        text.to_owned()
+    } else {
+        "unnamed".to_owned()
+    }
+}
+
+/// A path as a layout holds it; `None` if it is no text.
+fn declared(path: &[u8]) -> Option<Declared> {
+    let written = std::str::from_utf8(path).ok()?;
+    Some(Declared {
+        written: written.into(),
+        path: AbsPath::of_client(path),
+        origin: Origin::default(),
+    })
+}
+
+/// An absolute path as a layout holds it.
+fn absolute(path: &[u8]) -> Option<AbsPath> {
+    std::str::from_utf8(path).ok()?;
+    AbsPath::of_client(path).ok()
+}

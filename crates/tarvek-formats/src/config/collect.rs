@@ -1,0 +1,76 @@
+//! What readers of configuration have in common: facts with their places, lines that are not understood, and secrets that stand
+//! where anybody can read them.
+
+use std::collections::HashMap;
+
+use tarvek_core::facts::configured::{Configuration, Configured, Fact, Flaw, Skipped};
+use tarvek_core::words::name::Name;
+use tarvek_core::words::secret;
+use tarvek_core::words::spot::Spot;
+
+/// Of a line that is not understood no more is kept, in characters.
+const LONGEST: usize = 200;
+
+/// Gathers what files say.
+#[derive(Default)]
+pub(crate) struct Collect {
+    pub(crate) found: Configuration,
+    /// The lines of each file, without secrets.
+    lines: HashMap<Name, Vec<String>>,
+}
+
+impl Collect {
+    /// Takes a text whose lines are about to be read. Secrets in it are found here, whatever the format.
+    pub(crate) fn open(&mut self, file: &Name, text: &str, secrets_in: &'static str) {
+        if self.lines.contains_key(file) {
+            return;
+        }
+        let hidden = secret::hide(text);
+        for (n, (line, shown)) in text.lines().zip(hidden.lines()).enumerate() {
+            // A reference to a variable is no secret, and a comment is none that anything reads.
+            let said = line.trim_end() != shown.trim_end();
+            if said && !line.contains("${") && !line.trim_start().starts_with(['#', ';']) {
+                let spot = Spot { file: file.clone(), line: number(n) };
+                self.found.flaws.push((spot, Flaw::Secret(secrets_in)));
+            }
+        }
+        self.lines.insert(file.clone(), hidden.lines().map(cut).collect());
+    }
+
+    pub(crate) fn fact(&mut self, spot: &Spot, fact: Fact) {
+        self.found.facts.push(Configured { fact, spot: spot.clone() });
+    }
+
+    /// A line, or a part of it, that could not be understood.
+    pub(crate) fn skip(&mut self, spot: &Spot, why: impl Into<String>) {
+        let lines = self.lines.get(&spot.file);
+        let line = lines.and_then(|lines| lines.get((spot.line.max(1) - 1) as usize));
+        let text = line.map(|line| line.trim()).unwrap_or_default().into();
+        self.found.skipped.push(Skipped {
+            spot: spot.clone(),
+            text,
+            why: secret::hide(&why.into()),
+        });
+    }
+
+    pub(crate) fn flaw(&mut self, spot: &Spot, flaw: Flaw) {
+        self.found.flaws.push((spot.clone(), flaw));
+    }
+}
+
+fn cut(line: &str) -> String {
+    match line.char_indices().nth(LONGEST) {
+        None => line.to_owned(),
+        Some((end, _)) => format!("{}…", &line[..end]),
+    }
+}
+
+/// A line's number from its place among all.
+pub(crate) fn number(n: usize) -> u32 {
+    u32::try_from(n + 1).unwrap_or(u32::MAX)
+}
+
+/// A place in a file.
+pub(crate) fn spot(file: &Name, line: u32) -> Spot {
+    Spot { file: file.clone(), line }
+}

@@ -1,0 +1,409 @@
+//! Files of the Compose Specification: what their services see, under which account, and which ports they publish.
+//!
+//! Values are those that an engine would come to: variables filled in, files merged, services extended.
+
+mod interpolate;
+mod merge;
+mod parse;
+pub(crate) mod ports;
+pub(crate) mod volumes;
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use tarvek_core::facts::configured::{Fact, MappingFact, ServiceFact, VolumeFact};
+use tarvek_core::words::name::Name;
+use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::spot::Spot;
+use tarvek_core::words::terms::{Access, id};
+
+use self::merge::merged;
+use self::parse::{Parts, Source, Volumes};
+use super::collect::{Collect, spot};
+use super::dotenv;
+use super::yaml::{self, Node};
+use super::{Around, File};
+use crate::mistake::{Refused, in_line};
+
+/// Services extend each other, and files include each other, no deeper.
+const DEEPEST: usize = 16;
+
+/// Services in their order, by their name.
+#[derive(Default)]
+struct Services {
+    list: Vec<(Name, Parts)>,
+    places: HashMap<Name, usize>,
+}
+
+impl Services {
+    fn get(&self, name: &Name) -> Option<&Parts> {
+        Some(&self.list[*self.places.get(name)?].1)
+    }
+
+    /// Adds one, or merges it with what is there of it.
+    fn add(&mut self, name: Name, parts: Parts) {
+        match self.places.get(&name) {
+            Some(&at) => {
+                let known = &mut self.list[at].1;
+                *known = merged(std::mem::take(known), parts);
+            }
+            None => {
+                self.places.insert(name.clone(), self.list.len());
+                self.list.push((name, parts));
+            }
+        }
+    }
+}
+
+/// What the variables of a project are.
+struct Project<'a> {
+    /// Where relative paths start.
+    folder: PathBuf,
+    /// The first file, by which others are named.
+    main: &'a File,
+    around: &'a Around<'a>,
+    /// From its `.env`.
+    variables: HashMap<String, String>,
+}
+
+impl Project<'_> {
+    /// A variable: the caller's own go before those of the file.
+    fn variable(&self, name: &str) -> Option<String> {
+        (self.around.variable)(name).or_else(|| self.variables.get(name).cloned())
+    }
+
+    /// What a file that another one names goes by.
+    fn name_of(&self, path: &Path) -> Name {
+        let beside = self.main.path.parent().and_then(|folder| path.strip_prefix(folder).ok());
+        match beside {
+            Some(rest) => Path::new(self.main.name.raw())
+                .with_file_name(rest)
+                .to_string_lossy()
+                .as_ref()
+                .into(),
+            None => path.to_string_lossy().as_ref().into(),
+        }
+    }
+}
+
+/// Reads a project: its files in the order in which they are merged, at least one.
+///
+/// # Errors
+/// The first file that is broken as a whole.
+pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Result<(), Box<Refused>> {
+    let main = &files[0];
+    let folder = main.path.parent().unwrap_or(Path::new("/")).to_owned();
+    let mut project = Project { folder, main, around, variables: HashMap::new() };
+    project.variables = environment(&project, out);
+    let mut services = Services::default();
+    let mut volumes = Volumes::new();
+    for file in files {
+        let tree = tree(file, out)?;
+        take(&project, &tree, &mut services, &mut volumes, 0, out)?;
+    }
+    let mut trees = HashMap::new();
+    for (name, _) in &services.list {
+        let parts = extended(&project, &services, name, &mut trees, &mut Vec::new(), out);
+        tell(&project, name, &parts, &volumes, out);
+    }
+    Ok(())
+}
+
+/// The tree of a file.
+fn tree(file: &File, out: &mut Collect) -> Result<Node, Box<Refused>> {
+    out.open(&file.name, &file.text, "a Compose file");
+    let (tree, twice) = yaml::read(&file.name, &file.text).map_err(|broken| {
+        let line = file.text.lines().nth(broken.line - 1).unwrap_or_default();
+        let remedy = "mend the YAML there; nothing of the file was taken";
+        Box::new(in_line(
+            file.name.raw(),
+            broken.line,
+            broken.column,
+            line.as_bytes(),
+            format!("this is no YAML: {}", broken.message),
+            remedy,
+        ))
+    })?;
+    for key in twice {
+        out.skip(&key.spot, format!("{:?} stands twice; the last one counts", &*key.text));
+    }
+    if tree.map().is_none() {
+        let line = file.text.lines().next().unwrap_or_default();
+        return Err(Box::new(in_line(
+            file.name.raw(),
+            1,
+            1,
+            line.as_bytes(),
+            "a Compose file is a map with `services`".into(),
+            "give the file that describes the containers",
+        )));
+    }
+    Ok(tree)
+}
+
+/// The variables of the project's `.env`.
+fn environment(project: &Project, out: &mut Collect) -> HashMap<String, String> {
+    let path = project.folder.join(".env");
+    let mut variables = HashMap::new();
+    let Ok(bytes) = (project.around.read)(&path) else { return variables };
+    let text = String::from_utf8_lossy(&bytes);
+    let name = project.name_of(&path);
+    out.open(&name, &text, "a file of variables");
+    let (read, odd) = dotenv::read(&text);
+    for line in odd {
+        out.skip(&spot(&name, line), "it is no NAME=value");
+    }
+    for (key, line, value) in read {
+        let Some(value) = value else { continue };
+        let known =
+            |name: &str| (project.around.variable)(name).or_else(|| variables.get(name).cloned());
+        match interpolate::fill(&value, &known) {
+            Ok(filled) => {
+                variables.insert(key, filled.text);
+            }
+            Err(why) => out.skip(&spot(&name, line), why),
+        }
+    }
+    variables
+}
+
+/// Takes what a file declares.
+fn take(
+    project: &Project,
+    tree: &Node,
+    services: &mut Services,
+    volumes: &mut Volumes,
+    depth: usize,
+    out: &mut Collect,
+) -> Result<(), Box<Refused>> {
+    for (path, at) in parse::includes(project, tree, out) {
+        if depth >= DEEPEST {
+            out.skip(&at, "files include each other without end");
+            continue;
+        }
+        match another(project, &path, out) {
+            Ok(tree) => take(project, &tree, services, volumes, depth + 1, out)?,
+            Err(why) => out.skip(&at, why),
+        }
+    }
+    volumes.extend(parse::volumes(project, tree, out));
+    for (key, node) in tree.get("services").and_then(Node::map).unwrap_or_default() {
+        let name = Name::from(&*key.text);
+        let Some(parts) = parse::service(project, &project.folder, key, node, out) else {
+            continue;
+        };
+        services.add(name, parts);
+    }
+    Ok(())
+}
+
+/// The tree of another file that a project names.
+fn another(project: &Project, path: &Path, out: &mut Collect) -> Result<Node, String> {
+    let name = project.name_of(path);
+    let bytes = (project.around.read)(path).map_err(|why| format!("can't read {name}: {why}"))?;
+    let file = File::new(path.to_owned(), name, bytes);
+    tree(&file, out).map_err(|refused| refused.to_string())
+}
+
+/// A service with what it extends.
+fn extended(
+    project: &Project,
+    services: &Services,
+    name: &Name,
+    trees: &mut HashMap<PathBuf, Option<Node>>,
+    below: &mut Vec<Spot>,
+    out: &mut Collect,
+) -> Parts {
+    let Some(parts) = services.get(name) else { return Parts::default() };
+    let Some((base, file, at)) = parts.extends.clone() else { return parts.clone() };
+    if below.contains(&parts.spot) || below.len() >= DEEPEST {
+        out.skip(&at, "services extend each other in a circle");
+        return parts.clone();
+    }
+    below.push(parts.spot.clone());
+    let found = match file {
+        None => {
+            let known = services.get(&base).is_some();
+            known.then(|| extended(project, services, &base, trees, below, out))
+        }
+        Some(path) => {
+            let tree = match trees.get(&path) {
+                Some(tree) => tree.clone(),
+                None => {
+                    let tree = another(project, &path, out).map_err(|why| out.skip(&at, why)).ok();
+                    trees.insert(path.clone(), tree.clone());
+                    tree
+                }
+            };
+            let Some(tree) = tree else {
+                below.pop();
+                return parts.clone();
+            };
+            let folder = path.parent().unwrap_or(Path::new("/"));
+            let mut there = Services::default();
+            for (key, node) in tree.get("services").and_then(Node::map).unwrap_or_default() {
+                if let Some(parts) = parse::service(project, folder, key, node, out) {
+                    there.add(Name::from(&*key.text), parts);
+                }
+            }
+            let known = there.get(&base).is_some();
+            known.then(|| extended(project, &there, &base, trees, below, out))
+        }
+    };
+    below.pop();
+    match found {
+        Some(base) => merged(base, parts.clone()),
+        None => {
+            out.skip(&at, format!("there is no service {base} to extend"));
+            parts.clone()
+        }
+    }
+}
+
+/// Makes facts of a service.
+fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &mut Collect) {
+    let environment = all_variables(project, parts, out);
+    let number = |key: &str| {
+        let (_, value) = environment.get(key)?;
+        id(value.trim())
+    };
+    let mut fact = ServiceFact { name: name.clone(), ..ServiceFact::default() };
+    match &parts.user {
+        Some((user, _)) if !user.is_empty() => {
+            fact.user = Some(user.as_str().into());
+            let (uid, gid) =
+                user.split_once(':').map_or((user.as_str(), None), |(u, g)| (u, Some(g)));
+            (fact.uid, fact.gid) = (id(uid), gid.and_then(id));
+        }
+        _ => (fact.uid, fact.gid) = (number("PUID"), number("PGID")),
+    }
+    if let Some((at, written)) = environment.get("UMASK") {
+        let umask = u16::from_str_radix(written.trim(), 8).ok().filter(|umask| *umask <= 0o777);
+        if umask.is_none() && !written.is_empty() {
+            out.skip(at, format!("{written:?} is no umask"));
+        }
+        fact.umask = umask;
+    }
+    for key in ["PUID", "PGID"] {
+        if let Some((at, written)) = environment.get(key)
+            && parts.user.is_none()
+            && id(written.trim()).is_none()
+        {
+            out.skip(at, format!("{written:?} is no id"));
+        }
+    }
+    fact.groups = parts.groups.iter().map(|(group, _)| group.as_str().into()).collect();
+    fact.userns = parts.userns.as_ref().map(|(userns, _)| userns.as_str().into());
+    fact.image = parts.image.as_ref().map(|(image, _)| image.as_str().into());
+    fact.network = match (&parts.network_mode, parts.networks.as_slice()) {
+        (Some((mode, _)), _) => Some(mode.as_str().into()),
+        (None, [(network, _)]) => Some(network.as_str().into()),
+        _ => None,
+    };
+    out.fact(&parts.spot, Fact::Service(fact));
+    for volume in &parts.volumes {
+        let to = volume.to.clone().into_bytes();
+        let fact = match &volume.source {
+            Source::Folder(from) => Fact::Mapping(MappingFact {
+                service: name.clone(),
+                from: from.clone().into_bytes(),
+                to,
+                access: volume.modes.access,
+                label: volume.modes.label,
+                propagation: volume.modes.propagation.clone(),
+                idmap: volume.modes.idmap,
+            }),
+            Source::Volume(key) => {
+                let declared = volumes.get(key.as_str());
+                if declared.is_none() {
+                    out.skip(&volume.spot, format!("no volume {key:?} is declared"));
+                }
+                let declared = declared.cloned().unwrap_or_default();
+                Fact::Volume(VolumeFact {
+                    service: name.clone(),
+                    volume: Some(key.as_str().into()),
+                    to,
+                    access: volume.modes.access,
+                    source: declared.source,
+                    filesystem: declared.filesystem,
+                    options: declared.options,
+                    label: volume.modes.label,
+                })
+            }
+            Source::Unnamed | Source::Memory => Fact::Volume(VolumeFact {
+                service: name.clone(),
+                volume: None,
+                to,
+                access: volume.modes.access,
+                source: (volume.source == Source::Memory).then(|| "tmpfs".into()),
+                filesystem: None,
+                options: None,
+                label: None,
+            }),
+        };
+        out.fact(&volume.spot, fact);
+    }
+    for (at, text) in &parts.tmpfs {
+        let (to, options) = text.split_once(':').unwrap_or((text, ""));
+        let options = MountOptions::read(options);
+        let fact = VolumeFact {
+            service: name.clone(),
+            volume: None,
+            to: to.as_bytes().to_vec(),
+            access: if options.read_only() { Access::ReadOnly } else { Access::ReadWrite },
+            source: Some("tmpfs".into()),
+            filesystem: Some("tmpfs".into()),
+            options: Some(options),
+            label: None,
+        };
+        out.fact(at, Fact::Volume(fact));
+    }
+    for (at, port) in &parts.ports {
+        let mut port = port.clone();
+        port.service = name.clone();
+        out.fact(at, Fact::Port(port));
+    }
+}
+
+/// The variables that a service is given, each with its place: files in their order, then what it says itself.
+fn all_variables(
+    project: &Project,
+    parts: &Parts,
+    out: &mut Collect,
+) -> HashMap<String, (Spot, String)> {
+    let mut all = HashMap::new();
+    for (path, required, at) in &parts.env_files {
+        let name = project.name_of(path);
+        let bytes = match (project.around.read)(path) {
+            Ok(bytes) => bytes,
+            Err(why) => {
+                if *required {
+                    out.skip(at, format!("can't read {name}: {why}"));
+                }
+                continue;
+            }
+        };
+        let text = String::from_utf8_lossy(&bytes);
+        out.open(&name, &text, "a file of variables");
+        let (read, odd) = dotenv::read(&text);
+        for line in odd {
+            out.skip(&spot(&name, line), "it is no NAME=value");
+        }
+        for (key, line, value) in read {
+            if let Some(value) = value.or_else(|| project.variable(&key)) {
+                all.insert(key, (spot(&name, line), value));
+            }
+        }
+    }
+    for (key, value, at) in &parts.environment {
+        match value.clone().or_else(|| project.variable(key)) {
+            Some(value) => {
+                all.insert(key.clone(), (at.clone(), value));
+            }
+            None => {
+                all.remove(key);
+            }
+        }
+    }
+    all
+}

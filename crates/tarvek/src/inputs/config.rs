@@ -1,0 +1,186 @@
+//! Files of configuration that somebody named, each for its host.
+
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use tarvek_core::facts::configured::Configuration;
+use tarvek_core::words::grammar::{self, Naming};
+use tarvek_core::words::name::Name;
+use tarvek_formats::config::recognise::{Format, recognise};
+use tarvek_formats::config::{self, Around, File};
+use tarvek_formats::mistake::Refused;
+use tarvek_host::observe;
+
+use super::files::{name_of, named_file, small_file};
+use crate::outcome::Failure;
+
+/// Folders are looked into no deeper.
+const DEEPEST: usize = 12;
+
+/// More files of a folder are not looked at.
+const MOST_FILES: usize = 20_000;
+
+/// What was read of the files of some hosts.
+pub(crate) struct Configured {
+    /// In the order in which they were named.
+    pub(crate) hosts: Vec<(Name, Configuration)>,
+    /// Which files, in which format, by host.
+    pub(crate) files: Vec<(Name, Name, Format)>,
+    /// Files that are broken as a whole.
+    pub(crate) refused: Vec<Refused>,
+    /// What could not be read at all, or is no configuration that is known.
+    pub(crate) failures: Vec<Failure>,
+}
+
+/// Reads `[HOST:]PATH…`.
+pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
+    let mut read = Configured {
+        hosts: Vec::new(),
+        files: Vec::new(),
+        refused: Vec::new(),
+        failures: Vec::new(),
+    };
+    let mut files: Vec<(Name, Vec<(Format, File)>)> = Vec::new();
+    for written in paths {
+        let (host, path) = parts(written)?;
+        let mut of_host = Vec::new();
+        if path.is_dir() {
+            let found = in_folder(&path)?;
+            for file in found {
+                match taken(&file) {
+                    Ok(Some(file)) => of_host.push(file),
+                    Ok(None) => {}
+                    Err(failure) => read.failures.push(failure),
+                }
+            }
+            if of_host.is_empty() {
+                read.failures.push(Failure::with_remedy(
+                    format!("no file in {} is configuration that is known", name_of(&path)),
+                    "name a folder of Compose files, fstab, exports, smb.conf, units, account files or the like",
+                ));
+            }
+        } else {
+            match taken(&path) {
+                Ok(Some(file)) => of_host.push(file),
+                Ok(None) => read.failures.push(Failure::with_remedy(
+                    format!("{} is no configuration that is known", name_of(&path)),
+                    "known are Compose files, container units, fstab, mount tables, mount units, exports, smb.conf, account files, container configuration, getfacl, zfs list, zfs get, net use and smb:// lines",
+                )),
+                Err(failure) => read.failures.push(failure),
+            }
+        }
+        for (format, file) in &of_host {
+            read.files.push((host.clone(), file.name.clone(), *format));
+        }
+        match files.iter_mut().find(|(known, _)| *known == host) {
+            Some((_, known)) => known.extend(of_host),
+            None => files.push((host, of_host)),
+        }
+    }
+    let around = Around { read: &named_file, variable: &|name| std::env::var(name).ok() };
+    for (host, mut files) in files {
+        without_parts(&mut files);
+        let (configuration, refused) = config::read(&files, &around);
+        read.hosts.push((host, configuration));
+        read.refused.extend(refused);
+    }
+    Ok(read)
+}
+
+/// The host and the path of `[HOST:]PATH`. What is there as a whole is a path.
+fn parts(written: &OsStr) -> Result<(Name, PathBuf), Failure> {
+    let whole = PathBuf::from(written);
+    let bytes = written.as_bytes();
+    let cut = bytes.iter().position(|&b| b == b':').filter(|_| !whole.exists());
+    let host = cut.and_then(|cut| std::str::from_utf8(&bytes[..cut]).ok());
+    if let (Some(cut), Some(host)) = (cut, host)
+        && !host.contains('/')
+    {
+        if let Some(fault) = grammar::fault(Naming::Thing, host) {
+            let message = format!("{} is no name of a host: it {fault}", Name::from(host));
+            return Err(Failure::with_remedy(message, Naming::Thing.rule()));
+        }
+        return Ok((host.into(), PathBuf::from(OsStr::from_bytes(&bytes[cut + 1..]))));
+    }
+    if !whole.is_dir() {
+        return Ok((observe::host_name(), whole));
+    }
+    let last = std::fs::canonicalize(&whole)?;
+    let name = last.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    match grammar::fault(Naming::Thing, &name) {
+        None => Ok((name.into(), whole)),
+        Some(_) => {
+            let message =
+                format!("the folder {} has no name that a host could have", name_of(&whole));
+            Err(Failure::with_remedy(message, format!("say whose it is: HOST:{}", name_of(&whole))))
+        }
+    }
+}
+
+/// The regular files of a folder and those below, in an order that does not change; what a symlink leads to is not among them.
+fn in_folder(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let mut files = Vec::new();
+    let mut folders = vec![(folder.to_owned(), 0)];
+    while let Some((folder, depth)) = folders.pop() {
+        let cant = |error: std::io::Error| {
+            Failure::new(format!("can't read {}: {error}", name_of(&folder)))
+        };
+        let mut entries = Vec::new();
+        for entry in std::fs::read_dir(&folder).map_err(cant)? {
+            entries.push(entry.map_err(cant)?);
+        }
+        // A file that overrides another comes after it.
+        entries.sort_by_key(|entry| {
+            let name = entry.file_name();
+            (name.to_string_lossy().contains(".override."), name)
+        });
+        for entry in entries {
+            let kind = entry.file_type().map_err(cant)?;
+            if kind.is_dir() && depth < DEEPEST {
+                folders.push((entry.path(), depth + 1));
+            } else if kind.is_file() {
+                files.push(entry.path());
+            }
+        }
+        if files.len() > MOST_FILES {
+            let message = format!("{} holds more than {MOST_FILES} files", name_of(&folder));
+            return Err(Failure::with_remedy(message, "name the files themselves"));
+        }
+    }
+    Ok(files)
+}
+
+/// A file with its format, if it has one.
+fn taken(path: &Path) -> Result<Option<(Format, File)>, Failure> {
+    let bytes = small_file(path)?;
+    let absolute = std::path::absolute(path)?;
+    let file = File::new(absolute, path.to_string_lossy().as_ref().into(), bytes);
+    Ok(recognise(path, &file.text).map(|format| (format, file)))
+}
+
+/// Drops files that are only parts of others: what a Compose file extends or includes, and what smb.conf includes.
+fn without_parts(files: &mut Vec<(Format, File)>) {
+    let texts: Vec<(Format, PathBuf, String)> = files
+        .iter()
+        .filter(|(format, _)| matches!(format, Format::Compose | Format::Smb))
+        .map(|(format, file)| (*format, file.path.clone(), file.text.clone()))
+        .collect();
+    files.retain(|(format, file)| {
+        let Some(name) = file.path.file_name().and_then(OsStr::to_str) else { return true };
+        let names_it = |text: &str| {
+            text.lines().any(|line| match format {
+                Format::Smb => line.split_once('=').is_some_and(|(key, value)| {
+                    key.trim().eq_ignore_ascii_case("include") && value.trim().ends_with(name)
+                }),
+                _ => {
+                    let said = line.trim().trim_start_matches("- ").trim_matches(['"', '\'']);
+                    let value = said.strip_prefix("file:").or_else(|| said.strip_prefix("path:"));
+                    let value = value.unwrap_or(said).trim().trim_matches(['"', '\'']);
+                    value == name || value.strip_prefix("./") == Some(name)
+                }
+            })
+        };
+        !texts.iter().any(|(of, path, text)| of == format && *path != file.path && names_it(text))
+    });
+}
