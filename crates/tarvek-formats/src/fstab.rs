@@ -39,8 +39,10 @@ pub(crate) struct Line {
 /// One line, with how many fields it has; `None` for comments and empty ones.
 pub(crate) fn line(line: &[u8]) -> Option<Result<(Line, usize), &'static str>> {
     let fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
-    // A hash after the last field begins a comment.
-    let fields: Vec<&[u8]> = fields.take_while(|field| !field.starts_with(b"#")).collect();
+    let fields: Vec<&[u8]> = fields.collect();
+    if fields.first().is_some_and(|first| first.starts_with(b"#")) {
+        return None;
+    }
     let text = |field: &[u8]| String::from_utf8_lossy(&unescape(field)).into_owned();
     let (source, at, filesystem, rest) = match fields[..] {
         [] => return None,
@@ -48,7 +50,7 @@ pub(crate) fn line(line: &[u8]) -> Option<Result<(Line, usize), &'static str>> {
         [_] => return Some(Err("it has one field, and needs six")),
         _ => return Some(Err("it has two fields, and needs six")),
     };
-    let options = rest.first().map_or_else(|| "defaults".to_owned(), |options| text(options));
+    let options = rest.first().map(|options| text(options)).unwrap_or_default();
     for number in rest.iter().skip(1).take(2) {
         if !number.iter().all(u8::is_ascii_digit) {
             return Some(Err("the fifth and sixth field are numbers"));

@@ -241,7 +241,7 @@ impl Adopting<'_> {
         let apart = ["username", "user", "credentials", "cred", "password", "pass", "addr"];
         let others = options.iter().filter(|option| {
             let key = option.split('=').next().unwrap_or(option);
-            !(apart.contains(&key) && option.contains('=')) && !option.contains(HIDDEN)
+            !(option.contains(HIDDEN) || apart.contains(&key) && option.contains('='))
         });
         MapSource::Share(Box::new(EngineMount {
             from: match from {

@@ -11,7 +11,7 @@ use tarvek_core::words::terms::Access;
 use super::collect::{Collect, number, spot};
 
 /// Options that stand alone.
-const FLAGS: [&str; 40] = [
+const FLAGS: [&str; 30] = [
     "ro",
     "rw",
     "secure",
@@ -42,20 +42,26 @@ const FLAGS: [&str; 40] = [
     "nordirplus",
     "mountpoint",
     "mp",
-    "fsid",
-    "refer",
-    "replicas",
-    "sec",
-    "anonuid",
-    "anongid",
-    "xprtsec",
-    "reexport",
-    "squash_uids",
-    "squash_gids",
 ];
 
-/// Options whose value is a number.
-const NUMBERS: [&str; 2] = ["anonuid", "anongid"];
+/// Options that have a value.
+const VALUED: [&str; 11] = [
+    "fsid",
+    "anonuid",
+    "anongid",
+    "squash_uids",
+    "squash_gids",
+    "sec",
+    "refer",
+    "replicas",
+    "mountpoint",
+    "mp",
+    "xprtsec",
+];
+
+/// What may stand behind `sec=` (`exports(5)`, and aliases of them in the sources of `exportfs`).
+const FLAVOURS: [&str; 10] =
+    ["sys", "unix", "none", "null", "krb5", "krb5i", "krb5p", "lipkey", "spkm3", "spkm3i"];
 
 /// Reads a file.
 pub(crate) fn read(file: &Name, text: &str, out: &mut Collect) {
@@ -125,7 +131,8 @@ fn words(line: &str) -> Result<Vec<Word>, (Vec<Word>, String)> {
         }
         let plain = unescaped(&word.replace('"', ""));
         words.push(plain);
-        if depth > 0 {
+        // A bracket in the path is a character of it.
+        if depth > 0 && words.len() > 1 {
             let word = words.pop().unwrap_or_default();
             let why = format!("{word:?} opens a bracket that is not closed in the word");
             return Err((words, why));
@@ -139,90 +146,141 @@ fn unescaped(word: &str) -> String {
     String::from_utf8_lossy(&crate::escape::unescape(word.as_bytes())).into_owned()
 }
 
+/// What may differ between flavours of authentication.
+#[derive(Clone, Copy)]
+struct Flags {
+    access: Access,
+    root_squash: bool,
+    all_squash: bool,
+}
+
 /// What an export's options say.
-#[derive(Clone, Default)]
+#[derive(Clone)]
 struct Options {
     /// As they are written.
     all: Vec<String>,
+    /// What holds where no flavour says otherwise.
+    plain: Flags,
+    /// Flavours in their order. One begins with what is plain by then, and has of later options only those that follow it in the same
+    /// list (`setflags` in the sources of `exportfs`).
+    flavours: Vec<(String, Flags)>,
+    anonuid: Option<u32>,
+    anongid: Option<u32>,
+    crossmnt: bool,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        let plain = Flags { access: Access::ReadOnly, root_squash: true, all_squash: false };
+        Self {
+            all: Vec::new(),
+            plain,
+            flavours: Vec::new(),
+            anonuid: None,
+            anongid: None,
+            crossmnt: false,
+        }
+    }
 }
 
 impl Options {
-    /// With more of them.
+    /// With a list of them.
     ///
     /// # Errors
-    /// The option that `exportfs` does not know.
+    /// The option that `exportfs` does not take.
     fn with(&self, text: &str) -> Result<Self, String> {
         let mut options = self.clone();
-        for option in text.split(',') {
+        if text.is_empty() {
+            return Ok(options);
+        }
+        let mut active: Vec<&str> = Vec::new();
+        // A comma at the end is none.
+        for option in text.strip_suffix(',').unwrap_or(text).split(',') {
             let (name, value) =
                 option.split_once('=').map_or((option, None), |(n, v)| (n, Some(v)));
-            if !FLAGS.contains(&name) {
+            let known = match value {
+                None => FLAGS.contains(&name),
+                Some(_) => VALUED.contains(&name),
+            };
+            if !known {
                 return Err(format!("{option:?} is no option of an export"));
             }
-            if NUMBERS.contains(&name) && value.and_then(number_of).is_none() {
-                return Err(format!("{option:?} has no number"));
+            let value = value.unwrap_or_default();
+            let fits = match name {
+                "anonuid" | "anongid" => number_of(value).is_some(),
+                "fsid" => value == "root" || number_of(value).is_some() || is_uuid(value),
+                "sec" => value.split(':').all(|flavour| FLAVOURS.contains(&flavour)),
+                _ => true,
+            };
+            if !fits {
+                return Err(format!("{option:?} has a value that is none"));
+            }
+            match name {
+                "sec" => {
+                    active = value.split(':').collect();
+                    for flavour in &active {
+                        if !options.flavours.iter().any(|(known, _)| known == flavour) {
+                            options.flavours.push(((*flavour).to_owned(), options.plain));
+                        }
+                    }
+                }
+                "anonuid" => options.anonuid = number_of(value),
+                "anongid" => options.anongid = number_of(value),
+                "crossmnt" => options.crossmnt = true,
+                "nocrossmnt" => options.crossmnt = false,
+                _ => options.flag(name, &active),
             }
             options.all.push(option.to_owned());
         }
         Ok(options)
     }
 
-    /// What it comes to for clients. What follows a `sec=` holds for those flavours only; who comes as AUTH_SYS gets what is said
-    /// for that one, or else for the first.
-    fn export(self, clients: &str) -> NfsExport {
-        let mut flavours: Vec<(bool, NfsExport)> = Vec::new();
-        let mut plain = NfsExport {
-            clients: clients.into(),
-            access: Access::ReadOnly,
-            squash: Squash::Root,
-            anonuid: None,
-            anongid: None,
-            crossmnt: false,
-            options: Vec::new(),
+    /// Sets a flag of the flavours at hand, or of all that have no flavour.
+    fn flag(&mut self, name: &str, active: &[&str]) {
+        let set = |flags: &mut Flags| match name {
+            "ro" => flags.access = Access::ReadOnly,
+            "rw" => flags.access = Access::ReadWrite,
+            "root_squash" => flags.root_squash = true,
+            "no_root_squash" => flags.root_squash = false,
+            "all_squash" => flags.all_squash = true,
+            "no_all_squash" => flags.all_squash = false,
+            _ => {}
         };
-        let mut squash = (true, false);
-        for option in &self.all {
-            let (name, value) = option.split_once('=').unwrap_or((option, ""));
-            if name == "sec" {
-                let is_sys = value.split(':').any(|flavour| flavour == "sys");
-                flavours.push((is_sys, plain.clone()));
-                continue;
-            }
-            match name {
-                "root_squash" => squash.0 = true,
-                "no_root_squash" => squash.0 = false,
-                "all_squash" => squash.1 = true,
-                "no_all_squash" => squash.1 = false,
-                "anonuid" => plain.anonuid = number_of(value),
-                "anongid" => plain.anongid = number_of(value),
-                "crossmnt" => plain.crossmnt = true,
-                "nocrossmnt" => plain.crossmnt = false,
-                "ro" => plain.access = Access::ReadOnly,
-                "rw" => plain.access = Access::ReadWrite,
-                _ => {}
-            }
-            plain.squash = match squash {
-                (_, true) => Squash::All,
-                (true, false) => Squash::Root,
-                (false, false) => Squash::None,
-            };
-            if let Some((_, flavour)) = flavours.last_mut()
-                && matches!(
-                    name,
-                    "ro" | "rw" | "root_squash" | "no_root_squash" | "all_squash" | "no_all_squash"
-                )
-            {
-                (flavour.access, flavour.squash) = (plain.access, plain.squash);
+        if active.is_empty() {
+            set(&mut self.plain);
+        }
+        for (flavour, flags) in &mut self.flavours {
+            if active.contains(&flavour.as_str()) {
+                set(flags);
             }
         }
-        let sys =
-            flavours.iter().position(|(is_sys, _)| *is_sys).or((!flavours.is_empty()).then_some(0));
-        if let Some(at) = sys {
-            (plain.access, plain.squash) = (flavours[at].1.access, flavours[at].1.squash);
-        }
-        plain.options = self.all;
-        plain
     }
+
+    /// What it comes to for clients: who comes as AUTH_SYS gets what is said for that flavour, or else for the first.
+    fn export(self, clients: &str) -> NfsExport {
+        let sys =
+            self.flavours.iter().find(|(flavour, _)| matches!(flavour.as_str(), "sys" | "unix"));
+        let flags = sys.or(self.flavours.first()).map_or(self.plain, |(_, flags)| *flags);
+        NfsExport {
+            clients: clients.into(),
+            access: flags.access,
+            squash: match (flags.all_squash, flags.root_squash) {
+                (true, _) => Squash::All,
+                (false, true) => Squash::Root,
+                (false, false) => Squash::None,
+            },
+            anonuid: self.anonuid,
+            anongid: self.anongid,
+            crossmnt: self.crossmnt,
+            options: self.all,
+        }
+    }
+}
+
+/// Thirty-two hexadecimal digits, with whatever stands between them.
+fn is_uuid(text: &str) -> bool {
+    text.bytes().filter(u8::is_ascii_hexdigit).count() == 32
+        && text.bytes().all(|b| b.is_ascii_hexdigit() || matches!(b, b'-' | b':'))
 }
 
 /// Ids may be written as they are stored, with a sign.
@@ -246,14 +304,18 @@ fn export(
     let mut defaults = Options::default();
     let mut before: Option<&str> = None;
     let mut any = false;
+    let mut after_options = false;
     for word in rest {
-        if let Some(options) = word.strip_prefix('-') {
+        // What stands behind options is a client, whatever it looks like; options at the end are for everybody.
+        if let Some(options) = word.strip_prefix('-').filter(|_| !after_options) {
+            (any, after_options) = (false, true);
             match defaults.with(options) {
                 Ok(more) => defaults = more,
                 Err(why) => return refuse(at, why, out),
             }
             continue;
         }
+        after_options = false;
         any = true;
         let (client, options) = match word.split_once('(') {
             None => (word.as_str(), None),
@@ -262,11 +324,7 @@ fn export(
                 _ => return refuse(at, format!("{word:?} has a stray bracket"), out),
             },
         };
-        let read = match options.filter(|options| !options.is_empty()) {
-            Some(options) => defaults.with(options),
-            None => Ok(defaults.clone()),
-        };
-        let options = match read {
+        let options = match defaults.with(options.unwrap_or_default()) {
             Ok(options) => options,
             Err(why) => return refuse(at, why, out),
         };
@@ -280,6 +338,30 @@ fn export(
     }
 }
 
+/// Why nobody can be meant by a client; in the order in which `exportfs` tells its sorts apart.
+fn no_client(client: &str) -> Option<&'static str> {
+    if client == "*"
+        || client.starts_with('@')
+        || client.starts_with("gss/")
+        || client.contains(['*', '?', '['])
+    {
+        return None;
+    }
+    if let Some((address, prefix)) = client.split_once('/') {
+        let most = if address.contains(':') { 128 } else { 32 };
+        let length = prefix.parse::<u32>().is_ok_and(|length| length <= most);
+        let mask = prefix.parse::<std::net::IpAddr>().is_ok();
+        return (!length && !mask)
+            .then_some("what stands behind the slash is no prefix and no mask");
+    }
+    let odd = |c: char| !(c.is_alphanumeric() || matches!(c, '.' | '-' | '_' | ':' | '[' | ']'));
+    match client {
+        client if client.starts_with('-') => Some("a host's name does not begin with a hyphen"),
+        client if client.contains(odd) => Some("no host has such a name"),
+        _ => None,
+    }
+}
+
 fn tell(
     path: &str,
     client: &str,
@@ -290,12 +372,8 @@ fn tell(
     out: &mut Collect,
 ) {
     let client = if client.is_empty() { "*" } else { client };
-    if let Some((_, prefix)) = client.split_once('/')
-        && let Ok(length) = prefix.parse::<u32>()
-        && length > if client.contains(':') { 128 } else { 32 }
-    {
-        out.skip(at, format!("{client} is no network: its prefix is too long"));
-        return;
+    if let Some(why) = no_client(client) {
+        return out.skip(at, format!("{client:?} is no client: {why}"));
     }
     if !known.insert((path.to_owned(), client.to_owned())) {
         out.skip(at, format!("{client} stands before with {path}; exportfs ignores the second"));

@@ -70,6 +70,7 @@ const MASKS: [&str; 4] = ["createmask", "directorymask", "forcecreatemode", "for
 pub(crate) fn read(file: &File, around: &Around, out: &mut Collect) {
     let mut reading = Reading::default();
     reading.file(&file.name, &file.path, &file.text, around, 0, out);
+    reading.end();
     for section in &reading.sections {
         tell(section, out);
     }
@@ -123,6 +124,7 @@ impl Reading {
     }
 
     fn section(&mut self, name: &str, spot: Spot) {
+        self.end();
         let name = name.split_whitespace().collect::<Vec<_>>().join(" ");
         let key = name.to_lowercase();
         if key == "global" || key == "globals" {
@@ -135,6 +137,19 @@ impl Reading {
             self.sections.len() - 1
         });
         self.at = Some(at);
+    }
+
+    /// A section that ends without a path is not available, also if a later part of it has one (`service_ok` in the server).
+    fn end(&mut self) {
+        let Some(at) = self.at else { return };
+        let section = &mut self.sections[at];
+        let has =
+            |key: &str| section.parameters.get(key).is_some_and(|(value, _)| !value.is_empty());
+        let printer = section.parameters.get("printable").is_some_and(|(value, _)| value == "yes");
+        if !has("path") && !printer && !section.name.eq_ignore_ascii_case("homes") {
+            let no = ("no".to_owned(), section.spot.clone());
+            section.parameters.insert("available".to_owned(), no);
+        }
     }
 
     fn parameter(&mut self, key: &str, value: &str, opposite: bool, at: Spot, out: &mut Collect) {
@@ -163,7 +178,7 @@ impl Reading {
         let from = from.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
         let source = self.places.get(&from).copied().filter(|source| Some(*source) != self.at);
         let (Some(source), Some(to)) = (source, self.at) else {
-            return out.skip(at, format!("there is no section {from:?} above to copy"));
+            return refuse(at, format!("there is no section {from:?} above to copy"), out);
         };
         let mut copied = self.sections[source].parameters.clone();
         let to = &mut self.sections[to];
@@ -265,15 +280,21 @@ fn tell(section: &Section, out: &mut Collect) {
     let list = |key: &str| names(text(key).unwrap_or_default());
     let one = |key: &str| text(key).filter(|value| !value.is_empty()).map(Name::from);
     let bits = |key: &str| text(key).and_then(mask);
-    // A printer is no folder, and what is not available is not offered.
-    if is("printable") || text("available") == Some("no") {
-        return;
-    }
     let homes = section.name.eq_ignore_ascii_case("homes");
     let path = text("path").map(|path| path.trim_matches('"')).filter(|path| !path.is_empty());
-    let Some(path) = path.or(homes.then_some("%H")) else {
-        return out.skip(&section.spot, "a share without a path is not offered");
-    };
+    // A printer is no folder.
+    if is("printable") {
+        return;
+    }
+    if text("available") == Some("no") {
+        let why = if path.is_none() {
+            "a share without a path is not offered"
+        } else {
+            "it is not available"
+        };
+        return out.skip(&section.spot, why);
+    }
+    let Some(path) = path.or(homes.then_some("%H")) else { return };
     let recycle = list("vfsobjects").iter().any(|object| *object == "recycle");
     let offer = SmbOffer {
         guests: is("guestok"),

@@ -13,6 +13,9 @@ use super::wrap::wrap;
 use super::{Screen, Volume};
 use crate::inputs::Configured;
 
+/// How many facts of each kind.
+type Counts = Vec<(&'static str, u64)>;
+
 pub(crate) fn text<'a>(
     read: &Configured,
     guesses: impl Iterator<Item = &'a Guess>,
@@ -21,7 +24,7 @@ pub(crate) fn text<'a>(
     let mut out = String::new();
     for (n, (host, configuration)) in read.hosts.iter().enumerate() {
         out += &format!("{}{}\n", if n > 0 { "\n" } else { "" }, strong(host));
-        let mut says: BTreeMap<&Name, Vec<(&str, u64)>> = BTreeMap::new();
+        let mut says: BTreeMap<&Name, Counts> = BTreeMap::new();
         for found in &configuration.facts {
             let kinds = says.entry(&found.spot.file).or_default();
             match kinds.iter_mut().find(|(kind, _)| *kind == found.fact.kind()) {
@@ -29,7 +32,7 @@ pub(crate) fn text<'a>(
                 None => kinds.push((found.fact.kind(), 1)),
             }
         }
-        let mut files: Vec<(String, &str, Vec<(&str, u64)>)> = Vec::new();
+        let mut files: Vec<(String, &str, Counts)> = Vec::new();
         for (of, file, format) in &read.files {
             if of == host {
                 files.push((
@@ -47,7 +50,7 @@ pub(crate) fn text<'a>(
             let says: Vec<String> = kinds.iter().map(|(kind, n)| counted(*n, word(kind))).collect();
             let says = if says.is_empty() { "–".to_owned() } else { says.join(", ") };
             let gap = " ".repeat(width - file.width());
-            out += &format!("  {file}{gap}  {}  {says}\n", dim(&format!("{format:middle$}")));
+            out += &format!("  {file}{gap}  {}  {says}\n", dim(format!("{format:middle$}")));
         }
         for (spot, flaw) in &configuration.flaws {
             out += &format!(
@@ -60,7 +63,7 @@ pub(crate) fn text<'a>(
     if screen.volume() == Volume::Quiet || guesses.is_empty() {
         return out;
     }
-    out += &format!("\n{}\n", strong(&"Guessed – correct what is wrong"));
+    out += &format!("\n{}\n", strong("Guessed – correct what is wrong"));
     for guess in guesses {
         let line = format!(
             "{}, because {}",

@@ -6,6 +6,7 @@
 #![allow(unreachable_pub, clippy::print_stderr, clippy::print_stdout)]
 
 mod access;
+mod adopt;
 mod board;
 #[path = "../hostile.rs"]
 mod characters;

@@ -26,7 +26,7 @@ pub(super) fn merged(mut base: Parts, over: Parts) -> Parts {
         groups,
         networks,
     } = over;
-    base.extends = extends;
+    base.extends = extends.or(base.extends);
     for (field, value) in [
         (&mut base.user, user),
         (&mut base.image, image),

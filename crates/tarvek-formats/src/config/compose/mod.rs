@@ -101,10 +101,8 @@ pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Result
         let tree = tree(file, out)?;
         take(&project, &tree, &mut services, &mut volumes, 0, out)?;
     }
-    let mut trees = HashMap::new();
-    for (name, _) in &services.list {
-        let parts = extended(&project, &services, name, &mut trees, &mut Vec::new(), out);
-        tell(&project, name, &parts, &volumes, out);
+    for (name, parts) in &services.list {
+        tell(&project, name, parts, &volumes, out);
     }
     Ok(())
 }
@@ -187,14 +185,25 @@ fn take(
         }
     }
     volumes.extend(parse::volumes(project, tree, out));
-    for (key, node) in tree.get("services").and_then(Node::map).unwrap_or_default() {
-        let name = Name::from(&*key.text);
-        let Some(parts) = parse::service(project, &project.folder, key, node, out) else {
-            continue;
-        };
-        services.add(name, parts);
+    let own = services_of(project, &project.folder, tree, out);
+    let mut trees = HashMap::new();
+    // A service extends what its own file says of another, before files are merged.
+    for (name, _) in &own.list {
+        let parts = extended(project, &own, name, &mut trees, &mut Vec::new(), out);
+        services.add(name.clone(), parts);
     }
     Ok(())
+}
+
+/// The services of a file; relative paths start at a folder.
+fn services_of(project: &Project, folder: &Path, tree: &Node, out: &mut Collect) -> Services {
+    let mut services = Services::default();
+    for (key, node) in tree.get("services").and_then(Node::map).unwrap_or_default() {
+        if let Some(parts) = parse::service(project, folder, key, node, out) {
+            services.add(Name::from(&*key.text), parts);
+        }
+    }
+    services
 }
 
 /// The tree of another file that a project names.
@@ -240,12 +249,7 @@ fn extended(
                 return parts.clone();
             };
             let folder = path.parent().unwrap_or(Path::new("/"));
-            let mut there = Services::default();
-            for (key, node) in tree.get("services").and_then(Node::map).unwrap_or_default() {
-                if let Some(parts) = parse::service(project, folder, key, node, out) {
-                    there.add(Name::from(&*key.text), parts);
-                }
-            }
+            let there = services_of(project, folder, &tree, out);
             let known = there.get(&base).is_some();
             known.then(|| extended(project, &there, &base, trees, below, out))
         }
