@@ -4,6 +4,7 @@
 mod attributes;
 pub mod files;
 pub mod observe;
+pub mod process;
 mod project;
 pub mod prove;
 pub mod store;

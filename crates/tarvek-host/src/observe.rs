@@ -18,6 +18,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
 use tarvek_formats::{accounts, fstab, mountinfo, told};
 
+use crate::process::Process;
 use crate::walk::{self, MountKind, Sink, Watch};
 use crate::{attributes, system};
 
@@ -54,6 +55,8 @@ pub struct Look<'a> {
     pub places: &'a [(AbsPath, Depth)],
     /// Whether to read what the host says of itself as well: exports, units, datasets, ports, …
     pub documents: bool,
+    /// In whose view paths are; that of whoever looks, unless it is somebody else's.
+    pub process: Option<&'a Process>,
     /// Who watches.
     pub watch: &'a Watch,
 }
@@ -80,15 +83,15 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     let uname = rustix::system::uname();
     let kernel =
         format!("{} {}", uname.sysname().to_string_lossy(), uname.release().to_string_lossy());
-    // A thread may have mounts of its own.
-    let mounts = std::fs::read("/proc/thread-self/mountinfo")
-        .or_else(|_| std::fs::read("/proc/self/mountinfo"))
-        .ok()
-        .and_then(|text| mountinfo::read(&text).ok());
+    let mounts = match look.process {
+        Some(process) => Some(process.mounts.clone()),
+        None => own_mounts(),
+    };
     let (passwd, group) = system::name_service();
     let (accounts, groups) = accounts::read(&passwd, &group);
     let kinds = MountKinds(mounts.as_ref());
-    let mut scout = Scout { root: Sight::root(kinds)?, gaps: Vec::new(), kinds };
+    let top = top(look)?;
+    let mut scout = Scout { root: Sight::root(&top, kinds)?, top, gaps: Vec::new(), kinds };
     for (path, depth) in look.places {
         scout.go(path, *depth, 0);
     }
@@ -101,7 +104,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     let documents =
         if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
     let facts = HostFacts {
-        name: host_name(),
+        name: look.process.map_or_else(host_name, Process::name),
         source: Source::Live,
         taken: now,
         taken_by: Some(own_uid()),
@@ -118,6 +121,21 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         gaps,
     };
     Ok((facts, renewal))
+}
+
+/// The mounts of this thread, which may have some of its own.
+pub fn own_mounts() -> Option<MountTable> {
+    let table = std::fs::read("/proc/thread-self/mountinfo");
+    let table = table.or_else(|_| std::fs::read("/proc/self/mountinfo")).ok()?;
+    mountinfo::read(&table).ok()
+}
+
+/// Where the paths of a look begin.
+fn top(look: &Look) -> io::Result<OwnedFd> {
+    match look.process {
+        Some(process) => Ok(process.root().try_clone_to_owned()?),
+        None => Ok(open_path(CWD, b"/")?),
+    }
 }
 
 /// What the mount table tells of a mount.
@@ -149,9 +167,8 @@ struct Sight {
 }
 
 impl Sight {
-    fn root(kinds: MountKinds) -> io::Result<Self> {
-        let handle = open_path(CWD, b"/")?;
-        let entry = NewEntry { name: Vec::new(), ..look(&handle, b".", kinds)? };
+    fn root(top: &OwnedFd, kinds: MountKinds) -> io::Result<Self> {
+        let entry = NewEntry { name: Vec::new(), ..look(top, b".", kinds)? };
         Ok(Self { entry, depth: Depth::Entry, below: BTreeMap::new() })
     }
 }
@@ -159,13 +176,15 @@ impl Sight {
 /// Goes to the wanted places by name, before anything is walked.
 struct Scout<'a> {
     root: Sight,
+    /// Where paths begin.
+    top: OwnedFd,
     gaps: Vec<Gap>,
     kinds: MountKinds<'a>,
 }
 
 impl Scout<'_> {
     fn go(&mut self, path: &AbsPath, depth: Depth, turns: u32) {
-        let Ok(mut handle) = open_path(CWD, b"/") else { return };
+        let Ok(mut handle) = open_path(&self.top, b".") else { return };
         let mut here = AbsPath::root();
         let parts: Vec<&[u8]> = path.components().collect();
         for (n, part) in parts.iter().enumerate() {
@@ -241,7 +260,7 @@ impl Scout<'_> {
 
     /// Makes the tree: names and walks where they are wanted, single entries elsewhere.
     fn grow(self, look: &Look, before: Option<HostFacts>) -> io::Result<(Tree, Vec<Gap>, Renewal)> {
-        let Self { root, gaps, kinds } = self;
+        let Self { root, top, gaps, kinds } = self;
         // Two seconds before that look began, whatever the clock of the filesystem ticks in.
         let sure = before.as_ref().map(|facts| (facts.taken - 2) * 1_000_000_000);
         let builder = match before {
@@ -254,8 +273,7 @@ impl Scout<'_> {
         };
         let sink = TreeSink { state: Mutex::new((builder, gaps)), kinds };
         let mut grower = Grower { sink, look, sure };
-        let handle = open_path(CWD, b"/")?;
-        grower.place(root, Tree::ROOT, handle)?;
+        grower.place(root, Tree::ROOT, top)?;
         let (builder, gaps) =
             grower.sink.state.into_inner().unwrap_or_else(PoisonError::into_inner);
         let (tree, renewal) = builder.finish_renewed();

@@ -426,6 +426,12 @@ pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), 
     Ok((stat, meta(&stat)))
 }
 
+/// The mount that an open folder is on (`statx(2)`, STATX_MNT_ID).
+pub(crate) fn mount_id(folder: BorrowedFd) -> Result<u64, Errno> {
+    let stat = rustix::fs::statx(folder, c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)?;
+    Ok(stat.stx_mnt_id)
+}
+
 /// One entry, given a handle to its folder.
 pub(crate) fn entry_at(
     folder: BorrowedFd,

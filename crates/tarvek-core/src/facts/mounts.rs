@@ -130,7 +130,13 @@ impl MountTable {
         &self.entries
     }
 
-    /// The topmost mount at `/`, where every path starts.
+    /// The same, for somebody whose root is on this mount, whatever else is mounted at `/`.
+    pub fn rooted_at(mut self, id: u64) -> Self {
+        self.root = self.ids.get(&id).copied().or(self.root);
+        self
+    }
+
+    /// The mount at `/` where every path starts: the topmost, unless somebody's root is another.
     pub fn root(&self) -> Option<&MountEntry> {
         Some(&self.entries[self.root?])
     }
@@ -198,20 +204,29 @@ impl MountTable {
     /// The host path of what a bind shows at one of its paths, if the same filesystem is also visible there from nearer its
     /// top, and nothing was mounted over it since.
     pub fn source_of(&self, bind: &MountEntry, path: &AbsPath) -> Option<AbsPath> {
-        if bind.source_deleted() {
+        self.shows(bind, path, |e, shown| e.id != bind.id && shown != path)
+    }
+
+    /// Under which path this table shows what a mount, perhaps of another table, has at one of its paths: on a mount of the same
+    /// filesystem that is visible there. The one that begins nearest the filesystem's top counts.
+    pub fn shows(
+        &self,
+        mount: &MountEntry,
+        path: &AbsPath,
+        wanted: impl Fn(&MountEntry, &AbsPath) -> bool,
+    ) -> Option<AbsPath> {
+        if mount.source_deleted() {
             return None;
         }
-        let here = path;
-        let root = AbsPath::new(&bind.root).ok()?.join(path.below(&bind.point)?);
-        let same = self.devices.get(&bind.device).into_iter().flatten();
+        let root = AbsPath::new(&mount.root).ok()?.join(path.below(&mount.point)?);
+        let same = self.devices.get(&mount.device).into_iter().flatten();
         same.map(|index| &self.entries[*index])
-            .filter(|e| e.id != bind.id)
             .filter_map(|e| {
                 let rest = root.below(&AbsPath::new(&e.root).ok()?)?.to_vec();
                 let path = e.point.join(&rest);
                 // Another mount may hide it there.
                 let visible = self.at(&path).is_some_and(|at| at.id == e.id);
-                (visible && &path != here).then_some((e.root.len(), path))
+                (visible && wanted(e, &path)).then_some((e.root.len(), path))
             })
             .min_by_key(|(root_len, path)| (*root_len, path.as_bytes().len()))
             .map(|(_, path)| path)

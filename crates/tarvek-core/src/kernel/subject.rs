@@ -125,6 +125,16 @@ impl IdMap {
         })
     }
 
+    /// A process of the namespace whose ids are those of the outside already: its capabilities hold over what is mapped.
+    pub fn bound(&self, subject: Subject) -> Subject {
+        let realm = Realm {
+            uids: spans_outside(&self.uids, None),
+            gids: spans_outside(&self.gids, None),
+            of_mount: false,
+        };
+        Subject { realm: Some(Arc::new(realm)), ..subject }
+    }
+
     /// A process of the namespace on a mount that is idmapped to it: the files look as if they were numbered from the inside.
     pub fn on_idmapped_mount(&self, subject: &Subject) -> Subject {
         let inside = |ranges: &[IdRange]| {

@@ -47,7 +47,9 @@ impl Finish<'_> {
                     filesystem: mount.super_options.read_only(),
                     nested: None,
                 });
-                hops.extend(self.bind_hop(frame, table, mount));
+                if self.site.runs_on(&frame.at(self.site).host).is_none() {
+                    hops.extend(self.bind_hop(frame, table, mount));
+                }
             }
         }
         for layer in &mut layers {
@@ -56,6 +58,7 @@ impl Finish<'_> {
             }
         }
         let here = self.ending(&hops);
+        let here = self.outside_the_process(here, &mut hops);
         self.end_hops(&here, &mut hops);
         let takes_umask = |frame: &Frame| frame.via.mount().is_some_and(MountVia::takes_umask);
         Route {
@@ -93,6 +96,33 @@ impl Finish<'_> {
             }
             _ => frame.at(self.site),
         }
+    }
+
+    /// What a process sees is told as its host has it, where a mount of the host shows that part of the filesystem.
+    fn outside_the_process(&self, here: Place, hops: &mut Vec<Hop>) -> Place {
+        let frame = self.spot.inner();
+        let Some(host) = self.site.runs_on(&here.host) else { return here };
+        let mount = self.site.mounts(&here.host).zip(frame.mount);
+        let Some(mount) = mount.and_then(|(table, id)| table.entry(id)) else { return here };
+        let shown =
+            self.site.mounts(host).and_then(|table| table.shows(mount, &frame.path, |_, _| true));
+        let (major, minor) = mount.device;
+        let device = format!("device {major}:{minor}");
+        let to = shown.map_or_else(|| here.clone(), |path| Place::new(host, path));
+        let note = if to == here {
+            format!(
+                "{} has no mount that shows this part of {device}; only the process leads there",
+                host
+            )
+        } else {
+            format!("{} of {device}, mounted at {} in the process", shown_root(mount), mount.point)
+        };
+        hops.push(Hop {
+            access: mount.access(),
+            note,
+            ..Hop::new(HopKind::Mapping, here, to.clone(), &frame.subject)
+        });
+        to
     }
 
     /// Where a way that came through a mapping goes on to a mount below it.
@@ -297,6 +327,10 @@ impl Finish<'_> {
         let note = format!("{filesystem} {} at {}", dataset.name, dataset.at);
         Some(Hop { evidence: Evidence::Declared, note, ..base })
     }
+}
+
+fn shown_root(mount: &MountEntry) -> String {
+    shown(&mount.root)
 }
 
 fn mount_layer(host: Name, via: &MountVia) -> Layer {

@@ -22,7 +22,7 @@ use crate::words::word::words;
 pub enum View {
     /// Inside a service, through its mappings.
     Service(Name),
-    /// On a host itself.
+    /// On a host itself, or in a process of this machine, which goes by `process:PID`.
     Host(Name),
 }
 
@@ -52,10 +52,14 @@ impl fmt::Display for View {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Service(name) => write!(f, "service:{name}"),
+            Self::Host(name) if name.raw().starts_with(PROCESS) => write!(f, "{name}"),
             Self::Host(name) => write!(f, "host:{name}"),
         }
     }
 }
+
+/// What the name of a process begins with; a process that is a viewpoint is a host of its own.
+const PROCESS: &str = "process:";
 
 words! {
     /// What a hop is.

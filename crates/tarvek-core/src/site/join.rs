@@ -27,6 +27,8 @@ pub struct Site {
     /// What is declared; empty where there is no layout.
     pub layout: Indexed,
     facts: Vec<(Name, Arc<Seen>)>,
+    /// Processes whose view was seen, as hosts of their own, and where they run.
+    processes: Vec<(Name, Name)>,
     /// Changes that are supposed to have been made.
     changes: Vec<Change>,
     /// Layers that are supposed to be writable.
@@ -73,6 +75,7 @@ impl Site {
         Self {
             layout: layout.into(),
             facts: Vec::new(),
+            processes: Vec::new(),
             changes: Vec::new(),
             writable: Vec::new(),
             is_trial: false,
@@ -105,6 +108,22 @@ impl Site {
         });
         self.facts.push((name, Arc::new(facts.into())));
         Ok(self)
+    }
+
+    /// Joins what a process of a host sees. It is a host of its own here, under a name that no host of a layout can have.
+    ///
+    /// # Errors
+    /// As [`Site::with`].
+    pub fn with_process(self, facts: HostFacts, host: &Name) -> Result<Self, Name> {
+        let process = facts.name.clone();
+        let mut site = self.with(facts)?;
+        site.processes.push((process, host.clone()));
+        Ok(site)
+    }
+
+    /// The host that a process runs on, if the name is that of a process.
+    pub fn runs_on(&self, process: &Name) -> Option<&Name> {
+        self.processes.iter().find(|(name, _)| name == process).map(|(_, host)| host)
     }
 
     /// The site as it would be after one more change.

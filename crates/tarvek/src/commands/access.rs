@@ -105,7 +105,11 @@ impl Question<'_> {
             needs: &wanted,
             below: below.is_some(),
         };
-        let remedy = remedy(self.site(), &wish);
+        // What would change things for a process is told of the host's own paths; it has none.
+        let remedy = match asked.process {
+            Some(_) => None,
+            None => remedy(self.site(), &wish),
+        };
         let text = match self.args.format {
             Format::Text => {
                 let entry = self.route.hops.last().map(|hop| hop.note.as_str());

@@ -99,7 +99,7 @@ fn live(
     };
     let earlier = earlier(output, &host)?;
     let watch = interruptible();
-    let look = Look { places: &places, documents: true, watch: &watch };
+    let look = Look { places: &places, documents: true, process: None, watch: &watch };
     let seen = with_progress(&watch, "entries", screen, || match earlier {
         Some((before, rows)) => {
             renew(&look, before).map(|(facts, renewal)| (facts, Some((renewal, rows))))

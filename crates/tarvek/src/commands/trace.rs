@@ -22,9 +22,9 @@ pub(super) fn run(
     let read = judge(&asked.site, &route, Need::Read);
     let text = match args.format {
         Format::Text => trace::text(&route, &read, remark.as_deref(), screen),
-        Format::Json => {
-            json::text(&json::Trace::new(&route, &read).with_partial(asked.site.partial()))
-        }
+        Format::Json => json::text(
+            &json::Trace::new(&asked.site, &route, &read).with_partial(asked.site.partial()),
+        ),
     };
     screen.say(&text)?;
     screen.tell_partial(asked.site.partial());

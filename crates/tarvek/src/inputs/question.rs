@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::ffi::OsStr;
+use std::io;
 use std::os::unix::ffi::OsStrExt;
 
 use tarvek_core::kernel::subject::Subject;
@@ -16,10 +17,11 @@ use tarvek_core::words::path::{AbsPath, components};
 use tarvek_core::words::terms::{LARGEST_ID, Os, id};
 use tarvek_core::words::text::{nearest, shown};
 use tarvek_host::observe::{self, Depth};
+use tarvek_host::process::Process;
 
 use super::files::name_of;
 use super::layout::{find_layout, listed, no_layout, now, this_host};
-use super::surveys::{surveys, twice, with_live, with_surveys};
+use super::surveys::{surveys, twice, with_live, with_process, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
@@ -80,8 +82,33 @@ pub(crate) struct Asked {
     pub(crate) written: Vec<u8>,
     /// The host that is this machine.
     pub(crate) own: Name,
+    /// The process whose view it is.
+    pub(crate) process: Option<Process>,
     /// The layout's file name; empty without a layout.
     pub(crate) layout: String,
+}
+
+/// A running process by its number.
+fn process(written: &str) -> Result<Process, Failure> {
+    let pid = written.parse::<u32>().ok().filter(|pid| *pid > 0).ok_or_else(|| {
+        let message = format!("{} is no number of a process", Name::from(written));
+        Failure::with_remedy(message, "write --from process:PID, with a PID that `ps` shows")
+    })?;
+    Process::open(pid).map_err(|error| gone(pid, &error))
+}
+
+fn gone(pid: u32, error: &io::Error) -> Failure {
+    match error.kind() {
+        io::ErrorKind::NotFound => Failure::with_remedy(
+            format!("there is no process {pid}, or it ended while it was looked at"),
+            "name one that runs",
+        ),
+        io::ErrorKind::PermissionDenied => Failure::with_remedy(
+            format!("the process {pid} may not be looked at"),
+            "ask as root, or as the account that it runs as",
+        ),
+        _ => Failure::with_remedy(format!("can't look at the process {pid}: {error}"), "ask again"),
+    }
 }
 
 /// A site for a question about one path; it works without a layout, for this machine.
@@ -95,29 +122,42 @@ pub(crate) fn asked(
 ) -> Result<Asked, Failure> {
     // A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
     let found = find_layout(globals)?;
+    let process = view.and_then(|view| view.strip_prefix("process:")).map(process).transpose()?;
     let layout = found.as_ref().map(|layout| name_of(&layout.file)).unwrap_or_default();
     let (site, this_host) = match found {
         Some(layout) => {
             let this_host = this_host(globals, &layout.parsed)?;
             (with_surveys(globals, layout)?, this_host)
         }
-        None if view.is_some() => return Err(no_layout()),
+        None if view.is_some() && process.is_none() => return Err(no_layout()),
         None => {
             let site = Site::join(Layout::default(), surveys(&globals.survey)?).map_err(twice)?;
             (site, None)
         }
     };
     let own = this_host.unwrap_or_else(observe::host_name);
-    let view = match view {
-        Some(view) => viewpoint(&site, view)?,
-        None => View::Host(own.clone()),
+    let view = match (view, &process) {
+        (_, Some(process)) => View::Host(process.name()),
+        (Some(view), None) => viewpoint(&site, view)?,
+        (None, None) => View::Host(own.clone()),
     };
     let (path, written) = absolute(path, &view)?;
-    let site = match site.facts(&own) {
-        Some(_) => site,
-        None => looked_at(site, &own, &view, &written, depth)?,
+    let site = match (site.facts(&own), &process) {
+        (Some(_), None) => site,
+        (None, None) => {
+            let look = |base, places| with_live(base, &own, places);
+            looked_at(site, &own, &view, &written, depth, &look)?
+        }
+        (seen, Some(process)) => {
+            // Its host's mounts say where what it sees lies there.
+            let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
+            let look = |base, places| with_process(base, process, &own, places);
+            let site = looked_at(site, &process.name(), &view, &written, depth, &look)?;
+            process.still_there().map_err(|error| gone(process.pid, &error))?;
+            site
+        }
     };
-    Ok(Asked { site, view, path, written, own, layout })
+    Ok(Asked { site, view, path, written, own, process, layout })
 }
 
 /// How often what was seen may lead to places that were not looked at yet: through symlinks, mappings in mappings, binds.
@@ -130,6 +170,7 @@ fn looked_at(
     view: &View,
     written: &[u8],
     depth: Depth,
+    look: &dyn Fn(Site, Vec<(AbsPath, Depth)>) -> Result<Site, Failure>,
 ) -> Result<Site, Failure> {
     let mut places: BTreeMap<AbsPath, Depth> = BTreeMap::new();
     let mut site = base.clone();
@@ -155,7 +196,7 @@ fn looked_at(
         if !new {
             break;
         }
-        site = with_live(base.clone(), own, places.clone().into_iter().collect())?;
+        site = look(base.clone(), places.clone().into_iter().collect())?;
     }
     Ok(site)
 }
@@ -211,6 +252,11 @@ fn absolute(path: &OsStr, view: &View) -> Result<(AbsPath, Vec<u8>), Failure> {
 
 /// Who asks where nobody is named: the account of a service, on this machine whoever runs this, elsewhere root.
 pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
+    if let Some(process) = &asked.process {
+        let remark =
+            "what a security module or a filter of system calls would refuse besides is unknown";
+        return (process.subject(), Some(remark.to_owned()));
+    }
     match &asked.view {
         View::Service(name) => {
             let service = asked.site.layout.service(name).expect("the viewpoint was checked");

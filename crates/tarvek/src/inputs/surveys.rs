@@ -10,6 +10,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::listing::{self, Unread};
 use tarvek_host::observe::{Depth, Look, observe};
+use tarvek_host::process::Process;
 use tarvek_host::store::{self, StoreError};
 use tarvek_host::walk::Watch;
 
@@ -120,10 +121,22 @@ pub(super) fn with_live(
     places: Vec<(AbsPath, Depth)>,
 ) -> Result<Site, Failure> {
     let watch = Watch::default();
-    let look = Look { places: &places, documents: false, watch: &watch };
+    let look = Look { places: &places, documents: false, process: None, watch: &watch };
     let mut facts = observe(&look)?;
     facts.name = host.clone();
     site.with(facts).map_err(twice)
+}
+
+/// Looks at what a process of this machine sees, which runs on a host of the site.
+pub(super) fn with_process(
+    site: Site,
+    process: &Process,
+    host: &Name,
+    places: Vec<(AbsPath, Depth)>,
+) -> Result<Site, Failure> {
+    let watch = Watch::default();
+    let look = Look { places: &places, documents: false, process: Some(process), watch: &watch };
+    site.with_process(observe(&look)?, host).map_err(twice)
 }
 
 /// That two surveys claim a host.

@@ -301,7 +301,8 @@ pub fn subject(random: &mut Random) -> Who {
 
 pub fn look(top: &Path, layout: Layout) -> Site {
     let (places, watch) = ([(abs(top), Depth::Everything)], Watch::default());
-    let facts = observe(&Look { places: &places, documents: false, watch: &watch }).unwrap();
+    let facts =
+        observe(&Look { places: &places, documents: false, process: None, watch: &watch }).unwrap();
     assert!(facts.gaps.is_empty(), "{:?}", facts.gaps);
     Site::join(layout, vec![facts]).unwrap()
 }

@@ -16,6 +16,7 @@ mod kernel;
 mod newfile;
 mod nfs;
 mod people;
+mod process;
 mod random;
 mod remedy;
 #[path = "../support/rows.rs"]

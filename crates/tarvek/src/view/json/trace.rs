@@ -3,7 +3,9 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use tarvek_core::judge::verdict::Answer;
+use tarvek_core::route::end::End;
 use tarvek_core::route::hops::{Hop, HopKind, Route};
+use tarvek_core::site::join::Site;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::terms::Access;
 use tarvek_formats::written::Written;
@@ -42,6 +44,12 @@ struct Ends {
     host: String,
     #[serde(flatten)]
     path: Path,
+    /// The device of the entry there, as `MAJOR:MINOR`, where it was seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    device: Option<String>,
+    /// Its inode, where it was seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    inode: Option<u64>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -72,16 +80,27 @@ struct HopDoc {
 }
 
 impl Trace {
-    pub(crate) fn new(route: &Route, read: &Answer) -> Self {
+    pub(crate) fn new(site: &Site, route: &Route, read: &Answer) -> Self {
         let here = route.here();
         let absent = route.not_mounted.first();
         let absent = absent.map(|absent| format!("{} is not mounted", absent.at.path));
+        let entry = route.entry().filter(|_| route.end == End::Reached);
+        let meta = entry.and_then(|(last, node)| Some(site.tree(&last.seen_on)?.meta(node)));
+        let device = meta
+            .as_ref()
+            .and_then(|meta| meta.device)
+            .map(|device| format!("{}:{}", device >> 32, device & 0xffff_ffff));
         Self {
             schema: "tarvek/trace/1",
             partial: Vec::new(),
             path: (&route.asked).into(),
             from: route.view.to_string(),
-            ends: Ends { host: here.host.raw().to_owned(), path: (&here.path).into() },
+            ends: Ends {
+                host: here.host.raw().to_owned(),
+                path: (&here.path).into(),
+                device,
+                inode: meta.and_then(|meta| meta.inode),
+            },
             hops: route.hops.iter().map(HopDoc::from).collect(),
             complete: route.complete(),
             readable: read.allowed(),
