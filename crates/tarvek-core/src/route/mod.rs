@@ -3,12 +3,14 @@
 //!
 //! There is one builder, [`follow`]; checks, traces, access and forecasts all read what it returns.
 
+pub mod address;
 mod arrive;
 mod attach;
 pub mod attached;
 pub mod end;
 mod finish;
 pub mod hops;
+pub mod known_as;
 mod nfs;
 pub mod places;
 pub mod seen_as;

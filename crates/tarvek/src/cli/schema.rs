@@ -19,6 +19,8 @@ pub(crate) enum SchemaOf {
     Check,
     /// The output of trace
     Trace,
+    /// The output of trace --to
+    TraceTo,
     /// The output of access
     Access,
     /// The output of access --all

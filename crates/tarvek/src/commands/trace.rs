@@ -4,6 +4,7 @@ use tarvek_core::judge::along::judge;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::route::end::End;
 use tarvek_core::route::follow_written;
+use tarvek_core::route::known_as::known_as;
 use tarvek_host::observe::Depth;
 
 use crate::cli::{Format, Globals, TraceArgs};
@@ -16,7 +17,8 @@ pub(super) fn run(
     args: &TraceArgs,
     screen: &Screen,
 ) -> Result<Outcome, Failure> {
-    let asked = inputs::asked(globals, args.from.as_deref(), &args.path, Depth::Names)?;
+    let Some(path) = &args.path else { return backwards(globals, args, screen) };
+    let asked = inputs::asked(globals, args.from.as_deref(), path, Depth::Names)?;
     let (subject, remark) = inputs::usual_subject(&asked);
     let route = follow_written(&asked.site, &asked.view, &asked.written, &subject);
     let read = judge(&asked.site, &route, Need::Read);
@@ -33,4 +35,19 @@ pub(super) fn run(
         End::Unseen { .. } => Outcome::Unanswered,
         _ => Outcome::Found,
     })
+}
+
+/// Every name of a folder.
+fn backwards(globals: &Globals, args: &TraceArgs, screen: &Screen) -> Result<Outcome, Failure> {
+    let (site, place) = inputs::place(globals, args.to.as_deref().unwrap_or_default())?;
+    let names = known_as(&site, &place);
+    let text = match args.format {
+        Format::Text => trace::backwards(&site, &place, &names, screen),
+        Format::Json => {
+            json::text(&json::TraceTo::new(&place, &names).with_partial(site.partial()))
+        }
+    };
+    screen.say(&text)?;
+    screen.tell_partial(site.partial());
+    Ok(Outcome::Fine)
 }

@@ -9,5 +9,5 @@ mod surveys;
 pub(crate) use config::{Configured, configuration};
 pub(crate) use files::{name_of, small_file};
 pub(crate) use layout::layout;
-pub(crate) use question::{Asked, asked, numbers, places_of, site, subject, usual_subject};
+pub(crate) use question::{Asked, asked, numbers, place, places_of, site, subject, usual_subject};
 pub(crate) use surveys::{listing, store_failure, survey};

@@ -2,18 +2,20 @@
 
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::io;
-use std::os::unix::ffi::OsStrExt;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
 
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
+use tarvek_core::route::address;
 use tarvek_core::route::hops::View;
 use tarvek_core::route::{follow_written, places};
 use tarvek_core::scan::read::below;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
+use tarvek_core::words::place::Place;
 use tarvek_core::words::terms::{LARGEST_ID, Os, id};
 use tarvek_core::words::text::{nearest, shown};
 use tarvek_host::observe::{self, Depth};
@@ -42,6 +44,32 @@ pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
     };
     site.now = now();
     Ok((site, file))
+}
+
+/// The site, and the place in it that `HOST:PATH` names.
+pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Site, Place), Failure> {
+    let (site, _) = site(globals)?;
+    let bytes = written.as_bytes();
+    let shape = || {
+        let message = format!("{} names no folder of a host", shown(bytes));
+        Failure::with_remedy(message, "write HOST:PATH, such as granary:/loft/media")
+    };
+    let cut = bytes.iter().position(|&b| b == b':').ok_or_else(shape)?;
+    let name = std::str::from_utf8(&bytes[..cut]).map_err(|_| shape())?;
+    let path = AbsPath::of_client(&bytes[cut + 1..]).map_err(|_| shape())?;
+    match site.host_named(name).cloned() {
+        Some(host) => Ok((site, Place::new(&host, path))),
+        None => {
+            let known = site.layout.hosts.iter().map(|host| host.name.raw());
+            let remedy = match nearest(name, known) {
+                Some(near) => format!("did you mean {}?", Name::from(near)),
+                None => {
+                    format!("known: {}", listed(site.layout.hosts.iter().map(|h| &h.name), ", "))
+                }
+            };
+            Err(Failure::with_remedy(format!("the site has no host {}", Name::from(name)), remedy))
+        }
+    }
 }
 
 /// The places that the layout needs of a host: datasets, shares, mapping sources, mount points, folders, libraries.
@@ -141,7 +169,15 @@ pub(crate) fn asked(
         (Some(view), None) => viewpoint(&site, view)?,
         (None, None) => View::Host(own.clone()),
     };
-    let (path, written) = absolute(path, &view)?;
+    let addressed = match &view {
+        View::Host(host) => address::resolve(&site, host, path.as_bytes()),
+        View::Service(_) => None,
+    };
+    let addressed = addressed.transpose().map_err(|why| {
+        Failure::with_remedy(why, "mount it there first, or ask from a host that has mounted it")
+    })?;
+    let addressed = addressed.map(OsString::from_vec);
+    let (path, written) = absolute(addressed.as_deref().unwrap_or(path), &view)?;
     let site = match (site.facts(&own), &process) {
         (Some(_), None) => site,
         (None, None) => {

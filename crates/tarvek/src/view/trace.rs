@@ -5,7 +5,11 @@ use std::fmt::Write;
 use tarvek_core::judge::verdict::Answer;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::route::end::End;
-use tarvek_core::route::hops::{Hop, HopKind, Route};
+use tarvek_core::route::hops::{Hop, HopKind, Route, View};
+use tarvek_core::route::known_as::KnownAs;
+use tarvek_core::site::join::Site;
+use tarvek_core::words::place::Place;
+use unicode_width::UnicodeWidthStr;
 
 use super::style::{broken, dim, doubt, sign, strong};
 use super::wrap::wrap;
@@ -104,4 +108,40 @@ fn hop_lines(out: &mut String, hop: &Hop, before: &Subject, last: bool, width: u
             let _ = writeln!(out, "{}{}{}", dim(line), " ".repeat(24), strong(piece));
         }
     }
+}
+
+/// The whole answer of `trace --to`: a line for each name, by who knows it.
+pub(crate) fn backwards(site: &Site, place: &Place, names: &[KnownAs], screen: &Screen) -> String {
+    let mut out = format!("{}\n", strong(format!("{place} is known as")));
+    let who = |known: &KnownAs| match &known.view {
+        View::Service(name) => {
+            let host = site.layout.service(name).map(|service| &service.host);
+            let on = host.map(|host| format!(" on {host}")).unwrap_or_default();
+            format!("service {name}{on}")
+        }
+        View::Host(name) if known.is_client => format!("client {name}"),
+        View::Host(name) => format!("host {name}"),
+    };
+    let lines: Vec<(String, &KnownAs)> = names.iter().map(|known| (who(known), known)).collect();
+    let width = lines.iter().map(|(who, _)| who.width()).max().unwrap_or(0);
+    for (who, known) in lines {
+        let gap = " ".repeat(width - who.width());
+        let path = &known.path;
+        let mark = sign(Some(known.complete), false);
+        let _ = writeln!(out, "  {mark} {who}{gap}  {}  {path}", known.access.word());
+        if !known.complete && screen.volume() != Volume::Quiet {
+            let absent = known.route.not_mounted.first();
+            let why = match absent {
+                Some(absent) => format!("{} is not mounted", absent.at.path),
+                None => known.route.end.words(),
+            };
+            let indent = " ".repeat(width + 10);
+            let _ = writeln!(
+                out,
+                "{indent}{}",
+                dim(wrap(&why, &[], screen.width() - indent.len(), &indent))
+            );
+        }
+    }
+    out
 }

@@ -18,6 +18,13 @@ pub(super) struct Path {
     path_bytes: Option<String>,
 }
 
+impl Path {
+    /// A path as a client writes it.
+    pub(super) fn of_bytes(bytes: Vec<u8>) -> Self {
+        Self { path: lossy(&bytes), path_bytes: exact(&bytes) }
+    }
+}
+
 impl From<&AbsPath> for Path {
     fn from(path: &AbsPath) -> Self {
         Self { path: lossy(path), path_bytes: exact(path) }

@@ -15,7 +15,7 @@ pub(crate) use access::{Access, AccessAll, NewEntries};
 pub(crate) use adopt::Adopt;
 pub(crate) use check::Check;
 pub(crate) use compare::Compare;
-pub(crate) use trace::Trace;
+pub(crate) use trace::{Trace, TraceTo};
 
 /// The answers that rest on surveys which may have been broken off.
 macro_rules! tell_partial {
@@ -30,7 +30,7 @@ macro_rules! tell_partial {
     )*};
 }
 
-tell_partial!(Access, AccessAll, NewEntries, Trace, Compare);
+tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare);
 
 /// Renders a document, with a line feed at its end.
 pub(crate) fn text<T: Serialize>(document: &T) -> String {

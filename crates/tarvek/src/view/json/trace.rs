@@ -5,8 +5,10 @@ use serde::Serialize;
 use tarvek_core::judge::verdict::Answer;
 use tarvek_core::route::end::End;
 use tarvek_core::route::hops::{Hop, HopKind, Route};
+use tarvek_core::route::known_as::KnownAs;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::evidence::Evidence;
+use tarvek_core::words::place::Place;
 use tarvek_core::words::terms::Access;
 use tarvek_formats::written::Written;
 
@@ -126,6 +128,62 @@ impl From<&Hop> for HopDoc {
             note: hop.note.clone(),
             doubt: hop.doubt.clone(),
             broken: hop.broken,
+        }
+    }
+}
+
+/// The answer of `tarvek trace --to`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(title = "tarvek/trace-to/1")]
+pub(crate) struct TraceTo {
+    /// `tarvek/trace-to/1`.
+    schema: &'static str,
+    /// The folder that was asked for.
+    to: To,
+    /// Its names: the host's own, then those of services, other hosts and clients.
+    names: Vec<NameDoc>,
+    /// Hosts whose survey was broken off: what it lacks is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub(super) partial: Vec<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct To {
+    host: String,
+    #[serde(flatten)]
+    path: Path,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct NameDoc {
+    /// Who knows it so: `service:NAME`, `host:NAME` or `client:NAME`.
+    from: String,
+    #[serde(flatten)]
+    path: Path,
+    /// What every layer on the way lets through.
+    access: Written<Access>,
+    /// Whether the way leads to an entry, with every mount in place.
+    complete: bool,
+}
+
+impl TraceTo {
+    pub(crate) fn new(place: &Place, names: &[KnownAs]) -> Self {
+        let name = |known: &KnownAs| {
+            let text = known.view.to_string();
+            let from = match text.strip_prefix("host:").filter(|_| known.is_client) {
+                Some(client) => format!("client:{client}"),
+                None => text,
+            };
+            let path =
+                known.path.as_client_writes().map_or_else(|| (&known.path).into(), Path::of_bytes);
+            NameDoc { from, path, access: Written(known.access), complete: known.complete }
+        };
+        Self {
+            schema: "tarvek/trace-to/1",
+            to: To { host: place.host.raw().to_owned(), path: (&place.path).into() },
+            names: names.iter().map(name).collect(),
+            partial: Vec::new(),
         }
     }
 }
