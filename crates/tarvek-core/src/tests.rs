@@ -434,6 +434,7 @@ impl Scene {
     pub(crate) fn run(&mut self, host: &str, words: &[&str]) {
         let id = |text: &str| text.parse::<u32>().unwrap();
         match words {
+            ["setsebool", "-P", ..] => {}
             ["mkdir", path] => {
                 self.tree(host, &format!("d 0755 0:0 {path}"));
             }
@@ -600,6 +601,7 @@ impl Scene {
             })
         };
         match mode.split_at(1) {
+            ("0", bits) if bits.len() == 3 => mode_now = u16::from_str_radix(bits, 8).unwrap(),
             ("-", "t") => mode_now &= !0o1000,
             ("o", change) if change.starts_with('-') => mode_now &= !bits(&change[1..]),
             ("o", change) => mode_now |= bits(&change[1..]),

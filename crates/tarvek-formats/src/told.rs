@@ -1,10 +1,15 @@
 //! What the documents of a host say, in the core's terms: how full its filesystems are (`df(1)`), properties of ZFS datasets
 //! (`zfs-get(8)`), the shares of an SMB server (`testparm(1)`), subordinate ids (`subuid(5)`), and what could not be collected.
 
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
 use tarvek_core::facts::host::Document;
-use tarvek_core::facts::told::{Capacity, Property, SmbShare, Subordinate, SubvolumeLimit, Told};
+use tarvek_core::facts::told::{
+    Capacity, Listening, Property, SmbShare, Subordinate, SubvolumeLimit, Told,
+};
 use tarvek_core::words::path::AbsPath;
 
+use crate::config;
 use crate::escape::unescape;
 
 /// Reads what can be read; lines that are none of their kind are passed over.
@@ -20,6 +25,8 @@ pub fn read(documents: &[Document]) -> Told {
         smb_shares: smb_shares(text("smb")),
         subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
         subordinate_gids: text("subgid").lines().filter_map(subordinate).collect(),
+        listening: text("ports").lines().filter_map(listening).collect(),
+        configured: config::of_documents(documents),
         sysctls: text("sysctl").lines().filter_map(sysctl).collect(),
         lacking: text("lacking").lines().filter_map(lacking).collect(),
     }
@@ -108,6 +115,33 @@ pub(crate) fn subordinate(line: &str) -> Option<Subordinate> {
     })
 }
 
+/// `tcp 7080 00000000 uid=0 by=lantern`: the address is that of `/proc/net`, in hexadecimal, a word of four bytes after another as the
+/// machine has them (`proc_pid_net(5)`).
+fn listening(line: &str) -> Option<Listening> {
+    let fields: Vec<&str> = line.trim().splitn(5, ' ').collect();
+    let [protocol, number, address, _, by] = fields[..] else { return None };
+    let program = by.strip_prefix("by=").filter(|by| *by != "-" && !by.is_empty());
+    let words = address.as_bytes().chunks(8).map(|word| {
+        u32::from_str_radix(std::str::from_utf8(word).ok()?, 16).ok().map(u32::swap_bytes)
+    });
+    let words: Vec<u32> = words.collect::<Option<_>>()?;
+    let address: IpAddr = match words[..] {
+        [v4] => Ipv4Addr::from_bits(v4).into(),
+        [a, b, c, d] => {
+            let whole = [a, b, c, d].iter().fold(0u128, |all, word| all << 32 | u128::from(*word));
+            let v6 = Ipv6Addr::from_bits(whole);
+            v6.to_ipv4_mapped().map_or(IpAddr::V6(v6), IpAddr::V4)
+        }
+        _ => return None,
+    };
+    Some(Listening {
+        protocol: protocol.trim_end_matches('6').to_owned(),
+        address: (!address.is_unspecified()).then(|| address.to_string()),
+        number: number.parse().ok()?,
+        program: program.map(Into::into),
+    })
+}
+
 /// `fs.protected_symlinks = 1`, as `sysctl(8)` prints it.
 fn sysctl(line: &str) -> Option<(String, i64)> {
     let (name, value) = line.split_once('=')?;
@@ -172,6 +206,21 @@ mod tests {
         let ids = told("subuid", "lantern:100000:65536\n# no\n1101:1:x\n1101:500000:10\n");
         assert_eq!(ids.subordinate_uids.len(), 2);
         assert_eq!(ids.subordinate_gids, []);
+        let ports = "tcp 7080 0100007F uid=0 by=a b\nudp6 53 00000000000000000000000000000000 uid=1 by=-\n\
+                     tcp6 80 0000000000000000FFFF00000714000A uid=1 by=x\nodd\n";
+        let ports = told("ports", ports).listening;
+        let line = |port: &Listening| {
+            format!("{} {:?} {} {:?}", port.protocol, port.address, port.number, port.program)
+        };
+        let lines: Vec<String> = ports.iter().map(line).collect();
+        assert_eq!(
+            lines,
+            [
+                "tcp Some(\"127.0.0.1\") 7080 Some(\"a b\")",
+                "udp None 53 None",
+                "tcp Some(\"10.0.20.7\") 80 Some(\"x\")"
+            ]
+        );
         let lacking = told("lacking", "acl: there is no getfacl\nodd\n");
         assert_eq!(lacking.lacks("acl"), Some(&"there is no getfacl".into()));
         assert_eq!(lacking.lacks("zfs"), None);

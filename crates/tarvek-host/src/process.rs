@@ -6,11 +6,13 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, Mode, OFlags, StatVfsMountFlags};
+use tarvek_core::facts::configured::{Configuration, Configured, Fact, MappingFact, ServiceFact};
 use tarvek_core::facts::mounts::{MountEntry, MountTable};
 use tarvek_core::kernel::subject::{Capabilities, IdMap, IdRange, Subject};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::spot::Spot;
 use tarvek_formats::mountinfo;
 
 /// The whole range of ids: a namespace that has it is as good as none.
@@ -156,6 +158,141 @@ impl Process {
         match &self.ids {
             Some(ids) if !whole(ids) => ids.bound(subject),
             _ => subject,
+        }
+    }
+}
+
+/// Mounts of a container that its engine makes for itself, and that hold no media.
+const OF_ENGINES: [&[u8]; 3] = [b"/etc/resolv.conf", b"/etc/hostname", b"/etc/hosts"];
+
+/// Filesystems that the kernel makes up.
+const MADE_UP: [&str; 12] = [
+    "proc",
+    "sysfs",
+    "devtmpfs",
+    "devpts",
+    "cgroup",
+    "cgroup2",
+    "mqueue",
+    "securityfs",
+    "debugfs",
+    "tracefs",
+    "configfs",
+    "bpf",
+];
+
+/// What runs on this machine in mounts of its own, each tree of processes as a service: named after its unit or program, with what it
+/// sees of the host's files. Also how many processes may not be looked at.
+pub fn running() -> (Configuration, usize) {
+    let mut found = Configuration::default();
+    let mut unseen = 0;
+    let host = crate::observe::own_mounts().unwrap_or_default();
+    let pids = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    let mut pids: Vec<u32> =
+        pids.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).collect();
+    pids.sort_unstable();
+    let mut spaces: Vec<u64> = mount_space("self").into_iter().collect();
+    let mut names: Vec<String> = Vec::new();
+    for pid in pids {
+        let Some(space) = mount_space(&pid.to_string()) else {
+            // A process that ended is none that may not be looked at.
+            unseen += usize::from(start_of(pid).is_ok());
+            continue;
+        };
+        if spaces.contains(&space) {
+            continue;
+        }
+        // A thread of the kernel runs no program.
+        if std::fs::read_link(in_proc(pid, "exe")).is_err() {
+            continue;
+        }
+        let Ok(process) = Process::open(pid) else { continue };
+        spaces.push(space);
+        let mut name = unit_of(pid).unwrap_or_else(|| process.status.name.clone());
+        if names.contains(&name) {
+            name = format!("{name}-{pid}");
+        }
+        names.push(name.clone());
+        process.tell(&name.as_str().into(), &host, &mut found);
+    }
+    (found, unseen)
+}
+
+/// The number of a process's mount namespace.
+fn mount_space(pid: &str) -> Option<u64> {
+    use std::os::unix::fs::MetadataExt;
+    Some(std::fs::metadata(format!("/proc/{pid}/ns/mnt")).ok()?.ino())
+}
+
+/// What a process's cgroup calls it: the unit, or what an engine named its scope after.
+fn unit_of(pid: u32) -> Option<String> {
+    let text = std::fs::read_to_string(in_proc(pid, "cgroup")).ok()?;
+    let paths = text.lines().filter_map(|line| line.splitn(3, ':').nth(2));
+    let mut last = paths.filter_map(|path| path.rsplit('/').find(|part| !part.is_empty()));
+    let unit = last.find(|part| part.ends_with(".service") || part.ends_with(".scope"))?;
+    let name = unit.rsplit_once('.').map_or(unit, |(name, _)| name);
+    // The first digits of a long hexadecimal number say as much.
+    let is_hex = |tail: &&str| tail.len() >= 32 && tail.bytes().all(|b| b.is_ascii_hexdigit());
+    Some(match name.rsplit('-').next().filter(is_hex) {
+        Some(tail) => format!("{}{}", &name[..name.len() - tail.len()], &tail[..12]),
+        None => name.to_owned(),
+    })
+}
+
+impl Process {
+    /// Tells what it sees of its host, and who it is.
+    fn tell(&self, name: &Name, host: &MountTable, found: &mut Configuration) {
+        let file = |name: &str| Spot { file: format!("/proc/{}/{name}", self.pid).into(), line: 1 };
+        let userns = self.ids.as_ref().map(|ids| {
+            let list = |mark: &str, ranges: &[IdRange]| -> Vec<String> {
+                let range = |r: &IdRange| format!("{mark}{}:{}:{}", r.inside, r.outside, r.count);
+                ranges.iter().map(range).collect()
+            };
+            [list("u:", &ids.uids), list("g:", &ids.gids)].concat().join(",").into()
+        });
+        // The layout has ids as the inside knows them.
+        let inside = |ranges: Option<&Vec<IdRange>>, id: u32| match ranges {
+            None => Some(id),
+            Some(ranges) => ranges.iter().find_map(|range| {
+                let offset =
+                    id.checked_sub(range.outside).filter(|offset| *offset < range.count)?;
+                Some(range.inside + offset)
+            }),
+        };
+        let uids = self.ids.as_ref().map(|ids| &ids.uids);
+        let gids = self.ids.as_ref().map(|ids| &ids.gids);
+        let groups = self.status.groups.iter().filter_map(|gid| inside(gids, *gid));
+        let service = ServiceFact {
+            name: name.clone(),
+            uid: inside(uids, self.status.uid),
+            gid: inside(gids, self.status.gid),
+            umask: self.status.umask,
+            groups: groups.map(|gid| gid.to_string().into()).collect(),
+            userns,
+            ..ServiceFact::default()
+        };
+        found.facts.push(Configured { fact: Fact::Service(service), spot: file("status") });
+        for (n, entry) in self.mounts.entries().iter().enumerate() {
+            let at = entry.point.as_bytes();
+            let below = [&b"/dev"[..], b"/proc", b"/sys"].iter().any(|top| {
+                at.strip_prefix(*top).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+            });
+            if below || OF_ENGINES.contains(&at) || MADE_UP.contains(&entry.filesystem.raw()) {
+                continue;
+            }
+            // What no mount of the host shows is the container's own.
+            let Some(from) = host.shows(entry, &entry.point, |_, _| true) else { continue };
+            let fact = MappingFact {
+                service: name.clone(),
+                from: from.as_bytes().to_vec(),
+                to: at.to_vec(),
+                access: entry.access(),
+                label: None,
+                propagation: None,
+                idmap: entry.has("idmapped"),
+            };
+            let spot = Spot { line: u32::try_from(n + 1).unwrap_or(u32::MAX), ..file("mountinfo") };
+            found.facts.push(Configured { fact: Fact::Mapping(fact), spot });
         }
     }
 }

@@ -11,7 +11,9 @@ use crate::site::join::Site;
 use crate::words::about::Affected;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::remedy::Step;
 use crate::words::rule::{RuleId, Severity};
+use crate::words::spot::Spot;
 
 /// What was known of a host when it was judged.
 #[derive(Clone, Debug, PartialEq)]
@@ -94,9 +96,30 @@ fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
     });
     let silenced = before - findings.len();
     one_cause_one_finding(findings);
+    findings.iter_mut().for_each(|finding| of_its_origin(site, finding));
     // What follows from another finding stands after it.
     findings.sort_by_key(|f| (std::cmp::Reverse(f.severity), f.because.is_some()));
     silenced
+}
+
+/// A finding about what was adopted points at the file that it was adopted from; what is to be edited stands there as well.
+fn of_its_origin(site: &Site, finding: &mut Finding) {
+    let adopted = &site.layout.adopted;
+    let spot = finding.place.line.and_then(|line| adopted.of_line(line));
+    finding.place.origin = finding.place.origin.take().or_else(|| spot.cloned());
+    let edits = finding.remedy.steps.iter().filter_map(|step| match step {
+        Step::Edit { line, .. } => adopted.of_line(*line),
+        _ => None,
+    });
+    let mut files: Vec<&Spot> = edits.collect();
+    files.dedup();
+    let also: Vec<Step> = files
+        .into_iter()
+        .map(|spot| {
+            Step::words(format!("change {spot} in the same way, from which it was adopted"))
+        })
+        .collect();
+    finding.remedy.steps.extend(also);
 }
 
 /// Puts together what has one cause: that nothing is found says no more than the finding that brings it about, and what is told of

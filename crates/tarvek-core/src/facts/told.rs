@@ -1,10 +1,11 @@
 //! What a host says of itself, in terms: `tarvek-formats` reads them from the host's documents.
 
+use crate::facts::configured::Configuration;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 
 /// What a host says of itself.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Told {
     /// How full each filesystem is (`df(1)`).
     pub capacities: Vec<Capacity>,
@@ -18,11 +19,27 @@ pub struct Told {
     pub subordinate_uids: Vec<Subordinate>,
     /// `subgid(5)`.
     pub subordinate_gids: Vec<Subordinate>,
+    /// Where programs listen (`proc_pid_net(5)`).
+    pub listening: Vec<Listening>,
+    /// What its own configuration offers and mounts: exports, SMB configuration, units.
+    pub configured: Configuration,
     /// Settings of the kernel that decide about files (proc_sys_fs(5)).
     pub sysctls: Vec<(String, i64)>,
     /// What was not collected that others collect (`acl`, `mounts`, `zfs`, `btrfs`, `xfs`, or `marks`: inode flags, projects,
     /// labels and NFSv4 ACLs), and why.
     pub lacking: Vec<(String, Name)>,
+}
+
+/// A port at which a program listens.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listening {
+    /// `tcp` or `udp`.
+    pub protocol: String,
+    /// `None` where it listens at all addresses.
+    pub address: Option<String>,
+    pub number: u16,
+    /// The program's name, where that could be seen.
+    pub program: Option<Name>,
 }
 
 /// How full a filesystem is.

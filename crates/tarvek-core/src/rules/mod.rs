@@ -4,10 +4,12 @@ pub mod access;
 pub mod case;
 pub mod dataset;
 pub mod identity;
+pub mod label;
 pub mod layout;
 pub mod library;
 pub mod mount;
 pub mod path;
+pub mod port;
 #[cfg(test)]
 mod promises;
 mod real;

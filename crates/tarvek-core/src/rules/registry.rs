@@ -2,7 +2,9 @@
 
 use crate::rules::case::Case;
 use crate::rules::library::nothing_found;
-use crate::rules::{access, dataset, identity, layout, library, mount, path, share, survey};
+use crate::rules::{
+    access, dataset, identity, label, layout, library, mount, path, port, share, survey,
+};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Remedy, Step};
@@ -65,7 +67,30 @@ pub static ALL: &[Entry] = &[
     Entry::site(&path::wrong_translation::RULE, path::wrong_translation::find),
     Entry::site(&mount::not_mounted::RULE, mount::not_mounted::find),
     Entry::site(&mount::wrong_source::RULE, mount::wrong_source::find),
+    Entry::site(&mount::boot_hang::RULE, mount::boot_hang::find),
+    Entry::site(&mount::by_address::RULE, mount::by_address::find),
+    Entry::site(&mount::no_share_named::RULE, mount::no_share_named::find),
+    Entry::site(&mount::soft_writes::RULE, mount::soft_writes::find),
+    Entry::site(&mount::inline_password::RULE, mount::inline_password::find),
+    Entry::site(&mount::open_credentials::RULE, mount::open_credentials::find),
+    Entry::case(&mount::client_ids::RULE, mount::client_ids::find),
+    Entry::site(&mount::old_protocol::RULE, mount::old_protocol::find),
+    Entry::site(&mount::service_before_mount::RULE, mount::service_before_mount::find),
+    Entry::site(&mount::wider_than_needed::RULE, mount::wider_than_needed::find),
+    Entry::site(&share::everyone_writes::RULE, share::everyone_writes::find),
+    Entry::site(&share::guests_read::RULE, share::guests_read::find),
+    Entry::site(&share::any_client::RULE, share::any_client::find),
+    Entry::site(&share::stray_space::RULE, share::stray_space::find),
+    Entry::site(&share::file_refused::RULE, share::file_refused::find),
+    Entry::site(&share::root_trusted::RULE, share::root_trusted::find),
+    Entry::case(&share::read_only::RULE, share::read_only::find),
     Entry::case(&share::child_dataset_hidden::RULE, share::child_dataset_hidden::find),
+    Entry::site(&share::nested::RULE, share::nested::find),
+    Entry::site(&port::taken_twice::RULE, port::taken_twice::find),
+    Entry::site(&port::in_use::RULE, port::in_use::find),
+    Entry::site(&label::missing::RULE, label::missing::find),
+    Entry::site(&label::private_but_shared::RULE, label::private_but_shared::find),
+    Entry::site(&label::network_mount::RULE, label::network_mount::find),
     Entry::site(&identity::unknown_account::RULE, identity::unknown_account::find),
     Entry::site(&identity::number_mismatch::RULE, identity::number_mismatch::find),
     Entry::site(&identity::runs_as_root::RULE, identity::runs_as_root::find),

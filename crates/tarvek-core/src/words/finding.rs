@@ -9,6 +9,7 @@ use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, RuleId, Severity};
+use crate::words::spot::Spot;
 
 /// Where a finding is.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -18,6 +19,8 @@ pub struct Where {
     pub path: Option<AbsPath>,
     /// The line of the layout.
     pub line: Option<u32>,
+    /// The configuration that the line was adopted from, or that the finding is about by itself.
+    pub origin: Option<Spot>,
 }
 
 /// One thing that is wrong or worth knowing.
@@ -76,6 +79,12 @@ impl Finding {
     /// Which line of the layout it is about.
     pub fn line(mut self, line: u32) -> Self {
         self.place.line = Some(line);
+        self
+    }
+
+    /// Which line of the host's own configuration it is about.
+    pub fn written(mut self, spot: &Spot) -> Self {
+        self.place.origin = Some(spot.clone());
         self
     }
 

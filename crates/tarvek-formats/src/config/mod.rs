@@ -24,6 +24,7 @@ use std::collections::BTreeMap;
 use std::path::{Component, Path, PathBuf};
 
 use tarvek_core::facts::configured::{Configuration, IdOf};
+use tarvek_core::facts::host::Document;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::Label;
 
@@ -111,6 +112,62 @@ pub fn read(files: &[(Format, File)], around: &Around) -> (Configuration, Vec<Re
     of(Format::Datasets).for_each(|file| datasets.take(&file.name, &file.text, &mut out));
     datasets.tell(&mut out);
     (out.found, refused)
+}
+
+/// Reads what a survey keeps of a host's configuration: exports, what the SMB server says of its own, and mount units.
+pub fn of_documents(documents: &[Document]) -> Configuration {
+    let mut out = Collect::default();
+    let around = Around { read: &|_| Err("a survey does not keep it".into()), variable: &|_| None };
+    let mut units = units::Units::default();
+    for document in documents {
+        match document.name.raw() {
+            "exports" => {
+                for file in parts(&document.text) {
+                    exports::read(&file.name, &file.text, &mut out);
+                }
+            }
+            "units" => {
+                for file in parts(&document.text) {
+                    if recognise::recognise(&file.path, &file.text) == Some(Format::Unit) {
+                        units.take(&file.name, &file.text, &mut out);
+                    }
+                }
+            }
+            "smb" => {
+                let text = document.text.clone().into_bytes();
+                let file = File::new(PathBuf::from("/smb.conf"), "smb.conf".into(), text);
+                smbconf::read(&file, &around, &mut out);
+            }
+            _ => {}
+        }
+    }
+    units.tell(&mut out);
+    out.found
+}
+
+/// The files of a document, each under a comment with its path.
+fn parts(text: &str) -> Vec<File> {
+    let mut files: Vec<(&str, String)> = Vec::new();
+    for line in text.lines() {
+        match line.strip_prefix("# ").filter(|path| {
+            path.starts_with("/etc/") || path.starts_with("/run/") || path.starts_with("/usr/")
+        }) {
+            Some(path) if !path.contains(' ') => files.push((path, String::new())),
+            _ => {
+                if files.is_empty() {
+                    files.push(("exports", String::new()));
+                }
+                if let Some((_, text)) = files.last_mut() {
+                    text.push_str(line);
+                    text.push('\n');
+                }
+            }
+        }
+    }
+    let file = |(path, text): (&str, String)| {
+        File::new(PathBuf::from(path), path.into(), text.into_bytes())
+    };
+    files.into_iter().map(file).collect()
 }
 
 /// Compose files that belong together: those of one folder, in the order in which they are given.

@@ -11,8 +11,11 @@ use crate::cli::Format;
 pub(crate) struct AdoptArgs {
     /// A file, or a folder whose files are taken; HOST says whose it is. Without it a folder's name does, and a file is this
     /// machine's
-    #[arg(value_name = "[HOST:]PATH", required = true)]
+    #[arg(value_name = "[HOST:]PATH", required_unless_present = "running")]
     pub(crate) paths: Vec<OsString>,
+    /// Take what runs on this machine in mounts of its own: containers of any engine, without asking one
+    #[arg(long)]
+    pub(crate) running: bool,
     /// The layout to write; one that is there is extended, and what stands in it stays
     #[arg(short, long, value_name = "LAYOUT")]
     pub(crate) output: Option<PathBuf>,

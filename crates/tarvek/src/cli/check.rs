@@ -14,6 +14,9 @@ pub(crate) struct CheckArgs {
     /// Exit with 1 from this severity on
     #[arg(long, value_parser = word::<Severity>(), value_name = "SEVERITY", default_value = "blocker")]
     pub(crate) fail_on: Severity,
+    /// Judge this machine without a layout: by its own fstab, exports, smb.conf, units, accounts, mounts and running processes
+    #[arg(long, conflicts_with_all = ["layout", "survey", "this_host"])]
+    pub(crate) here: bool,
     /// How old a survey may be before it is a finding: 12h, 7d
     #[arg(long, value_name = "AGE", value_parser = age)]
     pub(crate) max_age: Option<i64>,

@@ -107,7 +107,7 @@ pub(crate) enum Command {
     Check(CheckArgs),
     /// One path, hop by hop, as a service or host sees it
     #[command(
-        after_help = "Examples:\n  tarvek trace /media/films --from service:lantern\n  tarvek trace /loft/media/films\n  tarvek trace --to granary:/loft/media/films"
+        after_help = "Examples:\n  tarvek trace /media/films --from service:lantern\n  tarvek trace --to granary:/loft/media/films"
     )]
     Trace(TraceArgs),
     /// Who can do what at a path, and which entry decides

@@ -16,7 +16,10 @@ use crate::outcome::{Failure, Outcome};
 use crate::view::{self, Screen, json};
 
 pub(super) fn run(args: &AdoptArgs, screen: &Screen) -> Result<Outcome, Failure> {
-    let read = inputs::configuration(&args.paths)?;
+    let mut read = inputs::configuration(&args.paths)?;
+    if args.running {
+        read.add(inputs::running()?);
+    }
     let (before, known) = match &args.output {
         Some(file) if file.exists() => {
             let bytes = inputs::small_file(file)?;

@@ -12,7 +12,10 @@ pub(super) fn run(
     args: &CheckArgs,
     screen: &Screen,
 ) -> Result<Outcome, Failure> {
-    let (mut site, layout) = inputs::site(globals)?;
+    let (mut site, layout) = match args.here {
+        true => inputs::here()?,
+        false => inputs::site(globals)?,
+    };
     site.max_age = args.max_age;
     let report = check(&site);
     let text = match args.format {

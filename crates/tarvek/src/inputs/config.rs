@@ -11,6 +11,7 @@ use tarvek_formats::config::recognise::{Format, recognise};
 use tarvek_formats::config::{self, Around, File};
 use tarvek_formats::mistake::Refused;
 use tarvek_host::observe;
+use tarvek_host::process::running as processes;
 
 use super::files::{name_of, named_file, small_file};
 use crate::outcome::Failure;
@@ -22,6 +23,7 @@ const DEEPEST: usize = 12;
 const MOST_FILES: usize = 20_000;
 
 /// What was read of the files of some hosts.
+#[derive(Default)]
 pub(crate) struct Configured {
     /// In the order in which they were named.
     pub(crate) hosts: Vec<(Name, Configuration)>,
@@ -35,12 +37,7 @@ pub(crate) struct Configured {
 
 /// Reads `[HOST:]PATH…`.
 pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
-    let mut read = Configured {
-        hosts: Vec::new(),
-        files: Vec::new(),
-        refused: Vec::new(),
-        failures: Vec::new(),
-    };
+    let mut read = Configured::default();
     let mut files: Vec<(Name, Vec<(Format, File)>)> = Vec::new();
     for written in paths {
         let (host, path) = parts(written)?;
@@ -78,7 +75,7 @@ pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
             None => files.push((host, of_host)),
         }
     }
-    let around = Around { read: &named_file, variable: &|name| std::env::var(name).ok() };
+    let around = around();
     for (host, mut files) in files {
         without_parts(&mut files);
         let (configuration, refused) = config::read(&files, &around);
@@ -86,6 +83,92 @@ pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
         read.refused.extend(refused);
     }
     Ok(read)
+}
+
+/// Where a machine keeps its configuration.
+const PLACES: [&str; 8] = [
+    "/etc/fstab",
+    "/etc/exports",
+    "/etc/exports.d",
+    "/etc/samba/smb.conf",
+    "/etc/passwd",
+    "/etc/group",
+    "/etc/subuid",
+    "/etc/subgid",
+];
+
+/// Where its units are, of which only those that mount something are taken.
+const UNITS: [&str; 2] = ["/etc/systemd/system", "/etc/containers/systemd"];
+
+/// Reads what this machine keeps as configuration, and what runs on it in mounts of its own.
+pub(crate) fn of_this_machine() -> Result<Configured, Failure> {
+    let paths = PLACES.iter().map(|place| (Path::new(place), false));
+    let mut named = Vec::new();
+    for (place, units) in paths.chain(UNITS.iter().map(|place| (Path::new(place), true))) {
+        if place.is_dir() {
+            let files = in_folder(place)?;
+            named.extend(files.into_iter().filter(|file| {
+                let ending = file.extension().and_then(OsStr::to_str).unwrap_or_default();
+                !units || matches!(ending, "mount" | "automount" | "container" | "volume" | "pod")
+            }));
+        } else if place.is_file() {
+            named.push(place.to_owned());
+        }
+    }
+    let own = observe::host_name();
+    let mut read = Configured::default();
+    let mut files = Vec::new();
+    for file in named {
+        match taken(&file) {
+            Ok(Some((format, file))) => {
+                read.files.push((own.clone(), file.name.clone(), format));
+                files.push((format, file));
+            }
+            Ok(None) => {}
+            Err(failure) => read.failures.push(failure),
+        }
+    }
+    without_parts(&mut files);
+    let (mut configuration, refused) = config::read(&files, &around());
+    read.refused = refused;
+    let (facts, _) = processes();
+    configuration.facts.extend(facts.facts);
+    read.hosts.push((own, configuration));
+    Ok(read)
+}
+
+/// Reads what runs on this machine in mounts of its own, as services.
+pub(crate) fn running() -> Result<Configured, Failure> {
+    let (configuration, unseen) = processes();
+    let mut read = Configured::default();
+    if configuration.facts.is_empty() && unseen > 0 {
+        let message = format!(
+            "{unseen} processes may not be looked at, and none of the others has mounts of its own"
+        );
+        return Err(Failure::with_remedy(message, "ask as root"));
+    }
+    read.hosts.push((observe::host_name(), configuration));
+    Ok(read)
+}
+
+impl Configured {
+    /// With what was read elsewhere.
+    pub(crate) fn add(&mut self, other: Self) {
+        for (host, configuration) in other.hosts {
+            match self.hosts.iter_mut().find(|(known, _)| *known == host) {
+                Some((_, known)) => known.facts.extend(configuration.facts),
+                None => self.hosts.push((host, configuration)),
+            }
+        }
+        self.files.extend(other.files);
+        self.refused.extend(other.refused);
+        self.failures.extend(other.failures);
+    }
+}
+
+/// What a file does not hold is read beside it, and the variables are those of whoever asks.
+fn around() -> Around<'static> {
+    Around { read: &named_file, variable: &|name| std::env::var(name).ok() }
 }
 
 /// The host and the path of `[HOST:]PATH`. What is there as a whole is a path.

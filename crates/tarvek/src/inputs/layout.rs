@@ -41,7 +41,7 @@ pub(super) fn find_layout(globals: &Globals) -> Result<Option<Found>, Failure> {
 pub(super) fn no_layout() -> Failure {
     Failure::with_remedy(
         "there is no layout: no tarvek.toml here or in a folder above",
-        "`tarvek draft` makes one from a short brief, `tarvek demo` writes one to look at; --layout FILE names one that lies elsewhere",
+        "`tarvek adopt` makes one from what exists (Compose files, fstab, exports, …), `tarvek draft` from a short brief; `tarvek demo` writes one to look at, --layout FILE names one that lies elsewhere, and `tarvek check --here` needs none",
     )
 }
 

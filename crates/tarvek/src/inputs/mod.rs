@@ -6,8 +6,10 @@ mod layout;
 mod question;
 mod surveys;
 
-pub(crate) use config::{Configured, configuration};
+pub(crate) use config::{Configured, configuration, running};
 pub(crate) use files::{name_of, small_file};
 pub(crate) use layout::layout;
-pub(crate) use question::{Asked, asked, numbers, place, places_of, site, subject, usual_subject};
+pub(crate) use question::{
+    Asked, asked, here, numbers, place, places_of, site, subject, usual_subject,
+};
 pub(crate) use surveys::{listing, store_failure, survey};

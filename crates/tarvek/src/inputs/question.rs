@@ -6,6 +6,7 @@ use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 
+use tarvek_core::adopt::adopt;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::route::address;
@@ -18,9 +19,11 @@ use tarvek_core::words::path::{AbsPath, components};
 use tarvek_core::words::place::Place;
 use tarvek_core::words::terms::{LARGEST_ID, Os, id};
 use tarvek_core::words::text::{nearest, shown};
+use tarvek_formats::layout::{self, extend};
 use tarvek_host::observe::{self, Depth};
 use tarvek_host::process::Process;
 
+use super::config::of_this_machine;
 use super::files::name_of;
 use super::layout::{find_layout, listed, no_layout, now, this_host};
 use super::surveys::{surveys, twice, with_live, with_process, with_surveys};
@@ -44,6 +47,24 @@ pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
     };
     site.now = now();
     Ok((site, file))
+}
+
+/// This machine as a site of its own, by its own configuration and what runs on it.
+pub(crate) fn here() -> Result<(Site, String), Failure> {
+    let read = of_this_machine()?;
+    let adoption = adopt(&read.hosts, &Layout::default());
+    let own = observe::host_name();
+    let name = "this machine".to_owned();
+    // Written and read again, so that everything stands where it would in a layout.
+    let written = extend::extend(None, &own, adoption)?;
+    let layout = layout::read(&name, written.text.as_bytes())?;
+    let site = Site::join(layout, Vec::new()).map_err(twice)?;
+    let host = site.host_named(own.raw()).unwrap_or(&own).clone();
+    let deep = places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
+    let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
+    let mut site = with_live(site, &host, deep.chain(points).collect())?;
+    site.now = now();
+    Ok((site, name))
 }
 
 /// The site, and the place in it that `HOST:PATH` names.

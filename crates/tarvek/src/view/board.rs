@@ -182,6 +182,7 @@ fn one(out: &mut String, finding: &Finding, screen: &Screen, layout: &str) {
         let host = place.host.as_ref().map(ToString::to_string);
         let path = place.path.as_ref().map(ToString::to_string);
         let line = place.line.map(|line| format!("{layout}:{line}"));
+        let line = place.origin.as_ref().map(ToString::to_string).or(line);
         let parts: Vec<String> = [host, path].into_iter().flatten().collect();
         let mut at = parts.join(":");
         if let Some(line) = line {

@@ -114,8 +114,12 @@ def attempt(need, path):
         os.rename(raw, other)
         os.rename(other, raw)
         return 0
-    meta = os.stat(raw)
-    folder = stat.S_ISDIR(meta.st_mode)
+    if need in ("add", "enter"):
+        # A symlink in the middle of a path is followed where one at its end may not be.
+        folder = True
+    else:
+        meta = os.stat(raw)
+        folder = stat.S_ISDIR(meta.st_mode)
     if need == "ends":
         return [os.major(meta.st_dev), os.minor(meta.st_dev), meta.st_ino]
     if need == "read":

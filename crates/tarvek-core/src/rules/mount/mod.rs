@@ -1,6 +1,16 @@
 //! `mount/*`: what should be mounted, and what is.
 
+pub mod boot_hang;
+pub mod by_address;
+pub mod client_ids;
+pub mod inline_password;
+pub mod no_share_named;
 pub mod not_mounted;
+pub mod old_protocol;
+pub mod open_credentials;
+pub mod service_before_mount;
+pub mod soft_writes;
+pub mod wider_than_needed;
 pub mod wrong_source;
 
 use crate::facts::mounts::MountEntry;
@@ -8,12 +18,54 @@ use crate::layout::mapping::MapSource;
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::share::Share;
 use crate::route::end::NotMounted;
+use crate::route::hops::{HopKind, Route};
+use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::remedy::{Command, Step};
+use crate::words::rule::RuleId;
 use crate::words::terms::Protocol;
+
+/// A finding about a mount of the layout, and what passes it.
+fn of_mount(rule: RuleId, mount: &Mount, cases: &[Case]) -> Finding {
+    let at = Place::new(&mount.host, &mount.at);
+    let about = About::Mount { host: mount.host.clone(), at: mount.at.clone() };
+    let passes = |case: &&Case| case.route.as_ref().is_some_and(|route| passes(route, &at));
+    let affected = cases.iter().filter(passes).map(Case::affected);
+    rule.finding(about).at(&at).line(mount.origin.line).affects(affected)
+}
+
+/// Whether a way passes a mount point.
+fn passes(route: &Route, point: &Place) -> bool {
+    let through = |from: &Place| from.host == point.host && from.path.within(&point.path);
+    route.hops.iter().any(|hop| hop.kind == HopKind::Mount && through(&hop.from))
+}
+
+/// What changes the options of a mount: the layout, and what really mounts it.
+fn set_options(mount: &Mount, change: &str) -> Vec<Step> {
+    let words = format!(
+        "change the line of fstab or the unit that mounts {} in the same way, and mount it anew",
+        mount.at
+    );
+    vec![
+        Step::words(format!("{change} in the options of {} in the layout", mount.at)),
+        Step::on(&mount.host, words),
+    ]
+}
+
+/// The server in a source that is written out: `server:/path`, `//server/share`.
+fn server(source: &str, protocol: Protocol) -> Option<&str> {
+    let server = match protocol {
+        Protocol::Nfs => source.split_once(":/")?.0,
+        Protocol::Smb => source.trim_start_matches(['/', '\\']).split(['/', '\\']).next()?,
+        Protocol::Disk | Protocol::Bind => return None,
+    };
+    Some(server).filter(|server| !server.is_empty())
+}
 
 /// Whether what is mounted is what a mount of the layout declares, as far as its source can tell.
 pub(super) fn is_declared_source(site: &Site, mount: &Mount, seen: &MountEntry) -> bool {

@@ -1,11 +1,10 @@
 //! `mount/wrong-source`.
 
 use crate::route::end::NotMounted;
-use crate::route::hops::{HopKind, Route};
+use crate::route::hops::Route;
 use crate::rules::case::Case;
-use crate::rules::mount::{command, is_declared_source, start_anew};
+use crate::rules::mount::{command, is_declared_source, of_mount, passes, start_anew};
 use crate::site::join::Site;
-use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -34,7 +33,6 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
         if is_declared_source(site, mount, seen) {
             continue;
         }
-        let at = Place::new(&mount.host, &mount.at);
         let declared = NotMounted::declared(site, mount);
         let mut steps = vec![
             Step::run(&mount.host, Command::new("umount").arg(&mount.at)),
@@ -47,24 +45,10 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             mount.at,
             shown(&seen.source)
         );
-        let about = About::Mount { host: mount.host.clone(), at: mount.at.clone() };
-        let passes = |case: &&Case| case.route.as_ref().is_some_and(|route| passes(route, &at));
-        findings.push(
-            RULE.finding(about)
-                .at(&at)
-                .line(mount.origin.line)
-                .known(Evidence::Observed)
-                .says(message)
-                .remedy(steps)
-                .affects(cases.iter().filter(passes).map(Case::affected)),
-        );
+        let finding = of_mount(&RULE, mount, cases).known(Evidence::Observed);
+        findings.push(finding.says(message).remedy(steps));
     }
     findings
-}
-
-fn passes(route: &Route, point: &Place) -> bool {
-    let through = |from: &Place| from.host == point.host && from.path.within(&point.path);
-    route.hops.iter().any(|hop| hop.kind == HopKind::Mount && through(&hop.from))
 }
 
 /// This rule, where a way passes a mount of another source: then what is found, or not found, beyond it comes of that.

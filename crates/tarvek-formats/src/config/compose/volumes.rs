@@ -59,9 +59,15 @@ pub(crate) fn has_drive(text: &str) -> bool {
         && matches!(bytes[2], b'\\' | b'/')
 }
 
-/// Where the part that ends at the next colon ends; the colon of a drive is none.
+/// Where the part that ends at the next colon ends; the colon of a drive is none. `x:/a` is a volume of one letter unless another path
+/// follows, as one does behind a folder of a drive.
 fn part(text: &str) -> usize {
-    let skip = if has_drive(text) { 2 } else { 0 };
+    let drive = has_drive(text)
+        && (text.as_bytes()[2] == b'\\' || {
+            let rest = &text[2..];
+            rest.contains(":/") || rest.contains(":\\")
+        });
+    let skip = if drive { 2 } else { 0 };
     text[skip..].find(':').map_or(text.len(), |at| at + skip)
 }
 
@@ -106,6 +112,7 @@ mod tests {
             ("/a:/b", Some("/a"), "/b", "rw"),
             ("/b", None, "/b", "rw"),
             ("x:/b:ro,z", Some("x"), "/b", "ro"),
+            ("x:/b", Some("x"), "/b", "rw"),
             ("C:\\media:/b:ro", Some("C:\\media"), "/b", "ro"),
             ("\\\\granary\\media:/b", Some("\\\\granary\\media"), "/b", "rw"),
             ("C:/a:D:\\b", Some("C:/a"), "D:\\b", "rw"),

@@ -100,9 +100,15 @@ struct PlaceDoc {
     path: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     path_bytes: Option<String>,
-    /// The line of the layout.
+    /// The file that says it: the configuration that it was adopted from, else the layout.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    file: Option<String>,
+    /// The line of that file.
     #[serde(skip_serializing_if = "Option::is_none")]
     line: Option<u32>,
+    /// The line of the layout, where the file is another.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    layout_line: Option<u32>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -192,7 +198,13 @@ impl FindingDoc {
                 host: place.host.as_ref().map(|host| host.raw().to_owned()),
                 path: place.path.as_ref().map(lossy),
                 path_bytes: place.path.as_ref().and_then(exact),
-                line: place.line,
+                file: place
+                    .origin
+                    .as_ref()
+                    .map(|spot| spot.file.raw().to_owned())
+                    .or_else(|| place.line.map(|_| layout.to_owned())),
+                line: place.origin.as_ref().map(|spot| spot.line).or(place.line),
+                layout_line: place.line.filter(|_| place.origin.is_some()),
             },
             remedy: finding.remedy.to_string(),
             steps: finding.remedy.steps.iter().map(|step| StepDoc::new(step, layout)).collect(),

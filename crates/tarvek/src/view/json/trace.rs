@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tarvek_core::judge::verdict::Answer;
 use tarvek_core::route::end::End;
-use tarvek_core::route::hops::{Hop, HopKind, Route};
+use tarvek_core::route::hops::{Hop, HopKind, Route, View};
 use tarvek_core::route::known_as::KnownAs;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::evidence::Evidence;
@@ -46,10 +46,10 @@ struct Ends {
     host: String,
     #[serde(flatten)]
     path: Path,
-    /// The device of the entry there, as `MAJOR:MINOR`, where it was seen.
+    /// The device of the entry there, as `MAJOR:MINOR`, in the view of a process.
     #[serde(skip_serializing_if = "Option::is_none")]
     device: Option<String>,
-    /// Its inode, where it was seen.
+    /// Its inode, in the view of a process.
     #[serde(skip_serializing_if = "Option::is_none")]
     inode: Option<u64>,
 }
@@ -86,7 +86,9 @@ impl Trace {
         let here = route.here();
         let absent = route.not_mounted.first();
         let absent = absent.map(|absent| format!("{} is not mounted", absent.at.path));
-        let entry = route.entry().filter(|_| route.end == End::Reached);
+        // A process may be the only one to have a path to it.
+        let process = matches!(&route.view, View::Host(name) if site.runs_on(name).is_some());
+        let entry = route.entry().filter(|_| process && route.end == End::Reached);
         let meta = entry.and_then(|(last, node)| Some(site.tree(&last.seen_on)?.meta(node)));
         let device = meta
             .as_ref()

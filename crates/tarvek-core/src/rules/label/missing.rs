@@ -1,0 +1,68 @@
+//! `label/missing`.
+
+use crate::layout::mapping::MapSource;
+use crate::rules::case::Case;
+use crate::rules::label::of_mapping;
+use crate::rules::real::in_container;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+
+/// A folder that no container may read.
+pub static RULE: Rule = Rule {
+    id: "label/missing",
+    severity: Severity::Blocker,
+    title: "SELinux enforces, and a mapping has no label",
+    means: "The host enforces SELinux, and a mapping of one of its folders does not ask for a label that containers may use.",
+    hurts: "Everything in it is refused to the service, whatever owners and modes say.",
+    fix: "Add label = \"shared\" to the mapping (`z`), or private (`Z`) where one container alone uses it.",
+    example: "millrace enforces SELinux; /srv/films is mapped to /media without z.",
+};
+
+/// Judges every mapping on hosts that enforce.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for service in &site.layout.services {
+        let enforces = site.layout.host(&service.host).and_then(|host| host.selinux) == Some(true);
+        for map in service.maps().iter().filter(|_| enforces) {
+            let local = matches!(map.source, MapSource::Folder(_))
+                && site.network_of(&service.host, map).is_none();
+            if map.label.is_some() || !local {
+                continue;
+            }
+            let message = format!(
+                "{} enforces SELinux, and the mapping to {} asks for no label",
+                service.host, map.to.written
+            );
+            let steps = vec![
+                Step::words(format!(
+                    "add label = \"shared\" to the mapping to {} in the layout",
+                    map.to.written
+                )),
+                in_container(service),
+            ];
+            findings.push(of_mapping(&RULE, service, map, cases).says(message).remedy(steps));
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::terms::Label;
+
+    #[test]
+    fn where_selinux_enforces_a_folder_has_a_label() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.host("granary").selinux = Some(true);
+        let told = "granary enforces SELinux, and the mapping to /media asks for no label → add label = \"shared\" to the mapping to /media in \
+                    the layout; on granary: make the container of lantern anew with that mapping";
+        assert_eq!(scene.told(&RULE), told);
+        scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

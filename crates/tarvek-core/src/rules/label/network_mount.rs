@@ -1,0 +1,64 @@
+//! `label/network-mount`.
+
+use crate::rules::case::Case;
+use crate::rules::label::of_mapping;
+use crate::rules::real::in_container;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Protocol;
+
+/// A label that can't be.
+pub static RULE: Rule = Rule {
+    id: "label/network-mount",
+    severity: Severity::Risk,
+    title: "Relabelling is asked for on a network mount",
+    means: "A mapping of what comes from another machine asks for a label (`z`, `Z`). NFS and SMB mounts have one label as a whole, by option or setting.",
+    hurts: "The engine fails to start the container, or the label is not what it asked for.",
+    fix: "Leave the label out, and allow containers the mount: a context= option, or the boolean virt_use_nfs or virt_use_samba.",
+    example: "/mnt/media of granary is mapped with z.",
+};
+
+/// Judges every mapping that has a label.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for service in &site.layout.services {
+        for map in service.maps().iter().filter(|map| map.label.is_some()) {
+            let Some(protocol) = site.network_of(&service.host, map) else { continue };
+            let boolean = if protocol == Protocol::Smb { "virt_use_samba" } else { "virt_use_nfs" };
+            let message = format!(
+                "the mapping to {} asks for a label, and {} can't have one of its own",
+                map.to.written,
+                protocol.word()
+            );
+            let steps = vec![
+                Step::words(format!(
+                    "leave the label out of the mapping to {} in the layout",
+                    map.to.written
+                )),
+                in_container(service),
+                Step::run(&service.host, Command::new("setsebool -P").arg(boolean).arg("on")),
+            ];
+            findings.push(of_mapping(&RULE, service, map, cases).says(message).remedy(steps));
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::terms::{Label, Protocol};
+
+    #[test]
+    fn what_comes_from_elsewhere_has_no_label() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
+        let told = "the mapping to /media asks for a label, and nfs can't have one of its own → leave the label out of the mapping to /media in \
+                    the layout; on millrace: make the container of lantern anew with that mapping; setsebool -P virt_use_nfs on";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}

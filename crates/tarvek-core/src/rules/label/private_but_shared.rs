@@ -1,0 +1,72 @@
+//! `label/private-but-shared`.
+
+use crate::rules::case::Case;
+use crate::rules::label::of_mapping;
+use crate::rules::real::in_container;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Label;
+
+/// A label that one container takes from another.
+pub static RULE: Rule = Rule {
+    id: "label/private-but-shared",
+    severity: Severity::Risk,
+    title: "A folder that two containers use is labelled for one",
+    means: "A mapping asks for a label of its own container alone (`Z`), and another container maps the same folder, or one inside or around it.",
+    hurts: "Whichever starts last takes the folder from the other one.",
+    fix: "Use label = \"shared\" (`z`) in both.",
+    example: "lantern and joiner map /srv/media, joiner with Z: after joiner starts, lantern reads nothing.",
+};
+
+/// Judges every mapping with a private label on hosts that enforce, or may.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for service in &site.layout.services {
+        let off = site.layout.host(&service.host).and_then(|host| host.selinux) == Some(false);
+        for map in service.maps().iter().filter(|map| !off && map.label == Some(Label::Private)) {
+            let Some((from, _)) = map.folder() else { continue };
+            let others = site
+                .layout
+                .services
+                .iter()
+                .filter(|other| other.host == service.host && other.name != service.name);
+            let shares = |other: &&crate::layout::service::Service| {
+                let mut theirs = other.maps().iter().filter_map(|map| map.folder());
+                theirs.any(|(path, _)| path.within(from) || from.within(path))
+            };
+            let Some(other) = { others }.find(shares) else { continue };
+            let message =
+                format!("{} takes {from} for itself, and {} maps it too", service.name, other.name);
+            let steps = vec![
+                Step::words(format!(
+                    "write label = \"shared\" into the mapping to {} in the layout",
+                    map.to.written
+                )),
+                in_container(service),
+            ];
+            findings.push(of_mapping(&RULE, service, map, cases).says(message).remedy(steps));
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::terms::Label;
+
+    #[test]
+    fn what_two_use_is_labelled_for_both() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("joiner").map.as_mut().unwrap()[0].label = Some(Label::Private);
+        let told = "joiner takes /loft/media for itself, and lantern maps it too → write label = \"shared\" into the mapping to /data in the \
+                    layout; on granary: make the container of joiner anew with that mapping";
+        assert_eq!(scene.told(&RULE), told);
+        scene.host("granary").selinux = Some(false);
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

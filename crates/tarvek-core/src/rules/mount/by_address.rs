@@ -1,0 +1,75 @@
+//! `mount/by-address`.
+
+use std::net::IpAddr;
+
+use crate::layout::mount::MountSource;
+use crate::rules::case::Case;
+use crate::rules::mount::{of_mount, server};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::shown;
+
+/// A server that goes by its number.
+pub static RULE: Rule = Rule {
+    id: "mount/by-address",
+    severity: Severity::Note,
+    title: "A server is mounted by its address",
+    means: "The source of a network mount names the server by its number and not by its name.",
+    hurts: "When the server gets another address, every mount of it fails, on every host, and nothing says what was meant.",
+    fix: "Give the server a name that every host resolves, and mount by it.",
+    example: "10.20.0.2:/loft/media is mounted at /mnt/media.",
+};
+
+/// Judges every network mount whose source is written out.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for mount in site.layout.mounts.iter().filter(|mount| mount.protocol.is_network()) {
+        let MountSource::Literal(source) = &mount.from else { continue };
+        let Some(server) = server(source.raw(), mount.protocol) else { continue };
+        if server.trim_matches(['[', ']']).parse::<IpAddr>().is_err() {
+            continue;
+        }
+        let server = shown(server.as_bytes());
+        let name = site.host_named(&server).map_or("its name".to_owned(), |host| {
+            let address = site.layout.host(host).and_then(|host| {
+                host.addresses.iter().find(|known| known.raw().parse::<IpAddr>().is_err())
+            });
+            address.unwrap_or(host).to_string()
+        });
+        let steps = vec![
+            Step::words(format!(
+                "write {name} in place of {server} into the source of {} in the layout",
+                mount.at
+            )),
+            Step::on(&mount.host, format!("write {name} into what mounts {} as well", mount.at)),
+        ];
+        let message = format!("{} is mounted from {server}, an address", mount.at);
+        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::mount::MountSource;
+    use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn a_number_is_no_name() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        assert_eq!(scene.told(&RULE), "");
+        let mut from = |source: &str| {
+            scene.layout.mounts[0].from = MountSource::Literal(source.into());
+            scene.told(&RULE)
+        };
+        assert_eq!(from("granary.lan:/loft/media"), "");
+        let told = "/mnt/media is mounted from 10.9.9.9, an address → write its name in place of 10.9.9.9 into the source of /mnt/media in \
+                    the layout; on millrace: write its name into what mounts /mnt/media as well";
+        assert_eq!(from("10.9.9.9:/loft/media"), told);
+        assert!(from("[fe80::1]:/loft/media").contains("[fe80::1]"));
+    }
+}

@@ -1,0 +1,72 @@
+//! `mount/no-share-named`.
+
+use crate::layout::mount::MountSource;
+use crate::rules::case::Case;
+use crate::rules::mount::{of_mount, server};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Protocol;
+use crate::words::text::shown;
+
+/// A source that is no share.
+pub static RULE: Rule = Rule {
+    id: "mount/no-share-named",
+    severity: Severity::Blocker,
+    title: "An SMB mount names no share",
+    means: "The source of an SMB mount names a server, and no share of it.",
+    hurts: "A server can't be mounted as a whole: the mount fails, and what is mapped from it is an empty folder.",
+    fix: "Name one of its shares.",
+    example: "//granary is mounted at /mnt/media; it offers //granary/media.",
+};
+
+/// Judges every SMB mount whose source is written out.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for mount in site.layout.mounts.iter().filter(|mount| mount.protocol == Protocol::Smb) {
+        let MountSource::Literal(source) = &mount.from else { continue };
+        let parts = source.raw().split(['/', '\\']).filter(|part| !part.is_empty()).count();
+        let Some(server) = server(source.raw(), mount.protocol).filter(|_| parts < 2) else {
+            continue;
+        };
+        let host = site.host_named(server);
+        let offered =
+            site.layout.shares.iter().filter(|s| Some(&s.host) == host && s.smb.is_some());
+        let names: Vec<String> = offered.map(|share| share.name.to_string()).collect();
+        let server = shown(server.as_bytes());
+        let one = match names.as_slice() {
+            [] => "a share of it".to_owned(),
+            names => format!("one of its shares: {}", names.join(", ")),
+        };
+        let steps = vec![
+            Step::words(format!("name {one} in the source of {} in the layout", mount.at)),
+            Step::on(&mount.host, format!("name it in what mounts {} as well", mount.at)),
+        ];
+        let message = format!("{} is to be mounted from {server}, without a share", mount.at);
+        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::mount::MountSource;
+    use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn a_server_is_no_share() {
+        let mut scene = Scene::over(Protocol::Smb);
+        let mut from = |source: &str| {
+            scene.layout.mounts[0].from = MountSource::Literal(source.into());
+            scene.told(&RULE)
+        };
+        assert_eq!(from("//granary.lan/media"), "");
+        let told = "/mnt/media is to be mounted from granary.lan, without a share → name one of its shares: media in the source of \
+                    /mnt/media in the layout; on millrace: name it in what mounts /mnt/media as well";
+        assert_eq!(from("//granary.lan/"), told);
+        assert!(from("\\\\elsewhere").contains("name a share of it"));
+    }
+}

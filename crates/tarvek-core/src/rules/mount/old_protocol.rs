@@ -1,0 +1,74 @@
+//! `mount/old-protocol`.
+
+use crate::rules::case::Case;
+use crate::rules::mount::{of_mount, set_options};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Protocol;
+
+/// A version that is given up.
+pub static RULE: Rule = Rule {
+    id: "mount/old-protocol",
+    severity: Severity::Risk,
+    title: "A mount asks for an old version of its protocol",
+    means: "The options ask for SMB 1 or NFS 2.",
+    hurts: "SMB 1 has no encryption worth the name and was the way in for worms; NFS 2 knows no files above 2 GiB. Kernels and servers drop both.",
+    fix: "Leave the version out, or ask for vers=3.1.1 (SMB) or vers=4.2 (NFS).",
+    example: "millrace mounts //granary/media with vers=1.0.",
+};
+
+/// Judges every declared mount.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for mount in &site.layout.mounts {
+        let asked = ["vers", "nfsvers"].iter().find_map(|key| mount.options.value(key));
+        let old = match mount.protocol {
+            Protocol::Smb => asked.is_some_and(|version| matches!(version, "1" | "1.0")),
+            Protocol::Nfs => {
+                asked.is_some_and(|version| matches!(version, "2")) || mount.options.has("v2")
+            }
+            _ => false,
+        };
+        if !old {
+            continue;
+        }
+        let (version, new) = match mount.protocol {
+            Protocol::Smb => ("SMB 1", "ask for vers=3.1.1"),
+            _ => ("NFS 2", "ask for vers=4.2"),
+        };
+        let message = format!("{} is mounted with {version}, which is given up", mount.at);
+        let steps = set_options(mount, new);
+        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::options::MountOptions;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn old_versions_are_told_by_their_protocol() {
+        for (protocol, options, told) in [
+            (Protocol::Smb, "vers=1.0,nofail", "SMB 1"),
+            (Protocol::Smb, "vers=3.0,nofail", ""),
+            (Protocol::Smb, "vers=2.0,nofail", ""),
+            (Protocol::Nfs, "nfsvers=2", "NFS 2"),
+            (Protocol::Nfs, "v2", "NFS 2"),
+            (Protocol::Nfs, "vers=3", ""),
+            (Protocol::Nfs, "vers=1", ""),
+        ] {
+            let mut scene = Scene::over(protocol);
+            scene.layout.mounts[0].options = MountOptions::read(options);
+            let found = scene.told(&RULE);
+            assert!(
+                found.contains(told) && found.is_empty() == told.is_empty(),
+                "{options}: {found}"
+            );
+        }
+    }
+}

@@ -1,0 +1,138 @@
+//! `port/taken-twice`.
+
+use std::collections::BTreeSet;
+
+use crate::layout::service::Service;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+
+/// Two services at one port.
+pub static RULE: Rule = Rule {
+    id: "port/taken-twice",
+    severity: Severity::Blocker,
+    title: "Two services publish one port",
+    means: "Two services of a host publish the same port and protocol, on the same address or on all.",
+    hurts: "The second one to start fails, and which one that is changes from boot to boot.",
+    fix: "Give one of them another port.",
+    example: "lantern and joiner both publish 7080.",
+};
+
+/// Judges every pair of services of a host.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let services = &site.layout.services;
+    for (n, later) in services.iter().enumerate() {
+        for port in later.ports.iter().filter_map(|written| Port::of(written)) {
+            let earlier = services[..n].iter().filter(|earlier| earlier.host == later.host);
+            let clashes = |earlier: &&Service| {
+                let mut theirs = earlier.ports.iter().filter_map(|written| Port::of(written));
+                theirs.any(|other| port.meets(&other))
+            };
+            let Some(earlier) = { earlier }.find(clashes) else { continue };
+            let free = free(site, later, port.number, &port.protocol);
+            let message = format!(
+                "{} and {} both publish {}/{} on {}",
+                earlier.name, later.name, port.number, port.protocol, later.host
+            );
+            let steps = vec![
+                Step::words(format!(
+                    "give {} another port in the layout; {free} is free",
+                    later.name
+                )),
+                Step::on(
+                    &later.host,
+                    format!("make the container of {} anew with that port", later.name),
+                ),
+            ];
+            findings.push(
+                RULE.finding(About::Service(later.name.clone()))
+                    .on(&later.host)
+                    .line(later.origin.line)
+                    .says(message)
+                    .remedy(steps),
+            );
+        }
+    }
+    findings
+}
+
+/// A published port, as the layout writes it: `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Port {
+    /// The address that it is published on; all of them unless one is named.
+    pub(super) address: Option<String>,
+    pub(super) number: u16,
+    pub(super) protocol: String,
+}
+
+impl Port {
+    pub(super) fn of(written: &str) -> Option<Self> {
+        let (rest, protocol) = written.split_once('/').unwrap_or((written, "tcp"));
+        let (address, numbers) = match rest.strip_prefix('[').and_then(|rest| rest.split_once("]:"))
+        {
+            Some((address, numbers)) => (Some(address), numbers),
+            None => match rest.split_once(':') {
+                Some((first, numbers)) if first.contains('.') => (Some(first), numbers),
+                _ => (None, rest),
+            },
+        };
+        Some(Self {
+            address: address.map(str::to_owned),
+            number: numbers.split(':').next()?.parse().ok()?,
+            protocol: protocol.to_owned(),
+        })
+    }
+
+    /// Whether both can't be published at once.
+    pub(super) fn meets(&self, other: &Self) -> bool {
+        let apart = matches!((&self.address, &other.address), (Some(a), Some(b)) if a != b);
+        self.number == other.number && self.protocol == other.protocol && !apart
+    }
+}
+
+/// The next port of a service's host that no service publishes and nothing listens at.
+pub(super) fn free(site: &Site, service: &Service, from: u16, protocol: &str) -> u16 {
+    let of_host = site.layout.services.iter().filter(|other| other.host == service.host);
+    let published = of_host.flat_map(|other| &other.ports).filter_map(|written| Port::of(written));
+    let mut taken: BTreeSet<u16> =
+        published.filter(|port| port.protocol == protocol).map(|port| port.number).collect();
+    let listening = site.facts(&service.host).into_iter().flat_map(|facts| &facts.told.listening);
+    taken.extend(listening.filter(|port| port.protocol == protocol).map(|port| port.number));
+    (from..=u16::MAX).chain(1024..from).find(|port| !taken.contains(port)).unwrap_or(from)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Port, RULE};
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_port_has_one_service() {
+        let mut scene = Scene::local().with_intake();
+        let mut both = |first: &[&str], second: &[&str]| {
+            let owned = |ports: &[&str]| ports.iter().map(|port| (*port).to_owned()).collect();
+            scene.service("lantern").ports = owned(first);
+            scene.service("joiner").ports = owned(second);
+            scene.told(&RULE)
+        };
+        for (first, second) in [
+            (&["7080"][..], &["7081:7080"][..]),
+            (&["7080"], &["7080/udp"]),
+            (&["127.0.0.1:7080:80"], &["10.20.0.7:7080:80"]),
+        ] {
+            assert_eq!(both(first, second), "", "{first:?} {second:?}");
+        }
+        let told = "lantern and joiner both publish 7080/tcp on granary → give joiner another port in the layout; 7082 is free; on \
+                    granary: make the container of joiner anew with that port";
+        assert_eq!(both(&["7080", "7081"], &["127.0.0.1:7080:80"]), told);
+        let port = Port::of("[::1]:53:5300/udp").unwrap();
+        assert_eq!(
+            (port.address.as_deref(), port.number, port.protocol.as_str()),
+            (Some("::1"), 53, "udp")
+        );
+    }
+}

@@ -1,0 +1,71 @@
+//! `share/everyone-writes`.
+
+use crate::rules::case::Case;
+use crate::rules::real::in_smb;
+use crate::rules::share::{guests_write, of_share};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+
+/// A share that anybody changes.
+pub static RULE: Rule = Rule {
+    id: "share/everyone-writes",
+    severity: Severity::Risk,
+    title: "Guests or everyone may write to a share",
+    means: "An SMB share is writable for guests, or for every account that there is.",
+    hurts: "Any machine in the network, and whatever gets into one, can change or encrypt what is in it.",
+    fix: "Let in those who need it (only), and name who writes (write).",
+    example: "media has writable = true and no only.",
+};
+
+/// Judges every SMB offer.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for share in &site.layout.shares {
+        let Some(offer) = &share.smb else { continue };
+        let whom = if guests_write(offer) {
+            "whoever gives no name"
+        } else if offer.writable && offer.only.is_empty() {
+            "every account"
+        } else {
+            continue;
+        };
+        let message = format!("{whom} may write to {} of {}", share.path, share.host);
+        let words = format!(
+            "set guests = false and writable = false in the smb of {} in the layout, and name who needs it: only = [\"@group\"], write = [\"@group\"]",
+            share.name
+        );
+        findings.push(
+            of_share(&RULE, share)
+                .says(message)
+                .remedy(vec![Step::words(words), in_smb(&share.host)]),
+        );
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    #[test]
+    fn who_writes_is_named() {
+        let mut scene = Scene::over(Protocol::Smb);
+        assert_eq!(scene.told(&RULE), "");
+        scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
+        assert!(
+            scene
+                .told(&RULE)
+                .starts_with("every account may write to /loft/media of granary → set guests")
+        );
+        scene.layout.shares[0].smb.as_mut().unwrap().only = vec!["@keepers".into()];
+        assert_eq!(scene.told(&RULE), "");
+        scene.layout.shares[0].smb.as_mut().unwrap().guests = true;
+        assert_eq!(scene.told(&RULE), "", "guests are not among those who are let in");
+        scene.layout.shares[0].smb.as_mut().unwrap().only.clear();
+        assert!(scene.told(&RULE).starts_with("whoever gives no name may write"));
+    }
+}

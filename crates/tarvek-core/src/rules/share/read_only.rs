@@ -1,0 +1,72 @@
+//! `share/read-only`.
+
+use crate::judge::verdict::Need;
+use crate::rules::case::Case;
+use crate::rules::real::{in_exports, in_smb};
+use crate::site::join::Site;
+use crate::site::layer::LayerKind;
+use crate::words::finding::Finding;
+use crate::words::remedy::Step;
+use crate::words::rule::{Rule, Severity};
+use crate::words::terms::{Access, Protocol};
+
+/// A share that ends the way to write.
+pub static RULE: Rule = Rule {
+    id: "share/read-only",
+    severity: Severity::Blocker,
+    title: "A service that must write comes through a read-only share",
+    means: "A folder into which a service has to put files is reached through an export or share that is read-only.",
+    hurts: "Every attempt fails, whatever the rights of the folder are.",
+    fix: "Offer the folder writable to that host or account, or let the service run where the folder is.",
+    example: "joiner files into /data/films through an export that is ro.",
+};
+
+/// Judges one place that a service uses.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let Some(route) = case.route.as_ref().filter(|_| case.need() == Need::Add) else {
+        return Vec::new();
+    };
+    let shut = route.layers.iter().find_map(|layer| match &layer.kind {
+        LayerKind::Share(name, protocol) if layer.access == Access::ReadOnly => {
+            Some((layer, name, *protocol))
+        }
+        _ => None,
+    });
+    let Some((layer, name, protocol)) = shut else { return Vec::new() };
+    let share = site.layout.share(name);
+    let host = share.map_or(&layer.at.host, |share| &share.host);
+    let (what, real) = match protocol {
+        Protocol::Smb => ("smb", in_smb(host)),
+        _ => ("nfs", in_exports(host)),
+    };
+    let message = format!(
+        "{} has to write to {}, and the share {name} is read-only for it",
+        case.service.name, case.root.written
+    );
+    let words = format!("let {} write in the {what} of {name} in the layout", case.service.host);
+    let finding =
+        case.finding(&RULE).at(&layer.at).says(message).remedy(vec![Step::words(words), real]);
+    vec![finding]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::{Scene, mapping};
+    use crate::words::options::MountOptions;
+    use crate::words::terms::{Access, Protocol};
+
+    #[test]
+    fn who_writes_comes_through_a_share_that_lets_them() {
+        let mut scene = Scene::over(Protocol::Nfs).with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
+        scene.facts("millrace").mounts = None;
+        scene.service("joiner").host = "millrace".into();
+        scene.service("joiner").map = Some(vec![mapping("/mnt/media", "/data", Access::ReadWrite)]);
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("joiner has to write to /data/films, and the share media is read-only for it → let millrace write in the nfs of media in the layout"), "{told}");
+        scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
+        assert_eq!(scene.told(&RULE), "");
+    }
+}
