@@ -4,9 +4,7 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use tarvek_core::facts::host::Document;
-use tarvek_core::facts::told::{
-    Capacity, Listening, Property, SmbShare, Subordinate, SubvolumeLimit, Told,
-};
+use tarvek_core::facts::told::{Capacity, Listening, Property, Subordinate, SubvolumeLimit, Told};
 use tarvek_core::words::path::AbsPath;
 
 use crate::config;
@@ -22,7 +20,6 @@ pub fn read(documents: &[Document]) -> Told {
         capacities: text("capacity").lines().skip(1).filter_map(capacity).collect(),
         subvolume_limits: subvolume_limits(text("btrfs")),
         properties: text("zfs").lines().filter_map(property).collect(),
-        smb_shares: smb_shares(text("smb")),
         subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
         subordinate_gids: text("subgid").lines().filter_map(subordinate).collect(),
         listening: text("ports").lines().filter_map(listening).collect(),
@@ -87,23 +84,6 @@ fn property(line: &str) -> Option<Property> {
     Some(Property { dataset, name, value: words.next()?.into() })
 }
 
-/// The sections that have a path.
-fn smb_shares(text: &str) -> Vec<SmbShare> {
-    let mut shares: Vec<SmbShare> = Vec::new();
-    let mut section = None;
-    for line in text.lines().map(str::trim) {
-        if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
-            section = Some(name);
-        } else if let (Some(name), Some((key, value))) = (section, line.split_once('='))
-            && key.trim() == "path"
-            && !shares.iter().any(|share| share.name.raw() == name)
-        {
-            shares.push(SmbShare { name: name.into(), path: value.trim().into() });
-        }
-    }
-    shares
-}
-
 /// `lantern:100000:65536`.
 pub(crate) fn subordinate(line: &str) -> Option<Subordinate> {
     let fields: Vec<&str> = line.trim().split(':').collect();
@@ -157,6 +137,7 @@ fn lacking(line: &str) -> Option<(String, tarvek_core::words::name::Name)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tarvek_core::facts::configured::{Configured, Fact};
 
     fn told(name: &str, text: &str) -> Told {
         read(&[Document::new(name, text.as_bytes())])
@@ -200,9 +181,16 @@ mod tests {
         assert_eq!(zfs.property(&"loft".into(), "xattr"), None);
         let smb = told(
             "smb",
-            "[global]\n\tworkgroup = X\n[Media]\n\tcomment = path = /no\n\tpath = /loft/media\n\tpath = /second\n[x]\n",
+            "[global]\n\tworkgroup = X\n[Media]\n\tcomment = path = /no\n\tpath = /loft/media\n[x]\n",
         );
-        assert_eq!(smb.smb_shares, [SmbShare { name: "Media".into(), path: "/loft/media".into() }]);
+        let [Configured { fact: Fact::Share(share), .. }] = smb.configured.facts.as_slice() else {
+            panic!("{smb:?}")
+        };
+        assert_eq!((share.name.raw(), share.path.as_slice()), ("Media", &b"/loft/media"[..]));
+        let exports = "# /etc/exports\n/loft/media *(rw)\n# /etc/exports.d/more.exports\n# x\n/loft/b 10.0.0.0/8(ro,all_squash)\n";
+        let exports = told("exports", exports).configured.facts;
+        let spots: Vec<String> = exports.iter().map(|found| found.spot.to_string()).collect();
+        assert_eq!(spots, ["/etc/exports:1", "/etc/exports.d/more.exports:2"]);
         let ids = told("subuid", "lantern:100000:65536\n# no\n1101:1:x\n1101:500000:10\n");
         assert_eq!(ids.subordinate_uids.len(), 2);
         assert_eq!(ids.subordinate_gids, []);

@@ -13,8 +13,6 @@ pub struct Told {
     pub subvolume_limits: Vec<SubvolumeLimit>,
     /// Properties of ZFS datasets (`zfs-get(8)`).
     pub properties: Vec<Property>,
-    /// What the SMB server offers (`smb.conf(5)`, as `testparm(1)` prints it).
-    pub smb_shares: Vec<SmbShare>,
     /// `subuid(5)`.
     pub subordinate_uids: Vec<Subordinate>,
     /// `subgid(5)`.
@@ -72,14 +70,6 @@ pub struct Property {
     pub dataset: Name,
     pub name: String,
     pub value: Name,
-}
-
-/// A share of an SMB server.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SmbShare {
-    pub name: Name,
-    /// The folder, as the configuration writes it.
-    pub path: Name,
 }
 
 /// A run of ids that an account may use in namespaces of its own.

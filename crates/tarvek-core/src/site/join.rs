@@ -14,6 +14,7 @@ use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::site::Layout;
 use crate::site::indexed::{Indexed, People, first};
 use crate::site::layer::Layer;
+use crate::site::offered::unnamed;
 use crate::site::suppose::{Change, Objects};
 use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
@@ -106,6 +107,10 @@ impl Site {
                 all.into_iter().find(|account| account.name == written).map(|account| account.uid)
             }
         });
+        let more = unnamed(&self.layout, &name, &facts.told.configured.facts);
+        if !more.is_empty() {
+            self.layout.shares.extend(more);
+        }
         self.facts.push((name, Arc::new(facts.into())));
         Ok(self)
     }

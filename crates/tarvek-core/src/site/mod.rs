@@ -3,5 +3,6 @@
 pub mod indexed;
 pub mod join;
 pub mod layer;
+mod offered;
 pub mod run_as;
 pub mod suppose;

@@ -1,7 +1,9 @@
 //! `layout/differs-from-host`.
 
+use std::collections::HashMap;
 use std::fmt::Display;
 
+use crate::facts::configured::{ExportFact, Fact, ShareFact};
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::MountEntry;
 use crate::facts::told::SubvolumeLimit;
@@ -14,6 +16,7 @@ use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::offer::NfsExport;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::rule::{Rule, Severity};
@@ -188,17 +191,44 @@ impl Disagreements<'_> {
         }
     }
 
-    /// The folder of an SMB share, in what the server says of its configuration.
+    /// The folder of an SMB share, and what is exported to whom, in what the host's own configuration says.
     fn shares(&mut self) {
         let host = &self.host.name;
-        for share in self.site.layout.shares.iter().filter(|s| s.host == *host && s.smb.is_some()) {
-            let same = |name: &Name| name.raw().eq_ignore_ascii_case(share.name.raw());
-            let seen = self.facts.told.smb_shares.iter().find(|seen| same(&seen.name));
-            if let Some(seen) =
-                seen.filter(|seen| seen.path.raw().as_bytes() != share.path.as_bytes())
-            {
+        let facts: Vec<&Fact> =
+            self.facts.told.configured.facts.iter().map(|found| &found.fact).collect();
+        let smb = facts.iter().filter_map(|fact| match fact {
+            Fact::Share(share) => Some((&share.name, share)),
+            _ => None,
+        });
+        // Of several of one name the first counts.
+        let by_name: HashMap<String, &ShareFact> =
+            { smb }.rev().map(|(name, share)| (name.raw().to_lowercase(), share)).collect();
+        let exports = facts.iter().filter_map(|fact| match fact {
+            Fact::Export(export) => {
+                Some(((export.path.as_slice(), &export.export.clients), export))
+            }
+            _ => None,
+        });
+        let by_clients: HashMap<_, &ExportFact> = { exports }.rev().collect();
+        for share in self.site.layout.shares.iter().filter(|s| s.host == *host && s.origin.line > 0)
+        {
+            let seen =
+                by_name.get(&share.name.raw().to_lowercase()).filter(|_| share.smb.is_some());
+            if let Some(seen) = seen.filter(|seen| seen.path != share.path.as_bytes()) {
                 let what = format!("the folder of the share {}", share.name);
-                self.add(share.origin, Some(&share.path), what, &share.path, &seen.path);
+                self.add(share.origin, Some(&share.path), what, &share.path, shown(&seen.path));
+            }
+            for export in share.nfs.iter().filter(|_| !by_clients.is_empty()) {
+                let what = format!("the export of {} to {}", share.path, export.clients);
+                let words = |export: &NfsExport| {
+                    format!("{}, {}", export.access.word(), export.squash.option())
+                };
+                let seen = by_clients.get(&(share.path.as_bytes(), &export.clients));
+                let is = seen.map_or_else(|| "none".to_owned(), |seen| words(&seen.export));
+                let said = words(export);
+                if said != is {
+                    self.add(share.origin, Some(&share.path), what, said, is);
+                }
             }
         }
     }
@@ -207,7 +237,8 @@ impl Disagreements<'_> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::facts::told::{Property, SmbShare};
+    use crate::facts::configured::{Configured, ExportFact, Fact, ShareFact};
+    use crate::facts::told::Property;
     use crate::layout::host::Dataset;
     use crate::tests::{Scene, abs, mounts};
     use crate::words::options::MountOptions;
@@ -244,7 +275,12 @@ mod tests {
             vec![Property { dataset, name: "mountpoint".into(), value: value.into() }]
         };
         facts.told.properties = property("/loft/media");
-        facts.told.smb_shares = vec![SmbShare { name: "MEDIA".into(), path: "/loft/media".into() }];
+        let offered = |path: &str| {
+            let (name, path) = ("MEDIA".into(), path.as_bytes().to_vec());
+            let fact = Fact::Share(ShareFact { name, path, offer: Default::default() });
+            vec![Configured { fact, spot: Default::default() }]
+        };
+        facts.told.configured.facts = offered("/loft/media");
         assert_eq!(scene.told(&RULE), "");
         // A quota that is declared is one that has to be there.
         scene.host("granary").datasets[0].quota = Some(2 << 40);
@@ -264,7 +300,7 @@ mod tests {
         facts.mounts =
             Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media xfs /dev/sdb rw"));
         facts.told.properties = property("/tank");
-        facts.told.smb_shares[0].path = "/old".into();
+        facts.told.configured.facts = offered("/old");
         let told = "the mount point of loft/media: the layout says /loft/media, granary has /tank → write /tank into the layout, or change \
                     granary\n\
                     the filesystem at /loft/media: the layout says zfs, granary has xfs → write xfs into the layout, or change granary\n\
@@ -302,5 +338,28 @@ mod tests {
                 "{told}"
             );
         }
+    }
+
+    #[test]
+    fn exports_are_those_that_are_declared() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        let export = scene.layout.shares[0].nfs[0].clone();
+        let exported = |change: &dyn Fn(&mut ExportFact)| {
+            let path = b"/loft/media".to_vec();
+            let mut fact = ExportFact { path, export: export.clone(), stray_space: None };
+            change(&mut fact);
+            vec![Configured { fact: Fact::Export(fact), spot: Default::default() }]
+        };
+        scene.facts("granary").told.configured.facts = exported(&|_| {});
+        assert_eq!(scene.told(&RULE), "");
+        scene.facts("granary").told.configured.facts = exported(&|fact| {
+            fact.export.access = crate::words::terms::Access::ReadWrite;
+        });
+        let told = "the export of /loft/media to *: the layout says ro, root_squash, granary has rw, root_squash → write rw, root_squash into \
+                    the layout, or change granary";
+        assert_eq!(scene.told(&RULE), told);
+        scene.facts("granary").told.configured.facts =
+            exported(&|fact| fact.path = b"/loft/other".to_vec());
+        assert!(scene.told(&RULE).contains("granary has none"));
     }
 }
