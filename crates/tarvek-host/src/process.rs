@@ -228,8 +228,9 @@ fn mount_space(pid: &str) -> Option<u64> {
 fn unit_of(pid: u32) -> Option<String> {
     let text = std::fs::read_to_string(in_proc(pid, "cgroup")).ok()?;
     let paths = text.lines().filter_map(|line| line.splitn(3, ':').nth(2));
-    let mut last = paths.filter_map(|path| path.rsplit('/').find(|part| !part.is_empty()));
-    let unit = last.find(|part| part.ends_with(".service") || part.ends_with(".scope"))?;
+    // An engine may put folders of its own below that of the unit.
+    let is_unit = |part: &&str| part.ends_with(".service") || part.ends_with(".scope");
+    let unit = { paths }.find_map(|path| path.rsplit('/').find(is_unit))?;
     let name = unit.rsplit_once('.').map_or(unit, |(name, _)| name);
     // The first digits of a long hexadecimal number say as much.
     let is_hex = |tail: &&str| tail.len() >= 32 && tail.bytes().all(|b| b.is_ascii_hexdigit());

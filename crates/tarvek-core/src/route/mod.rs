@@ -11,11 +11,11 @@ pub mod end;
 mod finish;
 pub mod hops;
 pub mod known_as;
-mod nfs;
+pub(crate) mod nfs;
 pub mod places;
 pub mod seen_as;
 pub mod smb;
-mod source;
+pub(crate) mod source;
 mod spot;
 mod walk;
 

@@ -9,27 +9,27 @@ use crate::words::terms::Protocol;
 
 /// The far side of a network mount.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) struct Remote {
+pub(crate) struct Remote {
     /// The server as written.
-    pub(super) server: Name,
+    pub(crate) server: Name,
     /// The host of the site that it is, if the site knows one.
-    pub(super) host: Option<Name>,
+    pub(crate) host: Option<Name>,
     /// The folder on the server, where it can be told.
-    pub(super) path: Option<AbsPath>,
+    pub(crate) path: Option<AbsPath>,
     /// The share that offers it.
-    pub(super) share: Option<Name>,
+    pub(crate) share: Option<Name>,
     /// How it is reached.
-    pub(super) protocol: Protocol,
+    pub(crate) protocol: Protocol,
 }
 
 impl Remote {
     /// Whether the site knows the host, and it can be told which folder of it is meant.
-    pub(super) fn is_known(&self) -> bool {
+    pub(crate) fn is_known(&self) -> bool {
         self.host.is_some() && self.path.is_some()
     }
 
     /// The far side of a declared network mount.
-    pub(super) fn of_mount(site: &Site, mount: &Mount) -> Option<Self> {
+    pub(crate) fn of_mount(site: &Site, mount: &Mount) -> Option<Self> {
         match &mount.from {
             MountSource::Share(name) => Self::of_share(site, name, mount.protocol),
             MountSource::Literal(text) => Self::parse(site, text.raw().as_bytes(), mount.protocol),
@@ -37,7 +37,7 @@ impl Remote {
     }
 
     /// The far side of what an engine mounts.
-    pub(super) fn of_engine(site: &Site, mount: &EngineMount) -> Option<Self> {
+    pub(crate) fn of_engine(site: &Site, mount: &EngineMount) -> Option<Self> {
         let whole = match &mount.from {
             MountSource::Share(name) => Self::of_share(site, name, mount.protocol),
             MountSource::Literal(text) => Self::parse(site, text.raw().as_bytes(), mount.protocol),
@@ -47,7 +47,7 @@ impl Remote {
     }
 
     /// A share of the layout.
-    pub(super) fn of_share(site: &Site, name: &Name, protocol: Protocol) -> Option<Self> {
+    pub(crate) fn of_share(site: &Site, name: &Name, protocol: Protocol) -> Option<Self> {
         let share = site.layout.share(name)?;
         Some(Self {
             server: share.host.clone(),
@@ -60,7 +60,7 @@ impl Remote {
 
     /// A source as a mount table or fstab writes it: `server:/path` for NFS (`nfs(5)`), `//server/share/sub` for SMB
     /// (`mount.cifs(8)`).
-    pub(super) fn parse(site: &Site, source: &[u8], protocol: Protocol) -> Option<Self> {
+    pub(crate) fn parse(site: &Site, source: &[u8], protocol: Protocol) -> Option<Self> {
         match protocol {
             Protocol::Nfs => {
                 let cut = source.windows(2).position(|pair| pair == b":/")?;

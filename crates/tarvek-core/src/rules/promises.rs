@@ -3,7 +3,9 @@
 
 use std::collections::BTreeSet;
 
-use crate::facts::configured::{Configured, ExportFact, Fact, Flaw};
+use crate::facts::configured::{Configured, ExportFact, Fact, Flaw, MappingFact, ServiceFact};
+use crate::facts::host::Document;
+use crate::facts::mounts::FstabEntry;
 use crate::facts::told::{Capacity, Listening};
 use crate::judge::everyone::everyone;
 use crate::judge::verdict::Need;
@@ -328,6 +330,97 @@ fn promises() -> Vec<Promise> {
             |scene| {
                 scene.service("lantern").map.as_mut().unwrap()[0].propagation =
                     Some("rslave".into());
+            },
+        ),
+        promise(
+            "share/not-offered",
+            || {
+                over(Protocol::Nfs, |scene| {
+                    scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into()
+                })
+            },
+            |scene| {
+                let mut export = scene.layout.shares[0].nfs[0].clone();
+                export.clients = "millrace".into();
+                scene.layout.shares[0].nfs.push(export);
+            },
+        ),
+        promise(
+            "share/recycle-kept",
+            || {
+                over(Protocol::Smb, |scene| {
+                    scene.layout.shares[0].smb.as_mut().unwrap().recycle = true;
+                    scene.tree("granary", "f 0644 0:0 /loft/media/.recycle/A (2001).mkv");
+                })
+            },
+            |scene| done(scene.without("granary", "/loft/media/.recycle/A (2001).mkv")),
+        ),
+        promise(
+            "mount/not-permanent",
+            || {
+                over(Protocol::Nfs, |scene| {
+                    scene.facts("millrace").documents = vec![Document::new("units", b"")];
+                })
+            },
+            |scene| {
+                scene.facts("millrace").fstab = vec![FstabEntry {
+                    source: "granary.lan:/loft/media".into(),
+                    point: abs("/mnt/media"),
+                    filesystem: "nfs".into(),
+                    options: MountOptions::read("ro,nofail"),
+                }];
+            },
+        ),
+        promise(
+            "path/link-escapes",
+            || {
+                local(|scene| {
+                    done(scene.tree("granary", "l 0777 0:0 /loft/media/films/Old -> /attic/films"))
+                })
+            },
+            |scene| done(scene.without("granary", "/loft/media/films/Old")),
+        ),
+        promise(
+            "path/dangling-link",
+            || {
+                local(|scene| {
+                    done(scene.tree("granary", "l 0777 0:0 /loft/media/films/Old -> gone"))
+                })
+            },
+            |scene| done(scene.without("granary", "/loft/media/films/Old")),
+        ),
+        promise(
+            "layout/not-applied",
+            || {
+                local(|scene| {
+                    let spot = Spot { file: "/proc/7/status".into(), line: 1 };
+                    let service = ServiceFact {
+                        name: "lantern".into(),
+                        uid: Some(0),
+                        gid: Some(0),
+                        ..ServiceFact::default()
+                    };
+                    let map = MappingFact {
+                        service: "lantern".into(),
+                        from: b"/loft/media".to_vec(),
+                        to: b"/media".to_vec(),
+                        access: Access::ReadOnly,
+                        label: None,
+                        propagation: None,
+                        idmap: false,
+                    };
+                    let facts = [Fact::Service(service), Fact::Mapping(map)];
+                    let found = facts.map(|fact| Configured { fact, spot: spot.clone() });
+                    scene.facts("granary").told.configured.facts = found.to_vec();
+                })
+            },
+            |scene| {
+                let Fact::Service(service) =
+                    &mut scene.facts("granary").told.configured.facts[0].fact
+                else {
+                    return;
+                };
+                (service.uid, service.gid) = (Some(840), Some(840));
             },
         ),
         promise(

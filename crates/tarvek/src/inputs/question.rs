@@ -26,7 +26,7 @@ use tarvek_host::process::Process;
 use super::config::of_this_machine;
 use super::files::name_of;
 use super::layout::{find_layout, listed, no_layout, now, this_host};
-use super::surveys::{surveys, twice, with_live, with_process, with_surveys};
+use super::surveys::{surveys, twice, with_all_of_it, with_live, with_process, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
@@ -41,7 +41,7 @@ pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
             let deep =
                 places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
             let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
-            with_live(site, &host, deep.chain(points).collect())?
+            with_all_of_it(site, &host, deep.chain(points).collect())?
         }
         _ => site,
     };
@@ -62,7 +62,7 @@ pub(crate) fn here() -> Result<(Site, String), Failure> {
     let host = site.host_named(own.raw()).unwrap_or(&own).clone();
     let deep = places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
     let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
-    let mut site = with_live(site, &host, deep.chain(points).collect())?;
+    let mut site = with_all_of_it(site, &host, deep.chain(points).collect())?;
     site.now = now();
     Ok((site, name))
 }

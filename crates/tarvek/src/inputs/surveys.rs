@@ -10,7 +10,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::listing::{self, Unread};
 use tarvek_host::observe::{Depth, Look, observe};
-use tarvek_host::process::Process;
+use tarvek_host::process::{Process, running};
 use tarvek_host::store::{self, StoreError};
 use tarvek_host::walk::Watch;
 
@@ -120,11 +120,26 @@ pub(super) fn with_live(
     host: &Name,
     places: Vec<(AbsPath, Depth)>,
 ) -> Result<Site, Failure> {
-    let watch = Watch::default();
-    let look = Look { places: &places, documents: false, process: None, watch: &watch };
-    let mut facts = observe(&look)?;
-    facts.name = host.clone();
+    site.with(live(host, &places, false)?).map_err(twice)
+}
+
+/// As [`with_live`], with all that this machine says of itself, and what runs on it in mounts of its own.
+pub(super) fn with_all_of_it(
+    site: Site,
+    host: &Name,
+    places: Vec<(AbsPath, Depth)>,
+) -> Result<Site, Failure> {
+    let mut facts = live(host, &places, true)?;
+    let (running, _) = running();
+    facts.told.configured.facts.extend(running.facts);
     site.with(facts).map_err(twice)
+}
+
+fn live(host: &Name, places: &[(AbsPath, Depth)], documents: bool) -> Result<HostFacts, Failure> {
+    let watch = Watch::default();
+    let mut facts = observe(&Look { places, documents, process: None, watch: &watch })?;
+    facts.name = host.clone();
+    Ok(facts)
 }
 
 /// Looks at what a process of this machine sees, which runs on a host of the site.

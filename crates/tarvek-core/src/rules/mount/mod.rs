@@ -6,6 +6,7 @@ pub mod client_ids;
 pub mod inline_password;
 pub mod no_share_named;
 pub mod not_mounted;
+pub mod not_permanent;
 pub mod old_protocol;
 pub mod open_credentials;
 pub mod service_before_mount;
@@ -31,7 +32,7 @@ use crate::words::rule::RuleId;
 use crate::words::terms::Protocol;
 
 /// A finding about a mount of the layout, and what passes it.
-fn of_mount(rule: RuleId, mount: &Mount, cases: &[Case]) -> Finding {
+pub(super) fn of_mount(rule: RuleId, mount: &Mount, cases: &[Case]) -> Finding {
     let at = Place::new(&mount.host, &mount.at);
     let about = About::Mount { host: mount.host.clone(), at: mount.at.clone() };
     let passes = |case: &&Case| case.route.as_ref().is_some_and(|route| passes(route, &at));

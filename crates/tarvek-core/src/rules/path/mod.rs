@@ -1,6 +1,8 @@
 //! `path/*`: what lies at the places that mappings and libraries name.
 
 pub mod case;
+pub mod dangling_link;
+pub mod link_escapes;
 pub mod missing;
 pub mod not_a_folder;
 pub mod not_absolute;
@@ -8,17 +10,22 @@ pub mod shadowed;
 pub mod uncovered;
 pub mod wrong_translation;
 
+use crate::facts::tree::NodeId;
+use crate::kernel::entry::EntryKind;
 use crate::layout::mapping::{Declared, MapSource, Mapping};
 use crate::route::end::{End, Missing};
+use crate::route::follow;
 use crate::route::hops::{Route, View};
 use crate::rules::case::Case;
 use crate::rules::real::{in_container, in_service};
 use crate::site::join::Site;
 use crate::words::about::About;
+use crate::words::evidence::Evidence;
 use crate::words::file_name::FileName;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
+use crate::words::rule::RuleId;
 
 /// The name that is missing on the way of a root. Where a mount is missing, what lies beneath is nobody's mistake.
 fn missing_at<'a>(case: &'a Case) -> Option<(&'a Route, &'a Missing)> {
@@ -100,4 +107,47 @@ fn swapped(site: &Site, case: &Case) -> Option<Vec<Step>> {
         );
         Some(vec![Step::words(words), in_container(case.service)])
     })
+}
+
+/// Of a symlink no more than these are followed in one library: who has as many has one cause for them.
+const MOST_LINKS: usize = 20_000;
+
+/// The symlinks of a library that end in a certain way, as its service sees them.
+fn links(site: &Site, case: &Case, wanted: impl Fn(&End) -> bool) -> Vec<AbsPath> {
+    let Some(route) = case.route.as_ref().filter(|_| case.library().is_some()) else {
+        return Vec::new();
+    };
+    let Some((last, top)) = route.entry() else { return Vec::new() };
+    let Some(tree) = site.tree(&last.seen_on) else { return Vec::new() };
+    let base = tree.path(top);
+    let is_link = |node: &NodeId| tree.meta(*node).kind == EntryKind::Symlink;
+    let links = tree.below(top).filter(is_link).take(MOST_LINKS);
+    let view = View::service(&case.service.name);
+    let seen = links.filter_map(|node| Some(route.asked.join(tree.path(node).below(&base)?)));
+    let mut found: Vec<AbsPath> =
+        seen.filter(|path| wanted(&follow(site, &view, path, &case.subject).end)).collect();
+    found.sort();
+    found
+}
+
+/// One finding of all such symlinks, with the first three.
+fn told_of_links(
+    rule: RuleId,
+    case: &Case,
+    links: &[AbsPath],
+    whither: &str,
+    remedy: &str,
+) -> Vec<Finding> {
+    let (first, more) = links.split_at(links.len().min(3));
+    if links.is_empty() {
+        return Vec::new();
+    }
+    let names: Vec<String> = first.iter().map(ToString::to_string).collect();
+    let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+    let lead = match links.len() {
+        1 => format!("a symlink leads {whither}"),
+        n => format!("{n} symlinks lead {whither}"),
+    };
+    let message = format!("{lead}: {}{more}", names.join(", "));
+    vec![case.finding(rule).known(Evidence::Observed).says(message).remedy(remedy)]
 }

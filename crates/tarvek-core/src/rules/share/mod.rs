@@ -6,7 +6,9 @@ pub mod everyone_writes;
 pub mod file_refused;
 pub mod guests_read;
 pub mod nested;
+pub mod not_offered;
 pub mod read_only;
+pub mod recycle_kept;
 pub mod root_trusted;
 pub mod stray_space;
 

@@ -1,0 +1,42 @@
+//! `path/dangling-link`.
+
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::rules::path::{links, told_of_links};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A symlink to nothing.
+pub static RULE: Rule = Rule {
+    id: "path/dangling-link",
+    severity: Severity::Note,
+    title: "A symlink leads to nothing",
+    means: "A symlink in a library leads to a name that is not there.",
+    hurts: "What it stood for is not found; often it was moved.",
+    fix: "Remove it, or make it lead to where the files are now.",
+    example: "films/Old -> ../old/films, and ../old is gone.",
+};
+
+/// Judges the symlinks of a library.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let dead = links(site, case, |end| matches!(end, End::Missing(_) | End::Loop));
+    let remedy = "remove it, or make it lead to where the files are now";
+    told_of_links(&RULE, case, &dead, "to nothing", remedy)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_symlink_leads_somewhere() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "l 0777 0:0 /loft/media/films/near -> Low Water (2003)");
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "l 0777 0:0 /loft/media/films/gone -> Nothing (1999)\nl 0777 0:0 /loft/media/films/round -> round");
+        let told = "2 symlinks lead to nothing: /media/films/gone, /media/films/round → remove it, or make it lead to where the files are now";
+        assert_eq!(scene.told(&RULE), told);
+    }
+}
