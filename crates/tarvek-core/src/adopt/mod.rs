@@ -44,6 +44,7 @@ pub fn adopt(hosts: &[(Name, Configuration)], known: &Layout) -> Adoption {
         adopting.mounts(name, configuration);
         adopting.services(name, configuration);
     }
+    adopting.service_roles(hosts);
     adopting.roles();
     adopting.libraries(hosts);
     adopting.done
@@ -96,11 +97,12 @@ impl Adopting<'_> {
                 || host.inside.is_some()
                 || layout.hosts.iter().any(|other| other.inside.as_ref() == Some(&host.name));
             let found = match (stores, runs) {
-                (true, true) => {
-                    (vec![HostRole::Storage, HostRole::Apps], "it offers shares, and runs services")
-                }
+                (true, true) => (
+                    vec![HostRole::Storage, HostRole::Apps],
+                    "it offers shares, and containers of it were read",
+                ),
                 (true, false) => (vec![HostRole::Storage], "it offers shares or keeps datasets"),
-                (false, true) => (vec![HostRole::Apps], "it runs services"),
+                (false, true) => (vec![HostRole::Apps], "containers of it were read"),
                 (false, false) => {
                     (vec![HostRole::Client], "it offers nothing, and runs nothing that was read")
                 }
@@ -111,11 +113,26 @@ impl Adopting<'_> {
             self.host_named(&name).roles.clone_from(&found);
             // A host that is there has its roles from whoever wrote them.
             if self.known.host(&name).is_none() {
-                let words: Vec<&str> = found.iter().map(|role| role.word()).collect();
-                let what = format!("host {name} is for {}", words.join(" and "));
+                let word = |role: &HostRole| match role {
+                    HostRole::Storage => "stores",
+                    HostRole::Apps => "runs services",
+                    HostRole::Client => "only watches",
+                };
+                let words: Vec<&str> = found.iter().map(word).collect();
+                let what = format!("host {name} {}", words.join(" and "));
                 self.guess(&name, format!("host.{}", name.raw()), what, because.to_owned());
             }
         }
+    }
+
+    /// The name under which something was adopted before from the same file: as it is there, or with a host's before it.
+    fn recorded(&self, sort: &str, name: &str, spot: &Spot) -> Option<Name> {
+        let name = fitting(name);
+        self.known.adopted.parts.iter().find_map(|(key, known)| {
+            let called = key.strip_prefix(sort)?.strip_prefix(' ')?;
+            let same = called == name || called.strip_suffix(&name)?.ends_with('-');
+            (known.file == spot.file && same).then(|| called.into())
+        })
     }
 
     /// A name that nothing else has: as it is, or with the host's before it.

@@ -109,8 +109,9 @@ impl Adopting<'_> {
                     let last = path.name().map(String::from_utf8_lossy).unwrap_or("root".into());
                     let known =
                         self.known.shares.iter().find(|s| s.host == *host && s.path == path);
-                    let name = match known {
-                        Some(share) => share.name.clone(),
+                    let recorded = || self.recorded("share", &last, &found.spot);
+                    let name = match known.map(|share| share.name.clone()).or_else(recorded) {
+                        Some(name) => name,
                         None => {
                             let known = self.known;
                             let layout = self.done.layout.shares.clone();

@@ -35,10 +35,19 @@ impl Adopting<'_> {
         for found in &configuration.facts {
             self.of_service(host, found, &names);
         }
-        for (name, is_host) in names.values() {
-            if !is_host {
-                self.service_role(host, name);
-            }
+    }
+
+    /// Guesses what each service does, once everything is known that its folders could be.
+    pub(super) fn service_roles(&mut self, hosts: &[(Name, Configuration)]) {
+        let intakes: Vec<(Name, AbsPath)> = self
+            .places(hosts)
+            .into_iter()
+            .filter(|(_, path)| path.name().is_some_and(is_intake))
+            .collect();
+        let services: Vec<(Name, Name)> =
+            self.done.layout.services.iter().map(|s| (s.host.clone(), s.name.clone())).collect();
+        for (host, name) in services {
+            self.service_role(&host, &name, &intakes);
         }
     }
 
@@ -51,8 +60,9 @@ impl Adopting<'_> {
             return;
         }
         let known = self.known.services.iter().find(|s| s.name == fact.name && s.host == *host);
-        let name = match known {
-            Some(service) => service.name.clone(),
+        let recorded = || self.recorded("service", fact.name.raw(), spot);
+        let name = match known.map(|service| service.name.clone()).or_else(recorded) {
+            Some(name) => name,
             None => {
                 let others: Vec<Name> =
                     self.known.services.iter().map(|s| s.name.clone()).collect();
@@ -273,26 +283,39 @@ impl Adopting<'_> {
     }
 
     /// Guesses what a service does from the folders that it sees, and how.
-    fn service_role(&mut self, host: &Name, name: &Name) {
-        let Some(service) = self.service_named(name) else { return };
-        let is = |mapping: &&Mapping, what: fn(&[u8]) -> bool| {
+    fn service_role(&mut self, host: &Name, name: &Name, intakes: &[(Name, AbsPath)]) {
+        let Some(service) = self.done.layout.services.iter().find(|s| s.name == *name) else {
+            return;
+        };
+        let named = |mapping: &Mapping, what: fn(&[u8]) -> bool| {
             let sides = [mapping.to.path.as_ref().ok(), source_path(mapping)];
             sides.into_iter().flatten().any(|path| path.components().any(what))
         };
-        let media = |part: &[u8]| kind(part).is_some() || part.eq_ignore_ascii_case(b"media");
-        let writable = |mapping: &&Mapping| mapping.access == Access::ReadWrite;
-        let maps = || service.maps().iter();
-        let intake = maps().filter(writable).any(|map| is(&map, is_intake));
-        let shelf = maps().find(|map| is(map, media));
-        let files = maps().filter(writable).any(|map| is(&map, media));
+        let (mut intake, mut shelf, mut files) = (false, false, false);
+        for mapping in service.maps() {
+            let writable = mapping.access == Access::ReadWrite;
+            let of_intake = named(mapping, is_intake);
+            let media = |part: &[u8]| kind(part).is_some() || part.eq_ignore_ascii_case(b"media");
+            let of_media = !of_intake && named(mapping, media);
+            // Downloads of another service may lie below what this one sees.
+            let seen = self.seen(host, mapping);
+            let holds = intakes
+                .iter()
+                .any(|(on, path)| seen.iter().any(|(of, top)| of == on && path.within(top)));
+            intake |= writable && (of_intake || holds);
+            shelf |= of_media;
+            files |= writable && of_media;
+        }
         let (role, because) = match (intake, shelf, files) {
             (true, _, true) => (ServiceRole::Sort, "it can write both to downloads and to media"),
             (true, _, false) => (ServiceRole::Fetch, "it can write to downloads, and to no media"),
-            (false, Some(_), false) => (ServiceRole::Serve, "it only reads media"),
-            (false, Some(_), true) => (ServiceRole::Serve, "it sees media, and no downloads"),
-            (false, None, _) => (ServiceRole::Serve, "nothing says what it does"),
+            (false, true, false) => (ServiceRole::Serve, "it only reads media"),
+            (false, true, true) => (ServiceRole::Serve, "it sees media, and no downloads"),
+            (false, false, _) => (ServiceRole::Serve, "nothing says what it does"),
         };
-        service.roles = vec![role];
+        if let Some(service) = self.service_named(name) {
+            service.roles = vec![role];
+        }
         let words = match role {
             ServiceRole::Serve => "serves",
             ServiceRole::Fetch => "fetches",
@@ -306,15 +329,16 @@ impl Adopting<'_> {
     pub(super) fn libraries(&mut self, hosts: &[(Name, Configuration)]) {
         let known = self.places(hosts);
         let mut found: Vec<(Name, Name, Kind, AbsPath)> = Vec::new();
+        let mut places: Vec<(Name, Name, AbsPath)> = Vec::new();
         for service in &self.done.layout.services {
             if service.roles != [ServiceRole::Serve] {
                 continue;
             }
             for mapping in service.maps() {
                 let Ok(to) = &mapping.to.path else { continue };
-                let mut roots: Vec<(Kind, AbsPath)> = Vec::new();
+                let mut roots: Vec<(Kind, AbsPath, Vec<(Name, AbsPath)>)> = Vec::new();
                 if let Some(kind) = to.name().and_then(kind) {
-                    roots.push((kind, to.clone()));
+                    roots.push((kind, to.clone(), self.seen(&service.host, mapping)));
                 } else {
                     for (host, path) in self.seen(&service.host, mapping) {
                         for place in
@@ -322,20 +346,27 @@ impl Adopting<'_> {
                         {
                             let Some(rest) = place.1.below(&path) else { continue };
                             if let Some(kind) = place.1.name().and_then(kind) {
-                                roots.push((kind, to.join(rest)));
+                                roots.push((kind, to.join(rest), vec![place.clone()]));
                             }
                         }
                     }
                 }
                 roots.sort_by(|a, b| a.1.cmp(&b.1));
                 roots.dedup();
-                for (kind, root) in roots {
-                    // Below a library there is no other.
+                for (kind, root, at) in roots {
+                    // Below a library there is no other, and one folder is one library.
                     let inside = found
                         .iter()
                         .any(|(of, _, _, known)| *of == service.name && root.within(known));
-                    if !inside {
+                    let same = |place: &(Name, AbsPath)| {
+                        places.iter().any(|(of, host, path)| {
+                            *of == service.name && *host == place.0 && *path == place.1
+                        })
+                    };
+                    if !inside && !at.iter().any(same) {
                         found.push((service.name.clone(), service.host.clone(), kind, root));
+                        let of = &service.name;
+                        places.extend(at.into_iter().map(|(host, path)| (of.clone(), host, path)));
                     }
                 }
             }

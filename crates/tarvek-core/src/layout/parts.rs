@@ -35,9 +35,9 @@ impl Layout {
         }
         for of in &self.services {
             let key = service(&of.name);
+            parts.push((key.clone(), of.origin.line));
             parts.extend(of.maps().iter().map(|m| (map(&key, &m.to.written), m.origin.line)));
             parts.extend(of.ports.iter().map(|p| (port(&of.name, p), of.origin.line)));
-            parts.push((key, of.origin.line));
         }
         parts
     }

@@ -25,6 +25,23 @@ const JUDGED: i64 = 1_795_334_400;
 /// The words of the walk: what is shown, the command, what to see.
 const STEPS: &[(&str, &[&str], &str)] = &[
     (
+        "What there is",
+        &["adopt", "conf/granary", "conf/millrace", "conf/parlour", "-o", "adopted.toml"],
+        "Files as they lie on the three machines become a layout. What no file says is guessed, and marked as a guess; what \
+         can't be understood is named.",
+    ),
+    (
+        "What is wrong with it",
+        &["check", "--layout", "adopted.toml"],
+        "Each finding points at the file and line that it comes from; the listings of both hosts, which lie beside the layout, \
+         say what is really there.",
+    ),
+    (
+        "Every name of one folder",
+        &["trace", "--layout", "adopted.toml", "--to", "granary:/loft/media/films"],
+        "The map that one draws on paper: who knows the folder, under which path, and may write there.",
+    ),
+    (
         "A layout that is right from the start",
         &["draft", "--brief", "wished.brief.toml"],
         "A short brief becomes datasets, folders, rights, shares and mappings, each with its reason. What the club \
@@ -123,7 +140,7 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, screen: &Screen) -> Result
     screen.say(&format!(
         "{}\n{}\n",
         strong("Kestrel Hollow: a storage host, an application host, and six libraries"),
-        dim("Layout, listings of both hosts and a few real files are written; the commands run in their folder.")
+        dim("Configuration, a layout, listings of both hosts and a few real files are written; the commands run in their folder.")
     ))?;
     for (n, (title, arguments, see)) in STEPS.iter().enumerate() {
         let heading = format!("{}. {title}", n + 1);
@@ -162,6 +179,31 @@ fn write(folder: &Path) -> Result<(), Failure> {
         ),
         ("granary.listing".into(), include_bytes!("../demo/granary.listing").to_vec()),
         ("granary.mended.listing".into(), mended().into_bytes()),
+        ("conf/granary/exports".into(), include_bytes!("../demo/conf/granary/exports").to_vec()),
+        ("conf/granary/smb.conf".into(), include_bytes!("../demo/conf/granary/smb.conf").to_vec()),
+        ("conf/granary/passwd".into(), include_bytes!("../demo/conf/granary/passwd").to_vec()),
+        ("conf/granary/group".into(), include_bytes!("../demo/conf/granary/group").to_vec()),
+        (
+            "conf/granary/zfs-list.txt".into(),
+            include_bytes!("../demo/conf/granary/zfs-list.txt").to_vec(),
+        ),
+        (
+            "conf/granary/compose.yaml".into(),
+            include_bytes!("../demo/conf/granary/compose.yaml").to_vec(),
+        ),
+        ("conf/millrace/fstab".into(), include_bytes!("../demo/conf/millrace/fstab").to_vec()),
+        (
+            "conf/millrace/compose.yaml".into(),
+            include_bytes!("../demo/conf/millrace/compose.yaml").to_vec(),
+        ),
+        (
+            "conf/millrace/lantern.env".into(),
+            include_bytes!("../demo/conf/millrace/lantern.env").to_vec(),
+        ),
+        (
+            "conf/parlour/drives.txt".into(),
+            include_bytes!("../demo/conf/parlour/drives.txt").to_vec(),
+        ),
         ("millrace.listing".into(), include_bytes!("../demo/millrace.listing").to_vec()),
     ];
     files.extend(shelf());
@@ -182,6 +224,7 @@ fn write(folder: &Path) -> Result<(), Failure> {
             &folder.join(format!("{host}.listing")),
         )?;
     }
+    remove_adopted(folder)?;
     for (name, contents) in &files {
         let path = folder.join(name);
         write_file(&path, contents).map_err(|error| cant_write(&path, &error))?;
@@ -223,6 +266,32 @@ fn remove_survey(survey: &Path, listing: &Path) -> Result<(), Failure> {
             fs::remove_file(survey).map_err(|error| cant_write(survey, &error))
         }
         _ => Err(not_ours(survey)),
+    }
+}
+
+/// A layout that says what adopting says is the demo's, and is made again.
+fn remove_adopted(folder: &Path) -> Result<(), Failure> {
+    let adopted = folder.join("adopted.toml");
+    if fs::symlink_metadata(&adopted).is_err() {
+        return Ok(());
+    }
+    let again = adopted.with_extension("toml.again");
+    let arguments = STEPS[0]
+        .1
+        .iter()
+        .map(|word| if *word == "adopted.toml" { "adopted.toml.again" } else { word });
+    let made = Command::new(std::env::current_exe()?)
+        .args(arguments)
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .output()?;
+    let same = made.status.success() && fs::read(&again)? == fs::read(&adopted)?;
+    if again.exists() {
+        fs::remove_file(&again).map_err(|error| cant_write(&again, &error))?;
+    }
+    match same {
+        true => fs::remove_file(&adopted).map_err(|error| cant_write(&adopted, &error)),
+        false => Err(not_ours(&adopted)),
     }
 }
 

@@ -151,7 +151,10 @@ fn one(out: &mut String, finding: &Finding, screen: &Screen, layout: &str) {
         let _ = writeln!(out, "  {:9}  {}", severity(finding.severity), words);
         return;
     }
-    let _ = writeln!(out, "  {:9}  {}", severity(finding.severity), finding.rule.id);
+    // Where it was adopted from is what a person opens next.
+    let spot = finding.place.origin.as_ref().map(|spot| format!("   {}", dim(spot)));
+    let spot = spot.unwrap_or_default();
+    let _ = writeln!(out, "  {:9}  {}{spot}", severity(finding.severity), finding.rule.id);
     let mut whole = Vec::new();
     let mut path = finding.place.path.clone();
     while let Some(here) = path {

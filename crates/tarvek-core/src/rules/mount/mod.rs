@@ -14,6 +14,8 @@ pub mod soft_writes;
 pub mod wider_than_needed;
 pub mod wrong_source;
 
+use std::net::IpAddr;
+
 use crate::facts::mounts::MountEntry;
 use crate::layout::mapping::MapSource;
 use crate::layout::mount::{Mount, MountSource};
@@ -79,11 +81,26 @@ pub(super) fn is_declared_source(site: &Site, mount: &Mount, seen: &MountEntry) 
         (Some(share), _, Protocol::Nfs) => exports(site, share, &source),
         (Some(share), _, Protocol::Smb) => offers(site, share, &source),
         (None, MountSource::Literal(written), Protocol::Nfs | Protocol::Smb) => {
-            let plain = |source: &str| source.trim_end_matches('/').to_ascii_lowercase();
-            plain(written.raw()) == plain(&source)
+            same_source(site, written.raw(), &source, mount.protocol)
         }
         _ => true,
     }
+}
+
+/// Whether two sources are one, or may be: of a number that no host of the site is known by, nobody knows whose it is.
+fn same_source(site: &Site, declared: &str, seen: &str, protocol: Protocol) -> bool {
+    let plain = |source: &str| source.replace('\\', "/").trim_end_matches('/').to_ascii_lowercase();
+    let (declared, seen) = (plain(declared), plain(seen));
+    let (Some(a), Some(b)) = (server(&declared, protocol), server(&seen, protocol)) else {
+        return declared == seen;
+    };
+    let rest = |source: &str, server: &str| source.replacen(server, "", 1);
+    let number = |server: &str| server.trim_matches(['[', ']']).parse::<IpAddr>().is_ok();
+    let same_server = match (site.host_named(a), site.host_named(b)) {
+        (Some(a), Some(b)) => a == b,
+        _ => a == b || number(a) != number(b),
+    };
+    same_server && rest(&declared, a) == rest(&seen, b)
 }
 
 /// Whether a source of NFS is a share.

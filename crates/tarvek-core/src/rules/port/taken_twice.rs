@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use crate::layout::adopted;
 use crate::layout::service::Service;
 use crate::rules::case::Case;
 use crate::site::join::Site;
@@ -26,7 +27,8 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let services = &site.layout.services;
     for (n, later) in services.iter().enumerate() {
-        for port in later.ports.iter().filter_map(|written| Port::of(written)) {
+        for written in &later.ports {
+            let Some(port) = Port::of(written) else { continue };
             let earlier = services[..n].iter().filter(|earlier| earlier.host == later.host);
             let clashes = |earlier: &&Service| {
                 let mut theirs = earlier.ports.iter().filter_map(|written| Port::of(written));
@@ -48,13 +50,18 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                     format!("make the container of {} anew with that port", later.name),
                 ),
             ];
-            findings.push(
-                RULE.finding(About::Service(later.name.clone()))
-                    .on(&later.host)
-                    .line(later.origin.line)
-                    .says(message)
-                    .remedy(steps),
-            );
+            let finding = RULE
+                .finding(About::Service(later.name.clone()))
+                .on(&later.host)
+                .line(later.origin.line)
+                .says(message)
+                .remedy(steps);
+            // Ports stand in one line of the layout, and in several of what they were adopted from.
+            let spot = site.layout.adopted.parts.get(&adopted::port(&later.name, written));
+            findings.push(match spot {
+                Some(spot) => finding.written(spot),
+                None => finding,
+            });
         }
     }
     findings

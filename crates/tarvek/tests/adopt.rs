@@ -1,0 +1,453 @@
+//! `tarvek adopt`: what files say, the layout that comes of it, and what is said of what can't be read.
+
+mod support;
+
+use serde_json::{Value, json};
+use support::Folder;
+
+/// The demo's configuration.
+fn hollow() -> Folder {
+    let folder = Folder::new();
+    let source = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/demo/conf");
+    for host in std::fs::read_dir(source).unwrap() {
+        let host = host.unwrap().path();
+        for file in std::fs::read_dir(&host).unwrap() {
+            let file = file.unwrap().path();
+            let name = format!(
+                "conf/{}/{}",
+                host.file_name().unwrap().to_str().unwrap(),
+                file.file_name().unwrap().to_str().unwrap()
+            );
+            folder.write(&name, std::fs::read(&file).unwrap());
+        }
+    }
+    folder
+}
+
+const ALL: &str = "adopt conf/granary conf/millrace conf/parlour";
+
+#[test]
+fn a_site_is_adopted_from_its_files() {
+    let folder = hollow();
+    insta::assert_snapshot!(folder.run(&format!("{ALL} -o site.toml")).whole());
+    insta::assert_snapshot!("the_adopted_layout", folder.read("site.toml"));
+    // Every finding of what was adopted says where that stands.
+    let check = folder.json("check --layout site.toml");
+    let about = |rule: &str| {
+        let finding = check["findings"].as_array().unwrap().iter().find(|f| f["rule"] == rule);
+        let place = &finding.unwrap_or_else(|| panic!("no {rule}: {check:#}"))["where"];
+        format!("{}:{}", place["file"].as_str().unwrap(), place["line"])
+    };
+    for (rule, place) in [
+        ("mount/boot-hang", "conf/millrace/fstab:4"),
+        ("mount/soft-writes", "conf/millrace/fstab:4"),
+        ("mount/old-protocol", "conf/millrace/fstab:5"),
+        ("mount/by-address", "conf/millrace/fstab:3"),
+        ("share/stray-space", "conf/granary/exports:3"),
+        ("share/root-trusted", "conf/granary/exports:3"),
+        ("port/taken-twice", "conf/granary/compose.yaml:20"),
+        ("mount/service-before-mount", "conf/millrace/compose.yaml:8"),
+    ] {
+        assert_eq!(about(rule), place, "{rule}");
+    }
+}
+
+#[test]
+fn what_a_person_did_stays_and_a_second_run_changes_nothing() {
+    let folder = hollow();
+    folder.write(
+        "site.toml",
+        "# mine\ntarvek = 1\nsite = \"Kestrel Hollow\" # ours\n\n[host.granary]\nrole = \"storage\"\naddresses = [\"granary.lan\"]\n\
+         datasets = [] # to come\n\n[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nmap = [\n  { from = \"/x\", to = \"/x\" }, # kept\n]\n",
+    );
+    assert_eq!(folder.run(&format!("{ALL} -o site.toml")).code, 0);
+    let first = folder.read("site.toml");
+    for kept in ["# mine\n", "# ours", "# to come", "# kept", "addresses = [\"granary.lan\"]"] {
+        assert!(first.contains(kept), "{kept}:\n{first}");
+    }
+    assert!(
+        first.contains("name = \"loft/archive\"") && first.contains("[service.drover]"),
+        "{first}"
+    );
+    let again = folder.run(&format!("{ALL} -o site.toml"));
+    assert!(
+        again.stdout.ends_with("site.toml has all of it already; it stays as it is.\n"),
+        "{}",
+        again.stdout
+    );
+    assert_eq!(folder.read("site.toml"), first);
+    // A correction stays, and so does what was taken out.
+    let drover = first.find("\n[service.drover]").unwrap();
+    let after = drover + first[drover + 1..].find("\n[").unwrap() + 1;
+    let changed = first[..drover].to_owned() + &first[after..];
+    let changed = changed.replace("options = \"rw,soft\"", "options = \"rw,hard\"");
+    folder.write("site.toml", &changed);
+    assert_eq!(folder.run(&format!("{ALL} -o site.toml")).code, 0);
+    assert_eq!(folder.read("site.toml"), changed);
+    // What is new comes in.
+    folder.edit("conf/millrace/fstab", "# /etc", "UUID=9 /mnt/more xfs defaults 0 0\n# /etc");
+    let more = folder.run(&format!("{ALL} -o site.toml"));
+    assert!(more.stdout.contains("added to site.toml: 1 part"), "{}", more.stdout);
+    assert!(folder.read("site.toml").contains("at = \"/mnt/more\""));
+}
+
+fn facts<'a>(read: &'a Value, kind: &str) -> Vec<&'a Value> {
+    read["facts"].as_array().unwrap().iter().filter(|fact| fact["kind"] == kind).collect()
+}
+
+#[test]
+fn the_fields_of_the_contract() {
+    let folder = hollow();
+    let read = folder.json("adopt conf/millrace conf/granary");
+    assert_eq!(read["schema"], "tarvek/adopt/1");
+    let mapping = facts(&read, "mapping")[0];
+    assert_eq!(
+        *mapping,
+        json!({"kind": "mapping", "host": "millrace", "file": "conf/millrace/compose.yaml", "line": 8, "service": "lantern",
+               "from": "/mnt/granary/media", "to": "/media", "access": "ro"})
+    );
+    let mount = facts(&read, "mount")[3];
+    assert_eq!(
+        mount["options"],
+        json!(["username=lantern", "password=[hidden]", "vers=1.0", "nofail"])
+    );
+    assert_eq!(
+        (&mount["type"], &mount["boot"], &mount["line"]),
+        (&json!("cifs"), &json!(true), &json!(5))
+    );
+    let export = facts(&read, "export")[2];
+    assert_eq!(
+        (&export["client"], &export["access"], &export["squash"]),
+        (&json!("*"), &json!("rw"), &json!("none"))
+    );
+    let share = facts(&read, "share")[0];
+    assert_eq!(
+        (&share["valid_users"], &share["read_only"]),
+        (&json!(["@keepers", "lantern"]), &json!(true))
+    );
+    assert_eq!(facts(&read, "account")[2]["groups"], json!(["keepers"]));
+    let port = facts(&read, "port")[0];
+    assert_eq!(
+        (&port["published"], &port["target"], &port["protocol"]),
+        (&json!(7080), &json!(7080), &json!("tcp"))
+    );
+    // Secrets are findings, and never shown.
+    let flaws = read["flaws"].as_array().unwrap();
+    assert!(flaws.iter().any(|flaw| flaw["rule"] == "mount/inline-password" && flaw["line"] == 5));
+    let whole = read.to_string();
+    assert!(!whole.contains("hedgehog") && !whole.contains("8d1f0c2b"), "{whole}");
+}
+
+/// What one file says, as facts without their place.
+fn read_one(name: &str, text: &str) -> (Vec<Value>, Vec<String>) {
+    let folder = Folder::new();
+    folder.write(name, text);
+    let answer = folder.run(&format!("adopt granary:{name} --format json"));
+    assert_eq!(answer.code, 0, "{}", answer.stderr);
+    let read: Value = serde_json::from_str(&answer.stdout).unwrap();
+    let mut facts: Vec<Value> = read["facts"].as_array().unwrap().clone();
+    for fact in &mut facts {
+        let fact = fact.as_object_mut().unwrap();
+        ["host", "file", "line"].iter().for_each(|key| drop(fact.remove(*key)));
+    }
+    let skipped = read["skipped"].as_array().unwrap().iter();
+    (facts, skipped.map(|s| format!("{}: {}", s["line"], s["why"].as_str().unwrap())).collect())
+}
+
+#[test]
+fn each_format_is_told_by_its_content() {
+    for (name, text, expected) in [
+        (
+            "a",
+            "[Container]\nImage=x\nUser=840\nGroup=841\nVolume=/srv/a:/a:ro,z\nVolume=kept:/kept\nPublishPort=[::1]:80:8080/udp\n\
+             UIDMap=0:100000:65536\nUserNS=\n",
+            json!([
+                {"kind": "service", "service": "a", "user": "840:841", "uid": 840, "gid": 841, "image": "x", "userns": "u:0:100000:65536,g:0:100000:65536"},
+                {"kind": "mapping", "service": "a", "from": "/srv/a", "to": "/a", "access": "ro", "label": "shared"},
+                {"kind": "volume", "service": "a", "volume": "kept", "to": "/kept", "access": "rw"},
+                {"kind": "port", "service": "a", "host_ip": "::1", "published": 80, "target": 8080, "protocol": "udp"},
+            ]),
+        ),
+        (
+            "mnt-media.mount",
+            "[Unit]\nDescription=x\n[Mount]\nWhat=granary:/loft/media\nWhere=/mnt/media\nType=nfs\nOptions=ro,soft\n[Install]\nWantedBy=x\n",
+            json!([{"kind": "mount", "source": "granary:/loft/media", "at": "/mnt/media", "type": "nfs", "options": ["ro", "soft"], "boot": true, "mounted": false}]),
+        ),
+        (
+            "kelp",
+            "lxc.uts.name = kelp\nlxc.idmap = u 0 100000 65536\nlxc.idmap = g 0 100000 65536\nlxc.mount.entry = /loft/a\\040b media none bind,ro 0 0\n",
+            json!([
+                {"kind": "service", "service": "kelp", "is_host": true},
+                {"kind": "idmap", "service": "kelp", "of": "uid", "inside": 0, "outside": 100_000, "count": 65_536},
+                {"kind": "idmap", "service": "kelp", "of": "gid", "inside": 0, "outside": 100_000, "count": 65_536},
+                {"kind": "mapping", "service": "kelp", "from": "/loft/a b", "to": "/media", "access": "ro"},
+            ]),
+        ),
+        (
+            "101.conf",
+            "arch: amd64\nhostname: kelp\nmp0: /loft/media,mp=/media,ro=1\nmp1: pool:vol-1,mp=/own,size=8G\nunprivileged: 1\n[before]\nmp9: /x,mp=/x\n",
+            json!([
+                {"kind": "service", "service": "kelp", "is_host": true},
+                {"kind": "idmap", "service": "kelp", "of": "uid", "inside": 0, "outside": 100_000, "count": 65_536},
+                {"kind": "idmap", "service": "kelp", "of": "gid", "inside": 0, "outside": 100_000, "count": 65_536},
+                {"kind": "mapping", "service": "kelp", "from": "/loft/media", "to": "/media", "access": "ro"},
+                {"kind": "volume", "service": "kelp", "volume": "pool:vol-1", "to": "/own", "access": "rw"},
+            ]),
+        ),
+        (
+            "facl",
+            "# file: loft/media\n# owner: mira\n# group: keepers\n# flags: -s-\nuser::rwx\nuser:840:r-x\ngroup::rwx\nmask::rwx\nother::---\ndefault:user::rwx\n",
+            json!([{"kind": "folder", "path": "/loft/media", "owner": "mira", "group": "keepers", "mode": "2770", "entries": ["user:840:r-x", "default:user::rwx"]}]),
+        ),
+        (
+            "zfs",
+            "loft/media\tatime\toff\tlocal\nloft/media\tmountpoint\t/loft/media\tdefault\nloft@x\tused\t1\t-\n",
+            json!([{"kind": "dataset", "name": "loft/media", "at": "/loft/media", "properties": {"atime": "off"}}]),
+        ),
+        (
+            "zfs.json",
+            "{\"datasets\": {\"loft\": {\"name\": \"loft\", \"properties\": {\"mountpoint\": {\"value\": \"/loft\"}, \"atime\": {\"value\": \"on\"}}}}}",
+            json!([{"kind": "dataset", "name": "loft", "at": "/loft", "properties": {"atime": "on"}}]),
+        ),
+        (
+            "use",
+            "OK           M:        \\\\granary\\Family Photos    Microsoft Windows Network\nUnavailable  N:   \\\\granary\\x  N\n",
+            json!([
+                {"kind": "mount", "source": "\\\\granary\\Family Photos", "at": "M:", "type": "smb", "options": [], "boot": false, "mounted": true},
+                {"kind": "mount", "source": "\\\\granary\\x", "at": "N:", "type": "smb", "options": [], "boot": false, "mounted": true},
+            ]),
+        ),
+        (
+            "shares",
+            "smb://mira:x@granary/media /Volumes/media\n",
+            json!([{"kind": "mount", "source": "//mira:[hidden]@granary/media", "at": "/Volumes/media", "type": "smb", "options": [], "boot": false, "mounted": true}]),
+        ),
+        (
+            "printed",
+            "//mira@granary/media on /Volumes/media (smbfs, nodev)\n/dev/sda1 on / type ext4 (rw,relatime)\n",
+            json!([
+                {"kind": "mount", "source": "//mira@granary/media", "at": "/Volumes/media", "type": "smbfs", "options": ["nodev"], "boot": false, "mounted": true},
+                {"kind": "mount", "source": "/dev/sda1", "at": "/", "type": "ext4", "options": ["rw", "relatime"], "boot": false, "mounted": true},
+            ]),
+        ),
+        (
+            "subgid",
+            "lantern:100000:65536\n",
+            json!([{"kind": "subordinate", "of": "gid", "account": "lantern", "first": 100_000, "count": 65_536}]),
+        ),
+    ] {
+        let (facts, skipped) = read_one(name, text);
+        assert_eq!((json!(facts), skipped), (expected, Vec::<String>::new()), "{name}");
+    }
+}
+
+#[test]
+fn what_cannot_be_understood_is_named_and_the_rest_is_read() {
+    for (name, text, facts, told) in [
+        (
+            "fstab",
+            "a /b ext4 ro\nonly two\n",
+            1,
+            vec![
+                "1: it has four fields, and needs six; mount(8) takes the others as defaults",
+                "2: it has two fields, and needs six",
+            ],
+        ),
+        (
+            "exports",
+            "/a *(ro)\n/b *(rw,quick)\n/c *(ro)\n",
+            2,
+            vec!["2: \"quick\" is no option of an export"],
+        ),
+        (
+            "smb.conf",
+            "[a]\npath = /a\nread only = perhaps\n[b]\npath = /b\ninclude = /nowhere/more.conf\n",
+            2,
+            vec![
+                "3: \"perhaps\" is neither yes nor no",
+                "6: can't read /nowhere/more.conf: there is no such file",
+            ],
+        ),
+        (
+            "compose.yaml",
+            "services:\n  a:\n    image: ${GONE:?say it}\n    env_file: gone.env\n    volumes: ['${NOTHING}/x:/x', 'a:/b:quick']\n    ports: ['x']\n",
+            2,
+            vec![
+                "3: GONE has to have a value, and has none: say it",
+                "5: NOTHING has no value; an engine takes an empty one",
+                "5: \"quick\" is no mode of a volume",
+                "6: \"x\" is no port",
+                "4: can't read gone.env: there is no such file",
+            ],
+        ),
+        (
+            "compose.yaml",
+            "services:\n  a: {extends: b}\n  b: {extends: a}\n  c: 7\n",
+            2,
+            vec![
+                "4: a service is a map",
+                "2: services extend each other in a circle",
+                "3: services extend each other in a circle",
+            ],
+        ),
+        (
+            "passwd",
+            "root:x:0:0::/:/bin/sh\nmira:x:1:1::/:/bin/sh\nx:y\n",
+            2,
+            vec!["3: an account is `name:x:UID:GID:…`"],
+        ),
+    ] {
+        let (read, skipped) = read_one(name, text);
+        assert_eq!(
+            (read.len(), skipped),
+            (facts, told.iter().map(|t| (*t).to_owned()).collect()),
+            "{text}"
+        );
+    }
+    // Files that include each other end somewhere.
+    let folder = Folder::new();
+    folder.write("smb.conf", "[a]\npath = /a\ninclude = other.conf\n");
+    folder.write("other.conf", "include = smb.conf\n");
+    let answer = folder.run("adopt granary:smb.conf");
+    assert!(
+        answer.code == 0 && answer.stderr.contains("files include each other without end"),
+        "{}",
+        answer.stderr
+    );
+}
+
+#[test]
+fn a_file_that_is_broken_as_a_whole_is_refused_and_the_others_are_read() {
+    let folder = hollow();
+    folder.write("broken.yaml", "services:\n  a:\n    image: [x\n  b: }\n");
+    let answer = folder.run("adopt granary:broken.yaml conf/millrace -o site.toml --format json");
+    assert_eq!(answer.code, 2);
+    assert!(
+        answer.stderr.contains("broken.yaml:4:") && answer.stderr.contains("this is no YAML"),
+        "{}",
+        answer.stderr
+    );
+    assert!(!folder.path("site.toml").exists());
+    let read: Value = serde_json::from_str(&answer.stdout).unwrap();
+    assert_eq!(facts(&read, "service").len(), 1);
+    // An alias that multiplies, and what is nested without end.
+    let laughs: String = (1..12)
+        .map(|n| {
+            format!("  l{n}: &l{n} {{<<: [{}]}}\n", vec![format!("*l{}", n - 1); 9].join(", "))
+        })
+        .collect();
+    folder.write("bomb.yaml", format!("services:\nx:\n  l0: &l0 {{a: 1}}\n{laughs}"));
+    folder
+        .write("deep.yaml", format!("services:\n  a: {}{}\n", "[".repeat(5000), "]".repeat(5000)));
+    for name in ["bomb.yaml", "deep.yaml"] {
+        let started = std::time::Instant::now();
+        let answer = folder.run(&format!("adopt granary:{name}"));
+        assert!(answer.code == 0 || answer.stderr.contains(name), "{}", answer.stderr);
+        assert!(started.elapsed().as_secs() < 20, "{name}");
+    }
+    for (arguments, told) in [
+        ("adopt granary:nothing.yaml", "can't read nothing.yaml: there is no such file"),
+        ("adopt granary:site", "can't read site: there is no such file"),
+        ("adopt gran/ary", "can't read gran/ary: there is no such file"),
+        ("adopt .", "has no name that a host could have"),
+    ] {
+        folder.write("noise.txt", "just words\n");
+        let answer = folder.run(arguments);
+        assert_eq!(answer.code, 2, "{arguments}");
+        if arguments != "adopt ." {
+            assert!(answer.stderr.contains(told), "{arguments}: {}", answer.stderr);
+        }
+    }
+    let answer = folder.run("adopt granary:noise.txt");
+    assert!(
+        answer.code == 2 && answer.stderr.contains("noise.txt is no configuration that is known"),
+        "{}",
+        answer.stderr
+    );
+}
+
+#[test]
+fn a_process_is_a_viewpoint() {
+    let folder = Folder::new();
+    folder.write("a.mkv", "x");
+    let own = std::process::id();
+    let path = folder.path("a.mkv");
+    let trace = folder.json(&format!("trace {} --from process:{own}", path.display()));
+    assert_eq!(
+        (&trace["complete"], &trace["from"]),
+        (&json!(true), &json!(format!("process:{own}")))
+    );
+    let inode = std::os::unix::fs::MetadataExt::ino(&std::fs::metadata(&path).unwrap());
+    assert_eq!(trace["ends"]["inode"], json!(inode));
+    let access =
+        folder.json(&format!("access {} --from process:{own} --need read", path.display()));
+    assert_eq!(access["verdicts"][0]["allowed"], true);
+    assert_eq!(access["verdicts"][0]["evidence"], "observed");
+    for (view, told) in [
+        ("process:x", "x is no number of a process"),
+        ("process:0", "0 is no number of a process"),
+        ("process:4194305", "there is no process 4194305"),
+    ] {
+        let answer = folder.run(&format!("trace / --from {view}"));
+        assert!(answer.code == 2 && answer.stderr.contains(told), "{}", answer.stderr);
+    }
+}
+
+#[test]
+fn a_folder_has_a_name_in_every_view() {
+    let folder = Folder::demo();
+    let told = folder.json("trace --to granary:/loft/media/films");
+    assert_eq!(
+        (&told["schema"], &told["to"]),
+        (&json!("tarvek/trace-to/1"), &json!({"host": "granary", "path": "/loft/media/films"}))
+    );
+    let names: Vec<(&str, &str, &str)> = told["names"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|name| {
+            let text = |key: &str| name[key].as_str().unwrap();
+            (text("from"), text("path"), text("access"))
+        })
+        .collect();
+    let expected = [
+        ("host:granary", "/loft/media/films", "rw"),
+        ("service:lantern", "/media/films", "ro"),
+        ("service:drover", "/data/films", "rw"),
+        ("service:joiner", "/data/films", "rw"),
+        ("host:millrace", "/mnt/granary/media/films", "ro"),
+        ("client:parlour", "M:\\films", "ro"),
+    ];
+    assert_eq!(names[..5], expected[..5]);
+    assert_eq!((names[5].0, names[5].1), (expected[5].0, expected[5].1));
+    for (to, told) in [
+        ("granary", "names no folder of a host"),
+        ("granery:/x", "did you mean granary?"),
+        ("granary:x", "names no folder"),
+    ] {
+        let answer = folder.run(&format!("trace --to {to}"));
+        assert!(answer.code == 2 && answer.stderr.contains(told), "{}", answer.stderr);
+    }
+    // The same folder, from a client, by an address.
+    for written in ["smb://granary/media/films", "M:\\films", "\\\\granary\\media\\films"] {
+        let trace = folder.json(&format!("trace {written} --from client:parlour"));
+        assert_eq!(trace["ends"]["path"], "/loft/media/films", "{written}");
+    }
+    let trace = folder.json("trace nfs://granary.lan/loft/media/films --from host:millrace");
+    assert_eq!(trace["ends"]["path"], "/loft/media/films");
+}
+
+#[test]
+fn this_machine_is_judged_without_a_layout() {
+    let folder = Folder::new();
+    let answer = folder.run("check --here --format json");
+    assert!(answer.code < 2, "{}", answer.stderr);
+    let told: Value = serde_json::from_str(&answer.stdout).unwrap();
+    assert_eq!(told["hosts"].as_array().unwrap().len(), 1);
+    let answer = folder.run("check");
+    assert!(
+        answer.code == 2 && answer.stderr.contains("`tarvek adopt` makes one from what exists"),
+        "{}",
+        answer.stderr
+    );
+}
