@@ -451,3 +451,65 @@ fn this_machine_is_judged_without_a_layout() {
         answer.stderr
     );
 }
+
+/// The names of every share's folder and of what lies below, by who knows it.
+fn names(folder: &Folder, layout: &str) -> Vec<String> {
+    let parsed: toml::Table = folder.read(layout).parse().unwrap();
+    let mut names = Vec::new();
+    for share in parsed["share"].as_table().unwrap().values() {
+        let (host, path) = (share["host"].as_str().unwrap(), share["path"].as_str().unwrap());
+        for below in ["", "/films", "/intake/done"] {
+            let told = folder.json(&format!("trace --layout {layout} --to {host}:{path}{below}"));
+            for name in told["names"].as_array().unwrap() {
+                // What clients need is told in words, which no program reads.
+                if !name["from"].as_str().unwrap().starts_with("client:") {
+                    names.push(format!("{path}{below} {name}"));
+                }
+            }
+        }
+    }
+    names.sort();
+    names.dedup();
+    names
+}
+
+#[test]
+fn what_is_emitted_is_adopted_as_it_was() {
+    let examples = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples");
+    let mut count = 0;
+    for brief in std::fs::read_dir(examples).unwrap() {
+        let brief = brief.unwrap().path();
+        let folder = Folder::new();
+        folder.write("brief.toml", std::fs::read(&brief).unwrap());
+        assert_eq!(folder.run("draft --brief brief.toml -o tarvek.toml").code, 0);
+        let parsed: toml::Table = folder.read("tarvek.toml").parse().unwrap();
+        let hosts: Vec<&String> = parsed["host"].as_table().unwrap().keys().collect();
+        let mut all = String::from("adopt");
+        for host in &hosts {
+            for what in ["compose", "quadlet", "fstab", "exports", "smb"] {
+                // Either of the two starts the containers.
+                let quadlet = folder.read("brief.toml").contains("podman");
+                if (what == "compose" && quadlet) || (what == "quadlet" && !quadlet) {
+                    continue;
+                }
+                folder.run(&format!("emit {what} --host {host} -o out/{host}/{what}"));
+            }
+            if folder.path(&format!("out/{host}")).exists() {
+                all += &format!(" {host}:out/{host}");
+            }
+        }
+        if !parsed.contains_key("share") {
+            continue;
+        }
+        let answer = folder.run(&format!("{all} -o adopted.toml"));
+        assert_eq!(answer.code, 0, "{}: {}", brief.display(), answer.stderr);
+        assert_eq!(
+            names(&folder, "adopted.toml"),
+            names(&folder, "tarvek.toml"),
+            "{}",
+            folder.read("adopted.toml")
+        );
+        count += 1;
+    }
+    assert!(count >= 2, "{count}");
+}

@@ -16,11 +16,14 @@ fn assert_valid(folder: &Folder, schema: &str, document: &Value) {
 #[test]
 fn documents_validate_against_their_schemas() {
     let folder = Folder::demo();
+    folder.write("tarvek.fstab", "granary:/a /b nfs ro\nodd\n");
     for (arguments, schema) in [
         ("check", "check"),
         ("trace /media/films --from service:lantern", "trace"),
         ("trace /archive/reels --from service:lantern", "trace"),
         ("access /media/photos --from service:lantern", "access"),
+        ("trace --to granary:/loft/media/films", "trace-to"),
+        ("adopt granary:tarvek.fstab", "adopt"),
     ] {
         let document = folder.json(arguments);
         assert_eq!(document["schema"], format!("tarvek/{schema}/1"));

@@ -2,9 +2,9 @@
 
 use crate::kernel::subject::Subject;
 use crate::layout::host::HostRole;
-use crate::route::attached::attached_below;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
+use crate::route::seen_as::with_attached;
 use crate::site::join::Site;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
@@ -86,13 +86,7 @@ fn all(
     place: &Place,
     names: &mut Vec<KnownAs>,
 ) {
-    let below: Vec<AbsPath> = points
-        .iter()
-        .flat_map(|point| attached_below(site, &follow(site, view, point, subject)))
-        .collect();
-    points.extend(below);
-    points.sort();
-    points.dedup();
+    with_attached(site, view, subject, &mut points);
     let mut paths: Vec<AbsPath> = Vec::new();
     for point in points {
         let end = follow(site, view, &point, subject).here().clone();

@@ -27,13 +27,7 @@ pub fn seen_as(site: &Site, view: &View, subject: &Subject, place: &Place) -> Op
         }
         _ => vec![AbsPath::root()],
     };
-    let below: Vec<AbsPath> = points
-        .iter()
-        .flat_map(|point| attached_below(site, &follow(site, view, point, subject)))
-        .collect();
-    points.extend(below);
-    points.sort();
-    points.dedup();
+    with_attached(site, view, subject, &mut points);
     // The point whose folder is nearest is the one that is not hidden by another.
     points
         .into_iter()
@@ -46,4 +40,20 @@ pub fn seen_as(site: &Site, view: &View, subject: &Subject, place: &Place) -> Op
         })
         .max_by_key(|(length, _)| *length)
         .map(|(_, path)| path)
+}
+
+/// Points of a view together with all that is attached below them, in order, each once.
+pub(super) fn with_attached(
+    site: &Site,
+    view: &View,
+    subject: &Subject,
+    points: &mut Vec<AbsPath>,
+) {
+    let below: Vec<AbsPath> = points
+        .iter()
+        .flat_map(|point| attached_below(site, &follow(site, view, point, subject)))
+        .collect();
+    points.extend(below);
+    points.sort();
+    points.dedup();
 }
