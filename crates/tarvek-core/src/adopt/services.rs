@@ -20,6 +20,9 @@ use crate::words::secret_key::HIDDEN;
 use crate::words::spot::Spot;
 use crate::words::terms::{Access, Kind, Origin, Protocol, id};
 
+/// Folders, each on its host.
+type Places = Vec<(Name, AbsPath)>;
+
 /// What facts call a service, and what the layout calls it.
 type Names = BTreeMap<Name, (Name, bool)>;
 
@@ -39,7 +42,7 @@ impl Adopting<'_> {
 
     /// Guesses what each service does, once everything is known that its folders could be.
     pub(super) fn service_roles(&mut self, hosts: &[(Name, Configuration)]) {
-        let intakes: Vec<(Name, AbsPath)> = self
+        let intakes: Places = self
             .places(hosts)
             .into_iter()
             .filter(|(_, path)| path.name().is_some_and(is_intake))
@@ -336,7 +339,7 @@ impl Adopting<'_> {
             }
             for mapping in service.maps() {
                 let Ok(to) = &mapping.to.path else { continue };
-                let mut roots: Vec<(Kind, AbsPath, Vec<(Name, AbsPath)>)> = Vec::new();
+                let mut roots: Vec<(Kind, AbsPath, Places)> = Vec::new();
                 if let Some(kind) = to.name().and_then(kind) {
                     roots.push((kind, to.clone(), self.seen(&service.host, mapping)));
                 } else {
@@ -394,7 +397,7 @@ impl Adopting<'_> {
     }
 
     /// Folders that configuration speaks of, on the host that has them.
-    fn places(&self, hosts: &[(Name, Configuration)]) -> Vec<(Name, AbsPath)> {
+    fn places(&self, hosts: &[(Name, Configuration)]) -> Places {
         let mut places = Vec::new();
         for (host, configuration) in hosts {
             for found in &configuration.facts {
@@ -419,9 +422,9 @@ impl Adopting<'_> {
     }
 
     /// The folder that a mapping shows: on its own host, and on the one that it is mounted from.
-    fn seen(&self, host: &Name, mapping: &Mapping) -> Vec<(Name, AbsPath)> {
+    fn seen(&self, host: &Name, mapping: &Mapping) -> Places {
         let mut places = Vec::new();
-        let share = |from: &MountSource, rest: &[u8], places: &mut Vec<(Name, AbsPath)>| {
+        let share = |from: &MountSource, rest: &[u8], places: &mut Places| {
             let MountSource::Share(name) = from else { return };
             let shares = self.done.layout.shares.iter().chain(&self.known.shares);
             if let Some(share) = shares.into_iter().find(|share| share.name == *name) {
