@@ -122,9 +122,16 @@ fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
         }
         "tables" => &["crates/tarvek/src/demo/granary.listing"],
         "secret" => &["crates/tarvek-core/tests/data/secrets.txt"],
+        "compose" => &["crates/tarvek/src/demo/conf/millrace/compose.yaml"],
+        "config" => &[
+            "crates/tarvek/src/demo/conf/granary/exports",
+            "crates/tarvek/src/demo/conf/granary/smb.conf",
+            "crates/tarvek/src/demo/conf/millrace/fstab",
+            "crates/tarvek/src/demo/conf/parlour/drives.txt",
+        ],
         "survey" => &[],
         _ => {
-            let known = "layout, brief, listing, survey, tables, secret, emit";
+            let known = "layout, brief, listing, survey, tables, secret, emit, compose, config";
             return Err(format!("there is no target {target}; there are {known}"));
         }
     };

@@ -189,6 +189,71 @@ fn nothing_of_another_host_gets_out_as_anything_else() {
     assert!(runs > cases.len() * 3, "{runs} runs of {} cases", cases.len());
 }
 
+/// Configuration as it lies on hosts, each file with every word of it made odd.
+fn of_configuration() -> Vec<(String, String, String)> {
+    let conf = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/demo/conf");
+    let mut cases = Vec::new();
+    for name in [
+        "granary/exports",
+        "granary/smb.conf",
+        "granary/passwd",
+        "granary/group",
+        "granary/compose.yaml",
+        "granary/zfs-list.txt",
+        "millrace/fstab",
+        "millrace/compose.yaml",
+        "parlour/drives.txt",
+    ] {
+        let text = std::fs::read_to_string(conf.join(name)).unwrap();
+        let words = text.split_whitespace().map(|word| {
+            let start = word.as_ptr() as usize - text.as_ptr() as usize;
+            start..start + word.len()
+        });
+        for (n, place) in words.enumerate() {
+            for (turn, odd) in HOSTILE.iter().chain(SECRETS).enumerate() {
+                let was = &text[place.clone()];
+                // A path is a path, whatever it looks like.
+                let path = was.contains('/') && !was.contains("//") || was.contains("MOUNTPOINT");
+                if path && SECRETS.contains(odd) {
+                    continue;
+                }
+                let new = match (SECRETS.contains(odd), (n + turn) % 2) {
+                    // Behind something else it is none.
+                    (true, _) => (*odd).to_owned(),
+                    (false, 0) => format!("{was}{odd}"),
+                    (false, _) => format!("{odd}{was}"),
+                };
+                let whole = format!("{}{new}{}", &text[..place.start], &text[place.end..]);
+                cases.push((format!("{name}: {odd:?} at {was:?}"), name.replace('/', "-"), whole));
+            }
+        }
+    }
+    cases
+}
+
+#[test]
+fn nothing_that_is_adopted_gets_out_as_anything_else() {
+    let cases = sample(of_configuration());
+    let runs = all(&cases, |(about, name, text)| {
+        let folder = Folder::new();
+        folder.write(name, text);
+        // A file that is no longer what it was is said to be so.
+        let code = run(&folder, &format!("adopt granary:{name} -o adopted.toml"), about)?;
+        run(&folder, &format!("adopt granary:{name} --format json"), about)?;
+        if code == 2 {
+            return Ok(2);
+        }
+        for command in
+            ["check", "check -v", "check --format json", "trace --to granary:/loft/media/films"]
+        {
+            run(&folder, &format!("{command} --layout adopted.toml"), about)?;
+        }
+        hostile::nothing_forged(folder.path("").as_path())?;
+        Ok(6)
+    });
+    assert!(runs > cases.len() * 4, "{runs} runs of {} cases", cases.len());
+}
+
 /// The part of the collector that hides, put to a text.
 fn collected(mode: &str, text: &str) -> String {
     use std::io::Write;

@@ -54,6 +54,10 @@ impl Collect {
     }
 
     pub(crate) fn flaw(&mut self, spot: &Spot, flaw: Flaw) {
+        let flaw = match flaw {
+            Flaw::Refused { by, why } => Flaw::Refused { by, why: secret::hide(&why) },
+            flaw => flaw,
+        };
         self.found.flaws.push((spot.clone(), flaw));
     }
 }

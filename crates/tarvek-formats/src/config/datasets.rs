@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use serde_json::Value;
 use tarvek_core::facts::configured::{DatasetFact, Fact};
 use tarvek_core::words::name::Name;
+use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
 
 use super::collect::{Collect, number, spot};
@@ -29,6 +30,7 @@ impl Datasets {
     }
 
     fn property(&mut self, dataset: &str, name: &str, value: &str, spot: &Spot) {
+        let (dataset, value) = (&secret::hide(dataset), &secret::hide(value));
         let fact = self.dataset(dataset, spot);
         if name == "mountpoint" {
             fact.at = value.starts_with('/').then(|| value.as_bytes().to_vec());
@@ -111,7 +113,7 @@ impl Datasets {
             };
             self.property(dataset, name, value, at);
         }
-        self.dataset(dataset, at);
+        self.dataset(&secret::hide(dataset), at);
     }
 
     fn json(&mut self, file: &Name, text: &str, out: &mut Collect) {

@@ -7,6 +7,7 @@ use tarvek_core::adopt::guess::Guess;
 use tarvek_core::facts::configured::{Configuration, Configured, Fact, Flaw, Skipped};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
 
 use super::common::{exact, lossy};
@@ -232,12 +233,17 @@ fn octal(bits: Option<u16>) -> Option<String> {
     bits.map(|bits| format!("{bits:04o}"))
 }
 
+/// A name as the file has it; where somebody wrote a secret in its place, that is not told.
+fn said(name: &Name) -> String {
+    secret::hide(name.raw())
+}
+
 fn names(names: &[Name]) -> Vec<String> {
-    names.iter().map(|name| name.raw().to_owned()).collect()
+    names.iter().map(said).collect()
 }
 
 fn maybe(name: Option<&Name>) -> Option<String> {
-    name.map(|name| name.raw().to_owned())
+    name.map(said)
 }
 
 fn options(options: &MountOptions) -> Vec<String> {
@@ -248,7 +254,7 @@ impl From<&Fact> for Kind {
     fn from(fact: &Fact) -> Self {
         match fact {
             Fact::Service(f) => Self::Service {
-                service: f.name.raw().to_owned(),
+                service: said(&f.name),
                 user: maybe(f.user.as_ref()),
                 uid: f.uid,
                 gid: f.gid,
@@ -260,7 +266,7 @@ impl From<&Fact> for Kind {
                 is_host: f.is_host,
             },
             Fact::Mapping(f) => Self::Mapping {
-                service: f.service.raw().to_owned(),
+                service: said(&f.service),
                 from: lossy(&f.from),
                 from_bytes: exact(&f.from),
                 to: lossy(&f.to),
@@ -270,7 +276,7 @@ impl From<&Fact> for Kind {
                 propagation: f.propagation.clone(),
             },
             Fact::Volume(f) => Self::Volume {
-                service: f.service.raw().to_owned(),
+                service: said(&f.service),
                 volume: maybe(f.volume.as_ref()),
                 to: lossy(&f.to),
                 access: f.access.word(),
@@ -283,7 +289,7 @@ impl From<&Fact> for Kind {
                     .map(ToString::to_string),
             },
             Fact::Port(f) => Self::Port {
-                service: f.service.raw().to_owned(),
+                service: said(&f.service),
                 host_ip: maybe(f.host_ip.as_ref()),
                 published: f.published,
                 target: f.target,
@@ -294,7 +300,7 @@ impl From<&Fact> for Kind {
                 source_bytes: exact(&f.source),
                 at: lossy(&f.at),
                 at_bytes: exact(&f.at),
-                filesystem: f.filesystem.raw().to_owned(),
+                filesystem: said(&f.filesystem),
                 options: options(&f.options),
                 boot: f.boot,
                 mounted: f.mounted,
@@ -302,16 +308,16 @@ impl From<&Fact> for Kind {
             Fact::Export(f) => Self::Export {
                 path: lossy(&f.path),
                 path_bytes: exact(&f.path),
-                client: f.export.clients.raw().to_owned(),
+                client: said(&f.export.clients),
                 access: f.export.access.word(),
                 squash: f.export.squash.word(),
                 anonuid: f.export.anonuid,
                 anongid: f.export.anongid,
-                options: f.export.options.clone(),
+                options: f.export.options.iter().map(|option| secret::hide(option)).collect(),
                 stray_space: maybe(f.stray_space.as_ref()),
             },
             Fact::Share(f) => Self::Share {
-                name: f.name.raw().to_owned(),
+                name: said(&f.name),
                 path: lossy(&f.path),
                 guests: f.offer.guests,
                 read_only: !f.offer.writable,
@@ -326,34 +332,38 @@ impl From<&Fact> for Kind {
                 directory_mask: octal(f.offer.folder_mask),
             },
             Fact::Account(f) => Self::Account {
-                name: f.name.raw().to_owned(),
+                name: said(&f.name),
                 uid: f.uid,
                 gid: f.gid,
                 groups: names(&f.groups),
             },
-            Fact::Group(f) => Self::Group { name: f.name.raw().to_owned(), gid: f.gid },
+            Fact::Group(f) => Self::Group { name: said(&f.name), gid: f.gid },
             Fact::Subordinate(f) => Self::Subordinate {
                 of: f.of.word(),
-                account: f.account.raw().to_owned(),
+                account: said(&f.account),
                 first: f.first,
                 count: f.count,
             },
             Fact::IdMap(f) => Self::Idmap {
-                service: f.service.raw().to_owned(),
+                service: said(&f.service),
                 of: f.of.word(),
                 inside: f.inside,
                 outside: f.outside,
                 count: f.count,
             },
             Fact::Dataset(f) => Self::Dataset {
-                name: f.name.raw().to_owned(),
+                name: said(&f.name),
                 at: f.at.as_ref().map(lossy),
-                properties: f.properties.iter().cloned().collect(),
+                properties: f
+                    .properties
+                    .iter()
+                    .map(|(name, value)| (secret::hide(name), secret::hide(value)))
+                    .collect(),
             },
             Fact::Folder(f) => Self::Folder {
                 path: lossy(&f.path),
-                owner: f.owner.raw().to_owned(),
-                group: f.group.raw().to_owned(),
+                owner: said(&f.owner),
+                group: said(&f.group),
                 mode: format!("{:04o}", f.mode),
                 entries: f.entries.clone(),
             },
