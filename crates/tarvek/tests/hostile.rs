@@ -213,7 +213,8 @@ fn of_configuration() -> Vec<(String, String, String)> {
             for (turn, odd) in HOSTILE.iter().chain(SECRETS).enumerate() {
                 let was = &text[place.clone()];
                 // A path is a path, whatever it looks like.
-                let path = was.contains('/') && !was.contains("//") || was.contains("MOUNTPOINT");
+                let path = was.contains('/') && !was.contains("//")
+                    || matches!(was, "MOUNTPOINT" | "services:");
                 if path && SECRETS.contains(odd) {
                     continue;
                 }

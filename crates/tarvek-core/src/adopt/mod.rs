@@ -16,6 +16,7 @@ use crate::layout::site::Layout;
 use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
+use crate::words::secret;
 use crate::words::spot::Spot;
 use crate::words::terms::Origin;
 
@@ -59,7 +60,7 @@ struct Adopting<'a> {
 
 impl Adopting<'_> {
     fn leave(&mut self, spot: &Spot, why: impl Into<String>) {
-        self.done.left.push((spot.clone(), why.into()));
+        self.done.left.push((spot.clone(), secret::hide(&why.into())));
     }
 
     /// Notes where a part was read; of two places the first counts. Whether the part is new.
@@ -73,6 +74,8 @@ impl Adopting<'_> {
     }
 
     fn guess(&mut self, host: &Name, about: String, what: String, because: String) {
+        // Whoever wrote the file may have put a secret anywhere.
+        let (what, because) = (secret::hide(&what), secret::hide(&because));
         self.done.guesses.push(Guess { host: host.clone(), about, what, because });
     }
 

@@ -6,6 +6,7 @@ use std::path::Path;
 use tarvek_core::facts::configured::{Fact, Flaw, ShareFact};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::offer::SmbOffer;
+use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
 
 use super::collect::{Collect, number, spot};
@@ -153,7 +154,8 @@ impl Reading {
     }
 
     fn parameter(&mut self, key: &str, value: &str, opposite: bool, at: Spot, out: &mut Collect) {
-        let mut value = value.to_owned();
+        // A path is a path; in what else is a list, a part of a secret may stand behind a comma.
+        let mut value = if key == "path" { value.to_owned() } else { secret::hide(value) };
         if TRUTHS.contains(&key) {
             match truth(&value) {
                 Some(truth) => value = if truth != opposite { "yes" } else { "no" }.into(),
