@@ -20,7 +20,7 @@ fuzz_target!(|bytes: &[u8]| {
     let _ = accounts::read(passwd, group);
     let _ = acl::read(&String::from_utf8_lossy(bytes)).map(|acl| acl.to_string());
     let _ = AbsPath::of_client(bytes).map(|path| path.to_string());
-    let names = ["capacity", "btrfs", "xfs", "zfs", "smb", "subuid", "subgid", "sysctl", "lacking", "exports"];
+    let names = ["capacity", "btrfs", "xfs", "zfs", "smb", "subuid", "subgid", "sysctl", "lacking", "exports", "units", "ports", "processes"];
     let documents: Vec<Document> = names.iter().map(|name| Document::new(*name, bytes)).collect();
-    let _ = told::read(&documents);
+    let _ = told::read(&documents, mountinfo::read(bytes).ok().as_ref());
 });

@@ -14,6 +14,7 @@ pub mod layout;
 pub mod listing;
 pub mod mistake;
 pub mod mountinfo;
+pub mod process;
 mod structure;
 pub mod told;
 pub mod written;

@@ -3,15 +3,17 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::host::Document;
+use tarvek_core::facts::mounts::MountTable;
 use tarvek_core::facts::told::{Capacity, Listening, Property, Subordinate, SubvolumeLimit, Told};
 use tarvek_core::words::path::AbsPath;
 
-use crate::config;
 use crate::escape::unescape;
+use crate::{config, process};
 
 /// Reads what can be read; lines that are none of their kind are passed over.
-pub fn read(documents: &[Document]) -> Told {
+pub fn read(documents: &[Document], mounts: Option<&MountTable>) -> Told {
     let text = |name: &str| {
         let document = documents.iter().find(|document| document.name == *name);
         document.map_or("", |document| document.text.as_str())
@@ -23,10 +25,21 @@ pub fn read(documents: &[Document]) -> Told {
         subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
         subordinate_gids: text("subgid").lines().filter_map(subordinate).collect(),
         listening: text("ports").lines().filter_map(listening).collect(),
-        configured: config::of_documents(documents),
+        configured: configured(documents, mounts),
         sysctls: text("sysctl").lines().filter_map(sysctl).collect(),
         lacking: text("lacking").lines().filter_map(lacking).collect(),
     }
+}
+
+/// What the host's configuration says, and what runs in mounts of its own.
+fn configured(documents: &[Document], mounts: Option<&MountTable>) -> Configuration {
+    let mut configured = config::of_documents(documents);
+    let processes = documents.iter().find(|document| document.name == "processes");
+    if let (Some(document), Some(host)) = (processes, mounts) {
+        let running = process::read(&document.text);
+        configured.facts.extend(running.iter().flat_map(|running| running.facts(host)));
+    }
+    configured
 }
 
 /// A line of `df -kP` (POSIX): `/dev/sdb1 1048576 91000 9000 91% /loft`. A mount point with spaces can't be told from the columns
@@ -140,7 +153,7 @@ mod tests {
     use tarvek_core::facts::configured::{Configured, Fact};
 
     fn told(name: &str, text: &str) -> Told {
-        read(&[Document::new(name, text.as_bytes())])
+        read(&[Document::new(name, text.as_bytes())], None)
     }
 
     #[test]

@@ -103,6 +103,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     // Settings of the kernel decide about access wherever it is asked.
     let documents =
         if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
+    let told = told::read(&documents, mounts.as_ref());
     let facts = HostFacts {
         name: look.process.map_or_else(host_name, Process::name),
         source: Source::Live,
@@ -113,7 +114,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         fstab: fstab::read(&std::fs::read("/etc/fstab").unwrap_or_default()),
         accounts,
         groups,
-        told: told::read(&documents),
+        told,
         documents,
         roots: look.places.iter().map(root).collect(),
         complete: true,

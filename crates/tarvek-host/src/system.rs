@@ -36,6 +36,7 @@ pub(crate) fn documents(mounts: Option<&MountTable>) -> Vec<Document> {
     add("xfs", Some(points(mounts, "xfs").flat_map(xfs).collect()));
     add("capacity", output("df", ["-kP"]));
     add("ports", Some(ports()));
+    add("processes", Some(crate::process::document()));
     add("subuid", std::fs::read("/etc/subuid").ok());
     add("subgid", std::fs::read("/etc/subgid").ok());
     all

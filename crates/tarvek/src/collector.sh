@@ -308,6 +308,21 @@ section ports
   match($0, /socket:\[[0-9]*\]/) { i = substr($0, RSTART + 8, RLENGTH - 9); if (!(i in owner) || pid + 0 < owner[i] + 0) owner[i] = pid }
 ' | sort -u | sed 's/^/|/'
 end ports
+# One process of each mount namespace other than this one: who it is, and what it sees.
+section processes
+own=$(readlink /proc/self/ns/mnt 2>/dev/null)
+seen=
+for p in /proc/[0-9]*; do
+  ns=$(readlink "$p/ns/mnt" 2>/dev/null)
+  case " $own $seen" in *" $ns "*) continue ;; esac
+  # A thread of the kernel runs no program.
+  [ -n "$ns" ] && readlink "$p/exe" >/dev/null 2>&1 || continue
+  seen="$seen$ns "
+  echo "# ${p#/proc/}"
+  for f in cgroup uid_map gid_map mountinfo; do sed "s/^/$f /" "$p/$f" 2>/dev/null; done
+  sed -n 's/^\(Name\|Umask\|Uid\|Gid\|Groups\|CapEff\):/status &/p' "$p/status" 2>/dev/null
+done | content fields
+end processes
 file subuid /etc/subuid
 file subgid /etc/subgid
 

@@ -52,7 +52,7 @@ impl Differences {
 }
 
 /// Documents that differ each time somebody looks.
-const RESTLESS: &[&str] = &["capacity", "lacking"];
+const RESTLESS: &[&str] = &["capacity", "lacking", "processes"];
 
 /// Compares two looks. What only one of them looked at is no difference, and neither is the space that is left.
 pub fn compare(old: &HostFacts, new: &HostFacts) -> Differences {

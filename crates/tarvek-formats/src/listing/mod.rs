@@ -104,6 +104,7 @@ fn facts(reader: Reader) -> Result<HostFacts, Refused> {
     let roots = reader.roots()?;
     let tree = reader.tree(&roots, &gaps)?;
     let documents = reader.documents();
+    let told = told::read(&documents, mounts.as_ref());
     Ok(HostFacts {
         name: name.into(),
         source: Source::File(reader.file.to_owned()),
@@ -114,7 +115,7 @@ fn facts(reader: Reader) -> Result<HostFacts, Refused> {
         fstab,
         accounts,
         groups,
-        told: told::read(&documents),
+        told,
         documents,
         roots: roots.all(),
         complete: true,

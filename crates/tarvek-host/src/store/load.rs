@@ -59,13 +59,15 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
     let documents = rows(db, "SELECT name, text FROM document ORDER BY name", |row| {
         Ok(Document::new(name(row, 0)?, row.get::<_, String>(1)?.as_bytes()))
     })?;
+    let mounts = mounts(db)?;
+    let told = told::read(&documents, mounts.as_ref());
     let facts = HostFacts {
         name: keys.get("host").map(|host| host.as_str().into()).unwrap_or_default(),
         source: Source::File(String::new()),
         taken: number("taken").unwrap_or(0),
         taken_by: number("uid").and_then(|uid| u32::try_from(uid).ok()),
         kernel: keys.get("kernel").map(|kernel| kernel.as_str().into()),
-        mounts: mounts(db)?,
+        mounts,
         fstab: rows(
             db,
             "SELECT source, point, filesystem, options FROM fstab ORDER BY rowid",
@@ -89,7 +91,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
         groups: rows(db, "SELECT name, gid FROM grp ORDER BY rowid", |row| {
             Ok(Group { name: name(row, 0)?, gid: row.get(1)? })
         })?,
-        told: told::read(&documents),
+        told,
         documents,
         roots: rows(db, "SELECT path, deep FROM root ORDER BY rowid", |row| {
             Ok(Root { path: path(row, 0)?, deep: row.get(1)? })

@@ -10,7 +10,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::listing::{self, Unread};
 use tarvek_host::observe::{Depth, Look, observe};
-use tarvek_host::process::{Process, running};
+use tarvek_host::process::Process;
 use tarvek_host::store::{self, StoreError};
 use tarvek_host::walk::Watch;
 
@@ -129,10 +129,7 @@ pub(super) fn with_all_of_it(
     host: &Name,
     places: Vec<(AbsPath, Depth)>,
 ) -> Result<Site, Failure> {
-    let mut facts = live(host, &places, true)?;
-    let (running, _) = running();
-    facts.told.configured.facts.extend(running.facts);
-    site.with(facts).map_err(twice)
+    site.with(live(host, &places, true)?).map_err(twice)
 }
 
 fn live(host: &Name, places: &[(AbsPath, Depth)], documents: bool) -> Result<HostFacts, Failure> {

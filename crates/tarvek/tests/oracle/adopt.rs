@@ -935,3 +935,55 @@ fn our_facts(read: &Value) -> BTreeSet<String> {
     }
     facts
 }
+
+#[test]
+fn what_runs_is_collected_as_it_is_seen_live() {
+    kernel::private_mounts();
+    let scratch = tempfile::tempdir().unwrap();
+    let (from, to) = (scratch.path().join("a b"), scratch.path().join("seen"));
+    std::fs::create_dir(&from).unwrap();
+    std::fs::create_dir(&to).unwrap();
+    let script = "mount --bind \"$0\" \"$1\" && mount -o remount,ro,bind \"$1\" && exec sleep 120";
+    let mut runs = Command::new("unshare")
+        .args(["-m", "sh", "-c", script])
+        .args([&from, &to])
+        .spawn()
+        .unwrap();
+    // It is there once its mount is.
+    let table = format!("/proc/{}/mountinfo", runs.id());
+    let there = || std::fs::read_to_string(&table).is_ok_and(|text| text.contains("/seen ro"));
+    for _ in 0..100 {
+        if there() {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    assert!(there());
+    let told = |facts: &[tarvek_core::facts::configured::Configured]| -> BTreeSet<String> {
+        use tarvek_core::facts::configured::Fact;
+        let of = format!("/proc/{}/", runs.id());
+        let mine = facts.iter().filter(|found| found.spot.file.raw().starts_with(&of));
+        mine.map(|found| match &found.fact {
+            Fact::Mapping(map) => format!("{map:?}"),
+            Fact::Service(service) => format!("{service:?}"),
+            other => panic!("{other:?}"),
+        })
+        .collect()
+    };
+    let live = told(&tarvek_host::process::running().0.facts);
+    assert!(live.len() >= 2, "{live:?}");
+    let collector = Command::new(env!("CARGO_BIN_EXE_tarvek"))
+        .args(["survey", "--collector"])
+        .output()
+        .unwrap();
+    let file = scratch.path().join("collector.sh");
+    std::fs::write(&file, collector.stdout).unwrap();
+    for shell in [&["dash"][..], &["bash"], &["busybox", "sh"]] {
+        let listing =
+            Command::new(shell[0]).args(&shell[1..]).arg(&file).arg(&from).output().unwrap();
+        let read = tarvek_formats::listing::read("listing", &listing.stdout).unwrap();
+        assert_eq!(told(&read.told.configured.facts), live, "{shell:?}");
+    }
+    runs.kill().unwrap();
+    runs.wait().unwrap();
+}
