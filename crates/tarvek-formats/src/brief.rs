@@ -21,7 +21,7 @@ use tarvek_core::words::text::{nearest, shown};
 use crate::forms::{Address, Clients, checked_port};
 use crate::layout::text_of;
 use crate::mistake::{Mistakes, Refused};
-use crate::structure::{self, At, Form, Lines, OneOrMany};
+use crate::structure::{self, At, Form, Lines, OneOrMany, Structure};
 use crate::written::Written;
 
 /// What is wanted, before there is a layout.
@@ -166,18 +166,18 @@ struct RawClient {
     person: Option<At<String>>,
 }
 
-fn the_schema() -> &'static serde_json::Value {
-    static SCHEMA: OnceLock<serde_json::Value> = OnceLock::new();
-    SCHEMA.get_or_init(structure::schema_of::<Raw>)
+fn structure() -> &'static Structure {
+    static STRUCTURE: OnceLock<Structure> = OnceLock::new();
+    STRUCTURE.get_or_init(Structure::of::<Raw>)
 }
 
 /// The JSON Schema of a brief.
 pub fn schema() -> serde_json::Value {
-    the_schema().clone()
+    structure().schema.clone()
 }
 
 const FORM: Form =
-    Form { schema: the_schema, called: "brief", version: "brief", text: |_| Text::Line, missing };
+    Form { structure, called: "brief", version: "brief", text: |_| Text::Line, missing };
 
 fn missing(name: &str, _: Option<&str>) -> String {
     match name {

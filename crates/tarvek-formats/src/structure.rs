@@ -6,6 +6,7 @@ use std::collections::HashSet;
 use std::fmt;
 use std::ops::Range;
 
+use jsonschema::Validator;
 use jsonschema::error::ValidationErrorKind;
 use jsonschema::paths::LocationSegment;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -168,8 +169,8 @@ fn characters(bytes: &[u8]) -> usize {
 
 /// A kind of file.
 pub(crate) struct Form {
-    /// Its schema, made once.
-    pub(crate) schema: fn() -> &'static Value,
+    /// What its files have to be, made once.
+    pub(crate) structure: fn() -> &'static Structure,
     /// What it is called in a message.
     pub(crate) called: &'static str,
     /// The key of its version.
@@ -180,11 +181,20 @@ pub(crate) struct Form {
     pub(crate) missing: fn(&str, Option<&str>) -> String,
 }
 
-/// The schema of a type, as a reader of TOML needs it.
-pub(crate) fn schema_of<T: JsonSchema>() -> Value {
-    let mut schema = schemars::schema_for!(T).to_value();
-    tidied(&mut schema);
-    schema
+/// What the files of a kind have to be.
+pub(crate) struct Structure {
+    pub(crate) schema: Value,
+    validator: Validator,
+}
+
+impl Structure {
+    /// That of a type, as a reader of TOML needs it.
+    pub(crate) fn of<T: JsonSchema>() -> Self {
+        let mut schema = schemars::schema_for!(T).to_value();
+        tidied(&mut schema);
+        let validator = jsonschema::validator_for(&schema).expect("the schema is sound");
+        Self { schema, validator }
+    }
 }
 
 /// Marks a key that has to be there. The fields behind such keys are optional all the same, so that what is right of a
@@ -278,8 +288,7 @@ pub(crate) fn read<T: Default + for<'de> Deserialize<'de>>(
         wrong.clear();
     }
     let json = json_table(table.get_ref());
-    let validator = jsonschema::validator_for((form.schema)()).expect("the schema is sound");
-    for error in validator.iter_errors(&json) {
+    for error in (form.structure)().validator.iter_errors(&json) {
         note(form, &error, &table, mistakes, &mut wrong);
     }
     let sound = without(std::mem::take(table.get_mut()), &wrong, &mut Vec::new());
@@ -687,7 +696,7 @@ fn one_or_many(
 
 /// The part of the schema that holds the keyword of a violation.
 fn rule_at(form: &Form, schema_path: &str) -> Option<&'static Value> {
-    let mut here = resolved(form, (form.schema)());
+    let mut here = resolved(form, &(form.structure)().schema);
     let segments: Vec<&str> = schema_path.trim_start_matches(['#', '/']).split('/').collect();
     let (_, above) = segments.split_last()?;
     for segment in above.iter().filter(|segment| **segment != "$ref") {
@@ -705,7 +714,7 @@ fn resolved(form: &Form, value: &'static Value) -> &'static Value {
     value
         .get("$ref")
         .and_then(Value::as_str)
-        .and_then(|reference| (form.schema)().pointer(reference.trim_start_matches('#')))
+        .and_then(|reference| (form.structure)().schema.pointer(reference.trim_start_matches('#')))
         .unwrap_or(value)
 }
 

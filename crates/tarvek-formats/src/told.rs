@@ -6,7 +6,9 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::host::Document;
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::told::{Capacity, Listening, Property, Subordinate, SubvolumeLimit, Told};
+use tarvek_core::facts::told::{
+    Beneath, Capacity, Listening, Property, Subordinate, SubvolumeLimit, Told,
+};
 use tarvek_core::words::path::AbsPath;
 
 use crate::escape::unescape;
@@ -20,6 +22,7 @@ pub fn read(documents: &[Document], mounts: Option<&MountTable>) -> Told {
     };
     Told {
         capacities: text("capacity").lines().skip(1).filter_map(capacity).collect(),
+        beneath: text("beneath").lines().filter_map(beneath).collect(),
         subvolume_limits: subvolume_limits(text("btrfs")),
         properties: text("zfs").lines().filter_map(property).collect(),
         subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
@@ -51,6 +54,18 @@ fn capacity(line: &str) -> Option<Capacity> {
     let mut bytes = || words.next()?.parse::<u64>().ok()?.checked_mul(1024);
     let available = bytes()?;
     Some(Capacity { point, available, used: bytes()? })
+}
+
+/// `/mnt/granary/media 3 12288`: a mount point, escaped, entries beneath it, and bytes; `more` follows where there are more.
+fn beneath(line: &str) -> Option<Beneath> {
+    let fields: Vec<&str> = line.split(' ').collect();
+    let (point, entries, bytes, more) = match fields[..] {
+        [point, entries, bytes] => (point, entries, bytes, false),
+        [point, entries, bytes, "more"] => (point, entries, bytes, true),
+        _ => return None,
+    };
+    let point = AbsPath::new(&unescape(point.as_bytes())).ok()?;
+    Some(Beneath { point, entries: entries.parse().ok()?, bytes: bytes.parse().ok()?, more })
 }
 
 /// The limits in what `btrfs subvolume list` and `btrfs qgroup show -re --raw` print, each under a comment with the mount point.
@@ -174,6 +189,18 @@ mod tests {
         let expected =
             [limit("/loft x", "/media/a b", 16384, 52_428_800), limit("/attic", "/", 7, 9)];
         assert_eq!(limits, expected);
+    }
+
+    #[test]
+    fn what_lies_beneath_a_mount_point_is_read_by_its_line() {
+        let lines =
+            "/mnt/a\\040b 3 12288\n/mnt/c 100000 5 more\nmnt 1 1\n/mnt/d 1\n/mnt/e 1 1 less\n";
+        let point = |path: &[u8]| AbsPath::new(path).unwrap();
+        let expected = [
+            Beneath { point: point(b"/mnt/a b"), entries: 3, bytes: 12288, more: false },
+            Beneath { point: point(b"/mnt/c"), entries: 100_000, bytes: 5, more: true },
+        ];
+        assert_eq!(told("beneath", lines).beneath, expected);
     }
 
     #[test]

@@ -2,6 +2,7 @@
 //! ever written are surveys, and new files in a folder, where somebody named one.
 
 mod attributes;
+mod beneath;
 pub mod files;
 pub mod observe;
 pub mod process;

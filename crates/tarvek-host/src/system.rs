@@ -34,6 +34,7 @@ pub(crate) fn documents(mounts: Option<&MountTable>) -> Vec<Document> {
     );
     add("btrfs", Some(points(mounts, "btrfs").flat_map(btrfs).collect()));
     add("xfs", Some(points(mounts, "xfs").flat_map(xfs).collect()));
+    add("beneath", mounts.map(crate::beneath::document));
     add("capacity", output("df", ["-kP"]));
     add("ports", Some(ports()));
     add("processes", Some(crate::process::document()));

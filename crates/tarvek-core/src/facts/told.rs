@@ -9,6 +9,8 @@ use crate::words::path::AbsPath;
 pub struct Told {
     /// How full each filesystem is (`df(1)`).
     pub capacities: Vec<Capacity>,
+    /// What lies in mount points beneath what is mounted there.
+    pub beneath: Vec<Beneath>,
     /// Limits of Btrfs subvolumes (`btrfs-qgroup(8)`).
     pub subvolume_limits: Vec<SubvolumeLimit>,
     /// Properties of ZFS datasets (`zfs-get(8)`).
@@ -49,6 +51,18 @@ pub struct Capacity {
     pub used: u64,
     /// Bytes.
     pub available: u64,
+}
+
+/// What lies in a mount point beneath what is mounted there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Beneath {
+    pub point: AbsPath,
+    /// How many entries, at every depth.
+    pub entries: u64,
+    /// What they take, in bytes.
+    pub bytes: u64,
+    /// Whether more lies there than was counted.
+    pub more: bool,
 }
 
 /// How much of a limit a subvolume has taken.

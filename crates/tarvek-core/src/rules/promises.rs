@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use crate::facts::configured::{Configured, ExportFact, Fact, Flaw, MappingFact, ServiceFact};
 use crate::facts::host::Document;
 use crate::facts::mounts::FstabEntry;
-use crate::facts::told::{Capacity, Listening};
+use crate::facts::told::{Beneath, Capacity, Listening};
 use crate::judge::everyone::everyone;
 use crate::judge::verdict::Need;
 use crate::kernel::acl::{Acl, AclEntry, Tag};
@@ -354,6 +354,20 @@ fn promises() -> Vec<Promise> {
                 })
             },
             |scene| done(scene.without("granary", "/loft/media/.recycle/A (2001).mkv")),
+        ),
+        promise(
+            "mount/files-beneath",
+            || {
+                over(Protocol::Nfs, |scene| {
+                    scene.facts("millrace").told.beneath = vec![Beneath {
+                        point: abs("/mnt/media"),
+                        entries: 2,
+                        bytes: 1 << 30,
+                        more: false,
+                    }];
+                })
+            },
+            |scene| scene.facts("millrace").told.beneath.clear(),
         ),
         promise(
             "mount/not-permanent",

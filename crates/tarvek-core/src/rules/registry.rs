@@ -71,6 +71,7 @@ pub static ALL: &[Entry] = &[
     Entry::case(&path::link_escapes::RULE, path::link_escapes::find),
     Entry::case(&path::dangling_link::RULE, path::dangling_link::find),
     Entry::site(&mount::not_permanent::RULE, mount::not_permanent::find),
+    Entry::site(&mount::files_beneath::RULE, mount::files_beneath::find),
     Entry::site(&mount::boot_hang::RULE, mount::boot_hang::find),
     Entry::site(&mount::by_address::RULE, mount::by_address::find),
     Entry::site(&mount::no_share_named::RULE, mount::no_share_named::find),

@@ -17,7 +17,7 @@ use tarvek_core::words::text::shown;
 use std::sync::OnceLock;
 
 use crate::mistake::{Mistakes, Refused};
-use crate::structure::{self, Form};
+use crate::structure::{self, Form, Structure};
 
 pub use write::write;
 
@@ -26,16 +26,16 @@ pub const MOST_BYTES: usize = 8 << 20;
 
 /// The JSON Schema of the layout file.
 pub fn schema() -> serde_json::Value {
-    the_schema().clone()
+    structure().schema.clone()
 }
 
-fn the_schema() -> &'static serde_json::Value {
-    static SCHEMA: OnceLock<serde_json::Value> = OnceLock::new();
-    SCHEMA.get_or_init(structure::schema_of::<raw::Raw>)
+fn structure() -> &'static Structure {
+    static STRUCTURE: OnceLock<Structure> = OnceLock::new();
+    STRUCTURE.get_or_init(Structure::of::<raw::Raw>)
 }
 
 const FORM: Form =
-    Form { schema: the_schema, called: "layout", version: "tarvek", text: text_of_key, missing };
+    Form { structure, called: "layout", version: "tarvek", text: text_of_key, missing };
 
 fn text_of_key(key: &str) -> Text {
     match key {

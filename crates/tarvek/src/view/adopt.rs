@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use tarvek_core::adopt::guess::Guess;
+use tarvek_core::facts::configured::Configuration;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::text::{counted, shown};
 use unicode_width::UnicodeWidthStr;
@@ -13,42 +14,26 @@ use super::wrap::wrap;
 use super::{Screen, Volume};
 use crate::inputs::Configured;
 
-/// How many facts of each kind.
-type Counts = Vec<(&'static str, u64)>;
+/// What one file says.
+struct Row {
+    file: String,
+    format: &'static str,
+    says: String,
+}
 
 pub(crate) fn text<'a>(
     read: &Configured,
     guesses: impl Iterator<Item = &'a Guess>,
     screen: &Screen,
 ) -> String {
+    let said: Vec<Vec<Row>> =
+        read.hosts.iter().map(|(host, found)| rows(read, host, found)).collect();
+    let width = said.iter().flatten().map(|row| row.file.width()).max().unwrap_or(0);
+    let middle = said.iter().flatten().map(|row| row.format.width()).max().unwrap_or(0);
     let mut out = String::new();
-    for (n, (host, configuration)) in read.hosts.iter().enumerate() {
+    for (n, ((host, configuration), rows)) in read.hosts.iter().zip(said).enumerate() {
         out += &format!("{}{}\n", if n > 0 { "\n" } else { "" }, strong(host));
-        let mut says: BTreeMap<&Name, Counts> = BTreeMap::new();
-        for found in &configuration.facts {
-            let kinds = says.entry(&found.spot.file).or_default();
-            match kinds.iter_mut().find(|(kind, _)| *kind == found.fact.kind()) {
-                Some((_, count)) => *count += 1,
-                None => kinds.push((found.fact.kind(), 1)),
-            }
-        }
-        let mut files: Vec<(String, &str, Counts)> = Vec::new();
-        for (of, file, format) in &read.files {
-            if of == host {
-                files.push((
-                    file.to_string(),
-                    format.words(),
-                    says.remove(file).unwrap_or_default(),
-                ));
-            }
-        }
-        // What a file included stands under its own name.
-        files.extend(says.into_iter().map(|(file, kinds)| (file.to_string(), "", kinds)));
-        let width = files.iter().map(|(file, ..)| file.width()).max().unwrap_or(0);
-        let middle = files.iter().map(|(_, format, _)| format.width()).max().unwrap_or(0);
-        for (file, format, kinds) in &files {
-            let says: Vec<String> = kinds.iter().map(|(kind, n)| counted(*n, word(kind))).collect();
-            let says = if says.is_empty() { "–".to_owned() } else { says.join(", ") };
+        for Row { file, format, says } in rows {
             let gap = " ".repeat(width - file.width());
             out += &format!("  {file}{gap}  {}  {says}\n", dim(format!("{format:middle$}")));
         }
@@ -73,6 +58,29 @@ pub(crate) fn text<'a>(
         out += &format!("  ? {}\n", wrap(&line, &[], screen.width() - 4, "    "));
     }
     out
+}
+
+/// The files of one host in the order in which they were read, then what they included.
+fn rows(read: &Configured, host: &Name, found: &Configuration) -> Vec<Row> {
+    let mut kinds: BTreeMap<&Name, Vec<(&str, u64)>> = BTreeMap::new();
+    for found in &found.facts {
+        let kinds = kinds.entry(&found.spot.file).or_default();
+        match kinds.iter_mut().find(|(kind, _)| *kind == found.fact.kind()) {
+            Some((_, count)) => *count += 1,
+            None => kinds.push((found.fact.kind(), 1)),
+        }
+    }
+    let row = |file: &Name, format, kinds: Vec<(&str, u64)>| {
+        let says: Vec<String> = kinds.iter().map(|(kind, n)| counted(*n, word(kind))).collect();
+        let says = if says.is_empty() { "–".to_owned() } else { says.join(", ") };
+        Row { file: file.to_string(), format, says }
+    };
+    let named = read.files.iter().filter(|(of, ..)| of == host);
+    let mut rows: Vec<Row> = named
+        .map(|(_, file, format)| row(file, format.words(), kinds.remove(file).unwrap_or_default()))
+        .collect();
+    rows.extend(kinds.into_iter().map(|(file, kinds)| row(file, "", kinds)));
+    rows
 }
 
 fn word(kind: &str) -> &str {

@@ -987,3 +987,80 @@ fn what_runs_is_collected_as_it_is_seen_live() {
     runs.kill().unwrap();
     runs.wait().unwrap();
 }
+
+/// Each folder is filled, covered by a mount of another kind, and judged; then its remedy is followed to the letter.
+#[test]
+fn what_a_mount_hides_is_found_and_brought_out() {
+    kernel::private_mounts();
+    let scratch = tempfile::tempdir().unwrap();
+    let at = |name: &str| scratch.path().join(name);
+    let run = |words: &[&std::ffi::OsStr]| {
+        let done = Command::new(words[0]).args(&words[1..]).status().unwrap();
+        assert!(done.success(), "{words:?}");
+    };
+    let word = std::ffi::OsStr::new;
+    std::fs::create_dir(at("other")).unwrap();
+    std::fs::write(at("other/shown"), "x").unwrap();
+    for name in ["a b", "empty", "twice", "itself"] {
+        std::fs::create_dir(at(name)).unwrap();
+    }
+    std::fs::create_dir(at("a b/deep")).unwrap();
+    // Of what two names share a disk holds one.
+    std::fs::write(at("a b/deep/film"), vec![1; 100_000]).unwrap();
+    std::fs::hard_link(at("a b/deep/film"), at("a b/again")).unwrap();
+    std::os::unix::fs::symlink("/", at("a b/link")).unwrap();
+    nix::unistd::mkfifo(&at("a b/pipe"), nix::sys::stat::Mode::S_IRWXU).unwrap();
+    std::fs::write(at("twice/first"), "x").unwrap();
+    std::fs::write(at("itself/seen"), "x").unwrap();
+    for (from, to) in [
+        ("other", "a b"),
+        ("other", "empty"),
+        ("a b", "twice"),
+        ("other", "twice"),
+        ("itself", "itself"),
+    ] {
+        run(&[word("mount"), word("--bind"), at(from).as_os_str(), at(to).as_os_str()]);
+    }
+    let hidden = || -> BTreeMap<String, Value> {
+        let output = Command::new(env!("CARGO_BIN_EXE_tarvek"))
+            .args(["check", "--here", "--format", "json"])
+            .output()
+            .unwrap();
+        let json: Value = serde_json::from_slice(&output.stdout).unwrap();
+        let findings = json["findings"].as_array().unwrap().iter();
+        let here = scratch.path().to_str().unwrap();
+        findings
+            .filter(|finding| finding["rule"] == "mount/files-beneath")
+            .filter_map(|finding| {
+                let path = finding["where"]["path"].as_str()?.strip_prefix(here)?;
+                Some((path.to_owned(), finding.clone()))
+            })
+            .collect()
+    };
+    let before = hidden();
+    // What lies beneath two mounts at one path can't be reached without unmounting one; nothing is said of it.
+    assert_eq!(before.keys().collect::<Vec<_>>(), ["/a b"]);
+    let finding = &before["/a b"];
+    let message = finding["message"].as_str().unwrap();
+    assert!(message.contains(": 5 entries, 10"), "{message}");
+    for step in finding["steps"].as_array().unwrap() {
+        match step["run"].as_array() {
+            Some(words) => {
+                let words: Vec<&std::ffi::OsStr> =
+                    words.iter().map(|text| word(text.as_str().unwrap())).collect();
+                run(&words);
+            }
+            None => {
+                let words = step["do"].as_str().unwrap();
+                let seen = words.strip_prefix("move what lies in ").unwrap();
+                let seen = seen.strip_suffix(" to where it belongs").unwrap();
+                std::fs::create_dir(at("found")).unwrap();
+                let script = "mv \"$0\"/* \"$1\"";
+                run(&[word("sh"), word("-c"), word(script), word(seen), at("found").as_os_str()]);
+            }
+        }
+    }
+    assert_eq!(std::fs::read(at("found/deep/film")).unwrap().len(), 100_000);
+    assert!(at("a b/shown").exists(), "the mount stayed");
+    assert!(hidden().is_empty());
+}

@@ -3,6 +3,7 @@
 pub mod boot_hang;
 pub mod by_address;
 pub mod client_ids;
+pub mod files_beneath;
 pub mod inline_password;
 pub mod no_share_named;
 pub mod not_mounted;
