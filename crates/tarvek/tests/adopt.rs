@@ -555,3 +555,70 @@ fn what_is_emitted_is_adopted_as_it_was() {
     }
     assert_eq!(fired.len(), faults.len() - 1, "{fired:?}");
 }
+
+/// One word that a layout can't hold costs no more than itself: the rest of the share stays, and what refers to it.
+#[test]
+fn what_no_layout_holds_is_left_out_and_nothing_else() {
+    let folder = Folder::new();
+    folder.write("conf/box/fstab", "granary:/loft/media /mnt/media nfs ro,nofail 0 0\n");
+    let adopt = |exports: &str, smb: &str| {
+        folder.write("conf/granary/exports", exports);
+        folder.write("conf/granary/smb.conf", smb);
+        let _ = std::fs::remove_file(folder.path("adopted.toml"));
+        let answer = folder.run("adopt conf/granary conf/box -o adopted.toml");
+        assert_eq!(answer.code, 0, "{}", answer.stderr);
+        let layout: toml::Table = folder.read("adopted.toml").parse().unwrap();
+        (layout, answer.stderr)
+    };
+    let exports = "/loft/media box(ro) 10.20.0.0/24(rw)\n";
+    let (layout, _) = adopt(exports, "[media]\npath = /loft/media\nvalid users = @keepers %S\n");
+    let only = &layout["share"]["media"]["smb"]["only"];
+    assert_eq!(only.as_array().unwrap()[1].as_str(), Some("media"), "%S is the share");
+    for (exports, smb, clients, told) in [
+        (exports, "valid users = %U", 2, "whom %U means depends on who connects"),
+        (exports, "valid users = a:b", 2, "smb.conf:1: not in the layout"),
+        ("/loft/media box(ro) @a;b(rw)\n", "", 1, "exports:1: not in the layout"),
+        (
+            "/loft/media box(ro,anonuid=4294967295) 10.20.0.7(rw)\n",
+            "",
+            1,
+            "exports:1: not in the layout",
+        ),
+    ] {
+        let (layout, said) = adopt(exports, &format!("[media]\npath = /loft/media\n{smb}\n"));
+        assert!(said.contains(told), "{said}");
+        let share = &layout["share"]["media"];
+        assert_eq!(share["nfs"].as_array().unwrap().len(), clients, "{share}");
+        assert_eq!(share.get("smb").is_none(), !smb.is_empty(), "{share}");
+        assert_eq!(layout["mount"][0]["from"].as_str(), Some("granary:media"));
+        assert!(!folder.read("adopted.toml").contains("share media nfs @a;b"));
+    }
+    let (layout, said) =
+        adopt("/loft/media @a;b(ro)\n", "[media]\npath = /loft/media\nvalid users = a:b\n");
+    assert!(said.contains("not in the layout"), "{said}");
+    assert_eq!(layout["mount"][0]["from"].as_str(), Some("granary:/loft/media"));
+}
+
+#[test]
+fn what_a_compose_file_says_in_rarer_words() {
+    let folder = Folder::new();
+    folder.write(
+        "conf/box/compose.yaml",
+        "services:\n  lantern:\n    image: x\n    user: lantern:keepers\n    network_mode: \"service:drover\"\n    volumes:\n      \
+         - {type: volume, source: v, target: /media, volume: {subpath: films/}}\n      \
+         - {type: volume, source: v, target: /out, volume: {subpath: ../x}}\nvolumes:\n  \
+         v: {driver_opts: {type: nfs, device: \":/loft/media\", o: \"addr=granary,ro\"}}\n",
+    );
+    let answer = folder.run("adopt conf/box -o adopted.toml");
+    assert_eq!(answer.code, 0, "{}", answer.stderr);
+    assert!(!answer.stdout.contains("password"), "an account and a group: {}", answer.stdout);
+    assert!(answer.stderr.contains("compose.yaml:8: a subpath leads out"), "{}", answer.stderr);
+    let told = "this is that of service:drover";
+    assert!(answer.stderr.contains(told), "{}", answer.stderr);
+    let layout: toml::Table = folder.read("adopted.toml").parse().unwrap();
+    let lantern = &layout["service"]["lantern"];
+    assert!(lantern.get("network").is_none());
+    let maps = lantern["map"].as_array().unwrap();
+    assert_eq!(maps.len(), 1);
+    assert_eq!(maps[0]["source"].as_str(), Some("granary:/loft/media/films"));
+}

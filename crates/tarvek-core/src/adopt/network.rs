@@ -83,6 +83,11 @@ impl Adopting<'_> {
                 self.leave(&found.spot, why);
                 continue;
             };
+            let offer = offer(&share.name, &share.offer);
+            if let Some(name) = named(&offer).find(|name| name.raw().contains('%')) {
+                self.leave(&found.spot, format!("whom {name} means depends on who connects"));
+                continue;
+            }
             let taken = self
                 .done
                 .layout
@@ -97,7 +102,7 @@ impl Adopting<'_> {
                 continue;
             }
             let at = self.add_share(host, &share.name, &path);
-            self.done.layout.shares[at].smb = Some(offer(&share.offer));
+            self.done.layout.shares[at].smb = Some(offer);
             by_path.entry(path).or_insert(at);
         }
         for found in &configuration.facts {
@@ -277,8 +282,8 @@ fn exported(export: &NfsExport) -> NfsExport {
     NfsExport { options: export.options.iter().filter(worded).cloned().collect(), ..export.clone() }
 }
 
-/// An offer as a layout says it: groups go by `@`.
-fn offer(offer: &SmbOffer) -> SmbOffer {
+/// An offer as a layout says it: groups go by `@`, and `%S` is the share's own name (smb.conf(5)).
+fn offer(share: &Name, offer: &SmbOffer) -> SmbOffer {
     let mut offer = offer.clone();
     let lists =
         [&mut offer.only, &mut offer.deny, &mut offer.read, &mut offer.write, &mut offer.admins];
@@ -286,6 +291,15 @@ fn offer(offer: &SmbOffer) -> SmbOffer {
         if let Some(group) = name.raw().strip_prefix(['+', '&']) {
             *name = format!("@{}", group.trim_start_matches(['+', '&'])).into();
         }
+        if name.raw().contains("%S") {
+            *name = name.raw().replace("%S", share.raw()).into();
+        }
     }
     offer
+}
+
+/// Everybody whom an offer names.
+fn named(offer: &SmbOffer) -> impl Iterator<Item = &Name> {
+    let lists = [&offer.only, &offer.deny, &offer.read, &offer.write, &offer.admins];
+    lists.into_iter().flatten().chain(&offer.force_user).chain(&offer.force_group)
 }

@@ -94,6 +94,13 @@ impl Adopting<'_> {
             }
             read.flatten()
         });
+        // `service:…` and `container:…` in Compose files; its ports are published by the other one.
+        let shares = |network: &&Name| network.raw().contains(':');
+        if let Some(network) = fact.network.as_ref().filter(shares) {
+            let why = format!("a layout has networks by name, and this is that of {network}");
+            self.leave(spot, why);
+        }
+        let network = fact.network.as_ref().filter(|network| !shares(network));
         let group =
             |group: &Name| id(group.raw()).map_or(GroupRef::Name(group.clone()), GroupRef::Gid);
         self.done.layout.services.push(Service {
@@ -107,7 +114,7 @@ impl Adopting<'_> {
             map: Some(Vec::new()),
             translate: Vec::new(),
             ports: Vec::new(),
-            network: fact.network.as_ref().map(|network| network.raw().to_owned()),
+            network: network.map(|network| network.raw().to_owned()),
             config: None,
             config_volume: None,
             backup: None,

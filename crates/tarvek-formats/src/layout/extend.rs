@@ -5,13 +5,14 @@ use std::collections::{BTreeMap, HashSet};
 use tarvek_core::adopt::Adoption;
 use tarvek_core::layout::adopted;
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::mapping::Mapping;
+use tarvek_core::layout::mapping::{MapSource, Mapping};
 use tarvek_core::layout::mount::MountSource;
 use tarvek_core::layout::service::Service;
 use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::spot::Spot;
+use tarvek_core::words::terms::Protocol;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
 use super::write::{account, dataset, export, id_range, key, mapping, quoted, write};
@@ -49,14 +50,19 @@ pub fn extend(
         // A part that no layout can hold is told, and left out.
         let mistake = &refused.mistakes[0];
         let starts = lines_of(&extended.0, &adoption.layout, &extended.1);
-        let part = starts.range(..=mistake.line).next_back().map(|(_, part)| part.clone());
-        let spot = part.as_ref().and_then(|part| adoption.layout.adopted.parts.remove(part));
-        let (Some(part), Some(spot)) = (part, spot) else { return Err(refused) };
+        let line = extended.0.lines().nth(mistake.line - 1).unwrap_or_default();
+        let part = starts.range(..=mistake.line).next_back().map(|(_, part)| part.as_str());
+        let part = part.map(|part| in_line(&adoption.layout, part, line, mistake.column));
+        let parts = &adoption.layout.adopted.parts;
+        let Some((part, spot)) = part.and_then(|part| Some((part.clone(), parts.get(&part)?)))
+        else {
+            return Err(refused);
+        };
         if left.len() >= MOST_LEFT {
             return Err(refused);
         }
-        left.push((spot, mistake.message.clone()));
-        take_out(&mut adoption.layout, &part);
+        left.push((spot.clone(), mistake.message.clone()));
+        take_out(&mut adoption.layout, &part, line.starts_with("smb = "));
     }
 }
 
@@ -112,8 +118,69 @@ fn lines_of(text: &str, layout: &Layout, added: &HashSet<String>) -> BTreeMap<us
     lines
 }
 
-/// Takes a part out of a layout, with what belongs to it.
-fn take_out(layout: &mut Layout, part: &str) {
+/// The part of a line that is to blame: of a share's exports the one at that column.
+fn in_line(layout: &Layout, part: &str, line: &str, column: usize) -> String {
+    let share = layout.shares.iter().find(|share| adopted::share(&share.name) == part);
+    let Some(share) = share.filter(|_| line.starts_with("nfs = ")) else { return part.to_owned() };
+    let before = |at: usize| line[..at].chars().count() < column;
+    let exports = share.nfs.iter().filter(|of| line.find(&export(of)).is_some_and(before));
+    let last = exports.last().map(|of| adopted::export(&share.name, &of.clients));
+    last.unwrap_or_else(|| part.to_owned())
+}
+
+/// Takes a part out of a layout, with what belongs to it and where that was read. Of a share that is exported as well it may be no
+/// more than what it offers over SMB.
+fn take_out(layout: &mut Layout, part: &str, smb: bool) {
+    let keys = |layout: &Layout| layout.parts().into_iter().map(|(key, _)| key);
+    let before: Vec<String> = keys(layout).collect();
+    let exported = |share: &&mut Share| !share.nfs.is_empty() && smb;
+    let mut shares = layout.shares.iter_mut();
+    match shares.find(|share| adopted::share(&share.name) == part).filter(exported) {
+        Some(share) => share.smb = None,
+        None => {
+            layout.adopted.parts.remove(part);
+            without(layout, part);
+        }
+    }
+    let after: HashSet<String> = keys(layout).collect();
+    for gone in before.iter().filter(|key| !after.contains(*key)) {
+        layout.adopted.parts.remove(gone);
+    }
+}
+
+/// What refers to a share by its name, before that is gone, says what its source is.
+fn spelled_out(layout: &mut Layout, share: &Name) {
+    let Some(gone) = layout.shares.iter().find(|known| known.name == *share).cloned() else {
+        return;
+    };
+    let spell = |from: &mut MountSource, protocol: Protocol| {
+        if *from == MountSource::Share(share.clone()) {
+            *from = MountSource::Literal(match protocol {
+                Protocol::Smb => format!("//{}/{}", gone.host.raw(), share.raw()).into(),
+                _ => format!("{}:{}", gone.host.raw(), adopted::text(&gone.path)).into(),
+            });
+        }
+    };
+    for mount in &mut layout.mounts {
+        spell(&mut mount.from, mount.protocol);
+    }
+    let maps = layout.services.iter_mut().flat_map(|service| service.map.iter_mut().flatten());
+    for map in maps {
+        if let MapSource::Share(engine) = &mut map.source {
+            spell(&mut engine.from, engine.protocol);
+        }
+    }
+}
+
+fn without(layout: &mut Layout, part: &str) {
+    let share = layout.shares.iter().find(|share| adopted::share(&share.name) == part);
+    if let Some(name) = share.map(|share| share.name.clone()) {
+        spelled_out(layout, &name);
+    }
+    for share in &mut layout.shares {
+        let name = share.name.clone();
+        share.nfs.retain(|of| adopted::export(&name, &of.clients) != part);
+    }
     for host in &mut layout.hosts {
         let (name, of) = (host.name.clone(), adopted::host(&host.name));
         host.map.retain(|map| adopted::map(&of, &map.to.written) != part);

@@ -775,7 +775,7 @@ fn target(item: &str) -> String {
 fn compose_files_are_read_as_their_engine_reads_them() {
     let mut random = Random::from_env("adopt");
     let scratch = tempfile::tempdir().unwrap();
-    let (mut read_files, mut read_facts) = (0, 0);
+    let (mut read_files, mut read_facts, mut refused) = (0, 0, 0);
     for n in 0..cases(16) {
         let folder = scratch.path().join(n.to_string());
         std::fs::create_dir(&folder).unwrap();
@@ -790,7 +790,14 @@ fn compose_files_are_read_as_their_engine_reads_them() {
                 .map(|f| std::fs::read_to_string(folder.join(f)).unwrap())
                 .collect::<String>()
         };
-        assert!(told.status.success(), "{}\n{}", whole(), String::from_utf8_lossy(&told.stderr));
+        let said = String::from_utf8_lossy(&told.stderr);
+        if said.contains("'network_mode' and 'networks' cannot be combined") {
+            // What a service extends may have the one, and the service the other: no project at all.
+            refused += 1;
+            assert!(refused <= 2 + n / 10, "{refused} of {n} are none");
+            continue;
+        }
+        assert!(told.status.success(), "{}\n{said}", whole());
         let mut json = Command::new("python3");
         let script =
             "import sys, yaml, json; json.dump(yaml.safe_load(open(sys.argv[1])), sys.stdout)";

@@ -109,7 +109,9 @@ pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Result
 
 /// The tree of a file.
 fn tree(file: &File, out: &mut Collect) -> Result<Node, Box<Refused>> {
-    out.open(&file.name, &file.text, "a Compose file");
+    // `user: lantern:keepers` is an account and its group.
+    let is_account = |line: &str| line.trim_start().starts_with("user:");
+    out.open_but(&file.name, &file.text, "a Compose file", is_account);
     let (tree, twice) = yaml::read(&file.name, &file.text).map_err(|broken| {
         let line = file.text.lines().nth(broken.line - 1).unwrap_or_default();
         let remedy = "mend the YAML there; nothing of the file was taken";
@@ -328,7 +330,13 @@ fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &
                     volume: Some(key.as_str().into()),
                     to,
                     access: volume.modes.access,
-                    source: declared.source,
+                    source: declared.source.map(|source| match &volume.below {
+                        Some(below) => {
+                            let whole = source.raw().trim_end_matches('/');
+                            format!("{whole}/{}", below.trim_matches('/')).into()
+                        }
+                        None => source,
+                    }),
                     filesystem: declared.filesystem,
                     options: declared.options,
                     label: volume.modes.label,

@@ -76,6 +76,8 @@ const FIELDS: [(&str, Field); 11] = [
 pub(super) struct Volume {
     pub(super) source: Source,
     pub(super) to: String,
+    /// The part of a volume that is meant (`subpath`).
+    pub(super) below: Option<String>,
     pub(super) modes: Modes,
     pub(super) spot: Spot,
 }
@@ -294,7 +296,8 @@ fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> O
             Some(source) if is_path(source) => Source::Folder(absolute(project, folder, source)),
             Some(volume) => Source::Volume(volume.to_owned()),
         };
-        return Some(Volume { source, to: short.to.to_owned(), modes: short.modes, spot: at });
+        let (to, modes) = (short.to.to_owned(), short.modes);
+        return Some(Volume { source, to, below: None, modes, spot: at });
     }
     let spot = item.spot.clone();
     let mut text = |node: Option<&Node>| Some(said(project, node?, out)?.0);
@@ -305,10 +308,15 @@ fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> O
     let bind = item.get("bind");
     let propagation = text(bind.and_then(|bind| bind.get("propagation")));
     let label = text(bind.and_then(|bind| bind.get("selinux")));
+    let below = text(item.get("volume").and_then(|volume| volume.get("subpath")));
     let Some(to) = to else {
         out.skip(&spot, "a volume has a target");
         return None;
     };
+    if below.iter().flat_map(|below| below.split('/')).any(|part| part == "..") {
+        out.skip(&spot, "a subpath leads out of its volume");
+        return None;
+    }
     let read_only = item.get("read_only").map(|node| {
         let text = said(project, node, out).map(|(text, _)| text).unwrap_or_default();
         matches!(text.to_ascii_lowercase().as_str(), "true" | "yes" | "on" | "1")
@@ -331,7 +339,7 @@ fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> O
             return None;
         }
     };
-    Some(Volume { source, to, modes, spot })
+    Some(Volume { source, to, below, modes, spot })
 }
 
 fn published(
