@@ -622,3 +622,31 @@ fn what_a_compose_file_says_in_rarer_words() {
     assert_eq!(maps.len(), 1);
     assert_eq!(maps[0]["source"].as_str(), Some("granary:/loft/media/films"));
 }
+
+#[test]
+fn containers_of_hypervisors_and_automounts() {
+    let folder = Folder::new();
+    folder.write(
+        "conf/box/101.conf",
+        "hostname: drover\nmp0: /loft/media,mp=/data,ro=1\nunprivileged: 1\nlxc.idmap: u 0 100000 840\nlxc.idmap: u 840 840 1\n\
+         lxc.idmap: g 0 100000 840\nlxc.idmap: g 840 840 1\nlxc.mount.entry: /loft/x y none bind,create=dir 0 0\n",
+    );
+    let mount = "[Mount]\nWhat=granary:/loft\nWhere=/mnt/loft\nType=nfs\nOptions=hard\n";
+    folder.write("conf/box/mnt-loft.mount", mount);
+    let automount = "[Automount]\nWhere=/mnt/loft\n[Install]\nWantedBy=multi-user.target\n";
+    folder.write("conf/box/mnt-loft.automount", automount);
+    let answer = folder.run("adopt conf/box -o adopted.toml");
+    assert_eq!((answer.code, answer.stderr.contains("101.conf")), (0, false), "{}", answer.stderr);
+    assert!(answer.stdout.contains("4 id ranges"), "{}", answer.stdout);
+    let layout: toml::Table = folder.read("adopted.toml").parse().unwrap();
+    let drover = &layout["host"]["drover"];
+    assert_eq!(drover["map"].as_array().unwrap().len(), 2);
+    let ranges: Vec<_> = drover["idmap"].as_array().unwrap().iter().collect();
+    let of = |key: &str| ranges.iter().map(|range| range[key].as_integer().unwrap()).collect();
+    let told: [Vec<i64>; 3] = ["inside", "outside", "count"].map(of);
+    assert_eq!(told, [vec![0, 840], vec![100_000, 840], vec![840, 1]]);
+    let options = layout["mount"][0]["options"].as_str();
+    assert_eq!(options, Some("hard,x-systemd.automount"));
+    let found = found(&folder, "adopted.toml");
+    assert!(!found.iter().any(|told| told.starts_with("mount/boot-hang")), "{found:?}");
+}

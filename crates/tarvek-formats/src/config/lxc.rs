@@ -80,8 +80,9 @@ impl Container {
             if line.starts_with('[') {
                 break;
             }
-            let mark = if line.starts_with("lxc.") { '=' } else { ':' };
-            let Some(cut) = line.find(mark) else {
+            // Hypervisors write a colon behind every key, those of LXC included.
+            let marks: &[char] = if line.starts_with("lxc.") { &['=', ':'] } else { &[':'] };
+            let Some(cut) = line.find(marks) else {
                 out.skip(&at, "it is no `key = value`");
                 continue;
             };

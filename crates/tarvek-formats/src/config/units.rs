@@ -51,7 +51,11 @@ impl Units {
     /// Tells all of them, once all files have been taken.
     pub(super) fn tell(self, out: &mut Collect) {
         for (spot, mut mount) in self.mounts {
-            mount.boot |= self.automounts.get(&mount.at).copied().unwrap_or(false);
+            if let Some(boot) = self.automounts.get(&mount.at) {
+                mount.boot |= boot;
+                // As fstab says it: nothing waits for the mount until somebody looks.
+                mount.options = mount.options.iter().chain(["x-systemd.automount"]).collect();
+            }
             out.fact(&spot, Fact::Mount(mount));
         }
     }

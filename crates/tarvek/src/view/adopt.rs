@@ -85,8 +85,8 @@ fn rows(read: &Configured, host: &Name, found: &Configuration) -> Vec<Row> {
 
 fn word(kind: &str) -> &str {
     match kind {
-        "idmap" => "range of ids",
-        "subordinate" => "run of ids",
+        "idmap" => "id range",
+        "subordinate" => "subordinate range",
         "folder" => "ACL",
         kind => kind,
     }
