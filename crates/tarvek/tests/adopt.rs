@@ -635,7 +635,14 @@ fn containers_of_hypervisors_and_automounts() {
     folder.write("conf/box/mnt-loft.mount", mount);
     let automount = "[Automount]\nWhere=/mnt/loft\n[Install]\nWantedBy=multi-user.target\n";
     folder.write("conf/box/mnt-loft.automount", automount);
+    let acl = "# file: loft\n# owner: root\n# group: root\nuser::rwx\nuser:lantern:r-x\ngroup::r-x\nmask::r-x\nother::---\ndefault:user:lantern:r-x\n";
+    folder.write("conf/box/acl", acl);
+    folder.write("conf/box/notes", "words of a person\n");
+    folder.write("conf/box/x.env", "A=b\n");
     let answer = folder.run("adopt conf/box -o adopted.toml");
+    assert!(!answer.stdout.contains("password"), "{}", answer.stdout);
+    let passed = "  passed over, no configuration that is known: conf/box/notes\n";
+    assert!(answer.stdout.contains(passed), "{}", answer.stdout);
     assert_eq!((answer.code, answer.stderr.contains("101.conf")), (0, false), "{}", answer.stderr);
     assert!(answer.stdout.contains("4 id ranges"), "{}", answer.stdout);
     let layout: toml::Table = folder.read("adopted.toml").parse().unwrap();

@@ -9,7 +9,9 @@ use crate::escape::unescape_acl;
 
 /// Reads the whole.
 pub(super) fn read(file: &Name, text: &str, out: &mut Collect) {
-    out.open(file, text, "a list of ACLs");
+    // `user:lantern:r-x` is an entry; of comments and entries there is nothing else.
+    let is_entry = |line: &str| ["user:", "default:user:"].iter().any(|of| line.starts_with(of));
+    out.open_but(file, text, "a list of ACLs", is_entry);
     let mut at: Option<(Spot, FolderFact)> = None;
     for (n, line) in text.lines().enumerate() {
         let here = spot(file, number(n));

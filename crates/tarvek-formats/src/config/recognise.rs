@@ -265,7 +265,12 @@ fn fields(said: &[&str]) -> Option<Format> {
         let fields: Vec<&str> = line.split_whitespace().collect();
         let point = |text: &str| text.starts_with('/') || matches!(text, "none" | "swap");
         match fields[..] {
-            [_, at, kind, ..] if point(at) && !kind.contains('(') => {
+            // Filesystems have names, and what begins with a digit is a size.
+            [_, at, kind, ..]
+                if point(at)
+                    && !kind.contains('(')
+                    && !kind.starts_with(|c: char| c.is_ascii_digit()) =>
+            {
                 mounts += 1;
                 kernel |= at == "/proc"
                     && kind == "proc"
@@ -325,6 +330,7 @@ mod tests {
             ("smb://mira@granary/media /Volumes/media\n", Some(Urls)),
             ("tarvek = 1\n[host.a]\n", None),
             ("just words\n", None),
+            ("loft\t/loft\t10G\n", None),
             ("", None),
         ] {
             assert_eq!(recognise(Path::new("file"), text), format, "{text}");

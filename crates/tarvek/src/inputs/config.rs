@@ -29,6 +29,8 @@ pub(crate) struct Configured {
     pub(crate) hosts: Vec<(Name, Configuration)>,
     /// Which files, in which format, by host.
     pub(crate) files: Vec<(Name, Name, Format)>,
+    /// Files of folders that are no configuration that is known, by host; files of variables belong to others.
+    pub(crate) passed_over: Vec<(Name, Name)>,
     /// Files that are broken as a whole.
     pub(crate) refused: Vec<Refused>,
     /// What could not be read at all, or is no configuration that is known.
@@ -47,7 +49,11 @@ pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
             for file in found {
                 match taken(&file) {
                     Ok(Some(file)) => of_host.push(file),
-                    Ok(None) => {}
+                    Ok(None) if file.to_string_lossy().ends_with(".env") => {}
+                    Ok(None) => {
+                        let name = file.to_string_lossy().as_ref().into();
+                        read.passed_over.push((host.clone(), name));
+                    }
                     Err(failure) => read.failures.push(failure),
                 }
             }

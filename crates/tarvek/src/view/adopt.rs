@@ -37,6 +37,7 @@ pub(crate) fn text<'a>(
             let gap = " ".repeat(width - file.width());
             out += &format!("  {file}{gap}  {}  {says}\n", dim(format!("{format:middle$}")));
         }
+        out += &passed_over(read, host, screen);
         for (spot, flaw) in &configuration.flaws {
             out += &format!(
                 "  ! {}\n",
@@ -81,6 +82,23 @@ fn rows(read: &Configured, host: &Name, found: &Configuration) -> Vec<Row> {
         .collect();
     rows.extend(kinds.into_iter().map(|(file, kinds)| row(file, "", kinds)));
     rows
+}
+
+/// Files of a host that nobody could make anything of; the first of many.
+fn passed_over(read: &Configured, host: &Name, screen: &Screen) -> String {
+    const NAMED: usize = 5;
+    let all: Vec<&Name> =
+        read.passed_over.iter().filter(|(of, _)| of == host).map(|(_, file)| file).collect();
+    if all.is_empty() || screen.volume() == Volume::Quiet {
+        return String::new();
+    }
+    let named: Vec<String> = all.iter().take(NAMED).map(ToString::to_string).collect();
+    let more = match all.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        more => format!(" and {more} more"),
+    };
+    let line = format!("passed over, no configuration that is known: {}{more}", named.join(", "));
+    format!("  {}\n", dim(wrap(&line, &[], screen.width() - 2, "  ")))
 }
 
 fn word(kind: &str) -> &str {
