@@ -657,3 +657,26 @@ fn containers_of_hypervisors_and_automounts() {
     let found = found(&folder, "adopted.toml");
     assert!(!found.iter().any(|told| told.starts_with("mount/boot-hang")), "{found:?}");
 }
+
+#[test]
+fn a_circle_or_a_broken_file_hides_nothing_of_the_others() {
+    let folder = Folder::new();
+    folder.write("conf/granary/a.conf", "include = b.conf\n[films]\npath = /loft/films\n");
+    folder.write("conf/granary/b.conf", "include = a.conf\n[books]\npath = /loft/books\n");
+    folder.write("conf/granary/c.conf", "include = d.conf\n[music]\npath = /loft/music\n");
+    folder.write("conf/granary/d.conf", "include = e.conf\n[photos]\npath = /loft/photos\n");
+    folder.write("conf/granary/e.conf", "[series]\npath = /loft/series\n");
+    folder.write("conf/granary/x.yaml", "services:\n  a:\n    image: [x\n");
+    folder.write("conf/granary/y.yaml", "services:\n  lantern:\n    image: x\n");
+    let answer = folder.run("adopt conf/granary --format json");
+    assert_eq!(answer.code, 2, "one file is broken");
+    assert!(answer.stderr.contains("x.yaml:4:1: this is no YAML"), "{}", answer.stderr);
+    let read: Value = serde_json::from_str(&answer.stdout).unwrap();
+    let mut told: Vec<&str> =
+        facts(&read, "share").iter().map(|share| text(share, "name")).collect();
+    told.sort_unstable();
+    told.dedup();
+    assert_eq!(told, ["books", "films", "music", "photos", "series"]);
+    assert_eq!(facts(&read, "share").iter().filter(|s| s["name"] == "series").count(), 1);
+    assert_eq!(facts(&read, "service").len(), 1);
+}

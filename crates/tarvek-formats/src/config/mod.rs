@@ -68,9 +68,7 @@ pub fn read(files: &[(Format, File)], around: &Around) -> (Configuration, Vec<Re
     let of =
         |format: Format| files.iter().filter(move |(known, _)| *known == format).map(|(_, f)| f);
     for project in projects(of(Format::Compose)) {
-        if let Err(broken) = compose::read(&project, around, &mut out) {
-            refused.push(*broken);
-        }
+        refused.extend(compose::read(&project, around, &mut out));
     }
     let units: Vec<File> = of(Format::Quadlet).cloned().collect();
     quadlet::read(&units, around, &mut out);

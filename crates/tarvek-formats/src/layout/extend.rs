@@ -123,8 +123,8 @@ fn in_line(layout: &Layout, part: &str, line: &str, column: usize) -> String {
     let share = layout.shares.iter().find(|share| adopted::share(&share.name) == part);
     let Some(share) = share.filter(|_| line.starts_with("nfs = ")) else { return part.to_owned() };
     let before = |at: usize| line[..at].chars().count() < column;
-    let exports = share.nfs.iter().filter(|of| line.find(&export(of)).is_some_and(before));
-    let last = exports.last().map(|of| adopted::export(&share.name, &of.clients));
+    let mut exports = share.nfs.iter().filter(|of| line.find(&export(of)).is_some_and(before));
+    let last = exports.next_back().map(|of| adopted::export(&share.name, &of.clients));
     last.unwrap_or_else(|| part.to_owned())
 }
 

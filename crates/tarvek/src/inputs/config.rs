@@ -162,11 +162,16 @@ impl Configured {
     pub(crate) fn add(&mut self, other: Self) {
         for (host, configuration) in other.hosts {
             match self.hosts.iter_mut().find(|(known, _)| *known == host) {
-                Some((_, known)) => known.facts.extend(configuration.facts),
+                Some((_, known)) => {
+                    known.facts.extend(configuration.facts);
+                    known.skipped.extend(configuration.skipped);
+                    known.flaws.extend(configuration.flaws);
+                }
                 None => self.hosts.push((host, configuration)),
             }
         }
         self.files.extend(other.files);
+        self.passed_over.extend(other.passed_over);
         self.refused.extend(other.refused);
         self.failures.extend(other.failures);
     }
@@ -248,28 +253,45 @@ fn taken(path: &Path) -> Result<Option<(Format, File)>, Failure> {
     Ok(recognise(path, &file.text).map(|format| (format, file)))
 }
 
-/// Drops files that are only parts of others: what a Compose file extends or includes, and what smb.conf includes.
+/// Drops files that are only parts of others: what a Compose file extends or includes, and what smb.conf includes. Of files that name
+/// each other in a circle the first stays.
 fn without_parts(files: &mut Vec<(Format, File)>) {
-    let texts: Vec<(Format, PathBuf, String)> = files
-        .iter()
-        .filter(|(format, _)| matches!(format, Format::Compose | Format::Smb))
-        .map(|(format, file)| (*format, file.path.clone(), file.text.clone()))
-        .collect();
-    files.retain(|(format, file)| {
-        let Some(name) = file.path.file_name().and_then(OsStr::to_str) else { return true };
-        let names_it = |text: &str| {
-            text.lines().any(|line| match format {
-                Format::Smb => line.split_once('=').is_some_and(|(key, value)| {
-                    key.trim().eq_ignore_ascii_case("include") && value.trim().ends_with(name)
-                }),
-                _ => {
-                    let said = line.trim().trim_start_matches("- ").trim_matches(['"', '\'']);
-                    let value = said.strip_prefix("file:").or_else(|| said.strip_prefix("path:"));
-                    let value = value.unwrap_or(said).trim().trim_matches(['"', '\'']);
-                    value == name || value.strip_prefix("./") == Some(name)
-                }
-            })
-        };
-        !texts.iter().any(|(of, path, text)| of == format && *path != file.path && names_it(text))
-    });
+    let mut seen = vec![false; files.len()];
+    let named = |of: usize| files.iter().any(|other| names(other, &files[of]));
+    let (mut first, circles): (Vec<usize>, Vec<usize>) = (0..files.len()).partition(|&n| !named(n));
+    first.extend(circles);
+    let mut kept = vec![false; files.len()];
+    for root in first {
+        if seen[root] {
+            continue;
+        }
+        kept[root] = true;
+        let mut ahead = vec![root];
+        while let Some(at) = ahead.pop() {
+            if !std::mem::replace(&mut seen[at], true) {
+                ahead.extend((0..files.len()).filter(|&n| names(&files[at], &files[n])));
+            }
+        }
+    }
+    let mut kept = kept.into_iter();
+    files.retain(|_| kept.next() == Some(true));
+}
+
+/// Whether a file names another one as a part of it.
+fn names((of, file): &(Format, File), (format, part): &(Format, File)) -> bool {
+    if of != format || file.path == part.path || !matches!(format, Format::Compose | Format::Smb) {
+        return false;
+    }
+    let Some(name) = part.path.file_name().and_then(OsStr::to_str) else { return false };
+    file.text.lines().any(|line| match format {
+        Format::Smb => line.split_once('=').is_some_and(|(key, value)| {
+            key.trim().eq_ignore_ascii_case("include") && value.trim().ends_with(name)
+        }),
+        _ => {
+            let said = line.trim().trim_start_matches("- ").trim_matches(['"', '\'']);
+            let value = said.strip_prefix("file:").or_else(|| said.strip_prefix("path:"));
+            let value = value.unwrap_or(said).trim().trim_matches(['"', '\'']);
+            value == name || value.strip_prefix("./") == Some(name)
+        }
+    })
 }

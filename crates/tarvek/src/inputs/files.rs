@@ -5,7 +5,7 @@ use std::io::{ErrorKind, Read};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use tarvek_core::words::text::shown;
+use tarvek_core::words::text::{self, shown};
 use tarvek_formats::layout;
 use tarvek_host::files::{NotOpened, open_regular};
 
@@ -53,9 +53,9 @@ fn contents(file: &Path, most: u64) -> Result<Vec<u8>, String> {
     let size = size.max(bytes.len() as u64);
     if size > most {
         return Err(format!(
-            "{} MiB is too large; at most {} MiB are read",
-            size >> 20,
-            most >> 20
+            "{} are too much; at most {} are read",
+            text::bytes(size),
+            text::bytes(most)
         ));
     }
     Ok(bytes)

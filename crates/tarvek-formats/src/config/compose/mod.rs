@@ -86,11 +86,10 @@ impl Project<'_> {
     }
 }
 
-/// Reads a project: its files in the order in which they are merged, at least one.
-///
-/// # Errors
-/// The first file that is broken as a whole.
-pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Result<(), Box<Refused>> {
+/// Reads a project: its files in the order in which they are merged, at least one. Returns those that are broken as a whole; the others
+/// are read all the same.
+pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Vec<Refused> {
+    let mut refused = Vec::new();
     let main = &files[0];
     let folder = main.path.parent().unwrap_or(Path::new("/")).to_owned();
     let mut project = Project { folder, main, around, variables: HashMap::new() };
@@ -98,13 +97,15 @@ pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Result
     let mut services = Services::default();
     let mut volumes = Volumes::new();
     for file in files {
-        let tree = tree(file, out)?;
-        take(&project, &tree, &mut services, &mut volumes, 0, out)?;
+        let tree = tree(file, out);
+        let taken =
+            tree.and_then(|tree| take(&project, &tree, &mut services, &mut volumes, 0, out));
+        refused.extend(taken.err().map(|broken| *broken));
     }
     for (name, parts) in &services.list {
         tell(&project, name, parts, &volumes, out);
     }
-    Ok(())
+    refused
 }
 
 /// The tree of a file.
