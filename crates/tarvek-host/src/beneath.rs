@@ -6,7 +6,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags};
 use rustix::io::Errno;
 use rustix::mount::OpenTreeFlags;
-use tarvek_core::facts::mounts::{MountEntry, MountTable};
+use tarvek_core::facts::mounts::{MountEntry, MountTable, of_the_kernel};
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::escape::escape;
 
@@ -15,29 +15,6 @@ const MOST: u64 = 100_000;
 
 /// Deeper folders are not counted; each holds a descriptor while those below it are read.
 const DEEPEST: usize = 64;
-
-/// Filesystems whose files do not stay: nothing that lies beneath them, or in them, takes space of a disk.
-const FLEETING: [&str; 19] = [
-    "autofs",
-    "binfmt_misc",
-    "bpf",
-    "cgroup",
-    "cgroup2",
-    "configfs",
-    "debugfs",
-    "devpts",
-    "devtmpfs",
-    "efivarfs",
-    "fusectl",
-    "hugetlbfs",
-    "mqueue",
-    "nsfs",
-    "proc",
-    "pstore",
-    "securityfs",
-    "sysfs",
-    "tracefs",
-];
 
 /// A line for each mount point beneath which something lies: the point, how many entries, how many bytes they take, and `more` where
 /// not all were counted. Empty for whoever may not clone mounts (`CAP_SYS_ADMIN`).
@@ -62,13 +39,12 @@ pub(crate) fn document(mounts: &MountTable) -> Vec<u8> {
 
 /// Whether what a mount covers can be reached under its parent's own path, and is worth it. No other host is asked.
 fn reaches(mounts: &MountTable, mount: &MountEntry, parent: &MountEntry) -> bool {
-    let fleeting = |mount: &MountEntry| FLEETING.contains(&mount.filesystem.raw());
     let top = mounts.mounted_at(&parent.point).is_some_and(|top| top.id == parent.id);
     top && parent.id != mount.id
         && parent.network().is_none()
         && !parent.filesystem.raw().starts_with("fuse")
-        && !fleeting(mount)
-        && !fleeting(parent)
+        && !of_the_kernel(&mount.filesystem)
+        && !of_the_kernel(&parent.filesystem)
 }
 
 #[derive(Default)]

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use super::{Adopting, absolute};
 use crate::facts::configured::{Configuration, Fact, MountFact};
-use crate::facts::mounts::network_protocol;
+use crate::facts::mounts::{network_protocol, of_the_kernel};
 use crate::layout::adopted;
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::share::Share;
@@ -16,42 +16,21 @@ use crate::words::secret_key::HIDDEN;
 use crate::words::spot::Spot;
 use crate::words::terms::{Origin, Protocol};
 
-/// Filesystems that hold no media.
-const PSEUDO: [&str; 35] = [
-    "autofs",
-    "binfmt_misc",
-    "bpf",
-    "cgroup",
-    "cgroup2",
-    "configfs",
-    "debugfs",
-    "devpts",
-    "devtmpfs",
-    "efivarfs",
-    "fusectl",
-    "hugetlbfs",
-    "mqueue",
+/// Further filesystems that hold no media, or that other facts tell of.
+const NO_MEDIA: [&str; 14] = [
+    "devfs",
+    "fuse.gvfsd-fuse",
+    "fuse.lxcfs",
+    "fuse.portal",
+    "fuse.snapfuse",
+    "iso9660",
     "none",
-    "nsfs",
     "overlay",
-    "proc",
-    "pstore",
     "ramfs",
-    "rpc_pipefs",
-    "securityfs",
     "selinuxfs",
     "squashfs",
     "swap",
-    "sysfs",
     "tmpfs",
-    "tracefs",
-    "nfsd",
-    "fuse.lxcfs",
-    "fuse.portal",
-    "fuse.gvfsd-fuse",
-    "fuse.snapfuse",
-    "iso9660",
-    "devfs",
     "zfs",
 ];
 
@@ -166,7 +145,7 @@ impl Adopting<'_> {
     }
 
     fn mount(&mut self, host: &Name, mount: &MountFact, spot: &Spot) {
-        if PSEUDO.contains(&mount.filesystem.raw())
+        if (of_the_kernel(&mount.filesystem) || NO_MEDIA.contains(&mount.filesystem.raw()))
             && !mount.options.has("bind")
             && !mount.options.has("rbind")
         {

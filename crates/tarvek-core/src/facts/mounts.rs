@@ -79,6 +79,34 @@ pub fn network_protocol(filesystem: &Name) -> Option<Protocol> {
     }
 }
 
+/// Whether a filesystem shows the kernel's own state, and keeps nobody's files.
+pub fn of_the_kernel(filesystem: &Name) -> bool {
+    const OWN: [&str; 21] = [
+        "autofs",
+        "binfmt_misc",
+        "bpf",
+        "cgroup",
+        "cgroup2",
+        "configfs",
+        "debugfs",
+        "devpts",
+        "devtmpfs",
+        "efivarfs",
+        "fusectl",
+        "hugetlbfs",
+        "mqueue",
+        "nfsd",
+        "nsfs",
+        "proc",
+        "pstore",
+        "rpc_pipefs",
+        "securityfs",
+        "sysfs",
+        "tracefs",
+    ];
+    OWN.contains(&filesystem.raw())
+}
+
 /// A host's mounts. Neither the longest prefix nor the order of the lines decides which one a path is on; walking the
 /// tree of parents does, because a mount on a parent path hides mounts below that the table still lists.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
