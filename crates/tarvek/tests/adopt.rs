@@ -680,3 +680,28 @@ fn a_circle_or_a_broken_file_hides_nothing_of_the_others() {
     assert_eq!(facts(&read, "share").iter().filter(|s| s["name"] == "series").count(), 1);
     assert_eq!(facts(&read, "service").len(), 1);
 }
+
+/// Behind `fsid=0` the paths of NFSv4 begin; a path that a share has of its own is the one of NFSv3.
+#[test]
+fn a_root_of_exports_is_where_paths_begin() {
+    let folder = Folder::new();
+    let exports = "/srv/nfs *(ro,fsid=0)\n/srv/nfs/films box(ro)\n";
+    folder.write("conf/granary/exports", exports);
+    let fstab = "granary:/films /mnt/films nfs4 ro,nofail 0 0\ngranary:/srv/nfs/films /mnt/own nfs ro,nofail 0 0\n\
+                 granary:/ /mnt/all nfs4 ro,nofail 0 0\n";
+    folder.write("conf/box/fstab", fstab);
+    let answer = folder.run("adopt conf/granary conf/box -o tarvek.toml");
+    assert_eq!(answer.code, 0, "{}", answer.stderr);
+    for (path, end) in [
+        ("/mnt/films", "/srv/nfs/films"),
+        ("/mnt/own/a", "/srv/nfs/films/a"),
+        ("/mnt/all/films", "/srv/nfs/films"),
+        ("/mnt/all", "/srv/nfs"),
+    ] {
+        let traced = folder.json(&format!("trace {path} --from host:box"));
+        assert_eq!(traced["ends"]["host"], "granary", "{traced}");
+        assert_eq!(traced["ends"]["path"], end, "{traced}");
+    }
+    let found = found(&folder, "tarvek.toml");
+    assert!(!found.iter().any(|told| told.starts_with("share/not-offered")), "{found:?}");
+}

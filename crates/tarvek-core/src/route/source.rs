@@ -2,6 +2,7 @@
 
 use crate::layout::mapping::EngineMount;
 use crate::layout::mount::{Mount, MountSource};
+use crate::layout::share::Share;
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::{AbsPath, components};
@@ -67,14 +68,24 @@ impl Remote {
                 let server = text_of(&source[..cut]);
                 let path = AbsPath::new(&source[cut + 1..]).ok()?;
                 let host = site.host_named(server.raw()).cloned();
+                let of_host = || {
+                    let shares = site.layout.shares.iter();
+                    shares.filter(|s| Some(&s.host) == host.as_ref() && !s.nfs.is_empty())
+                };
                 // The innermost share that offers it over NFS.
-                let share = site
-                    .layout
-                    .shares
-                    .iter()
-                    .filter(|s| Some(&s.host) == host.as_ref() && !s.nfs.is_empty())
-                    .filter(|s| path.within(&s.path))
-                    .max_by_key(|s| s.path.as_bytes().len());
+                let innermost = |path: &AbsPath| {
+                    let above = of_host().filter(|s| path.within(&s.path));
+                    above.max_by_key(|s| s.path.as_bytes().len())
+                };
+                let root = of_host().find(|share| is_root_of_all(share));
+                let (path, share) = match (innermost(&path), root) {
+                    (None, Some(root)) => {
+                        let path = root.path.join(&path.as_bytes()[1..]);
+                        let share = innermost(&path);
+                        (path, share)
+                    }
+                    (share, _) => (path, share),
+                };
                 let share = share.map(|share| share.name.clone());
                 Some(Self { server, host, path: Some(path), share, protocol })
             }
@@ -98,6 +109,13 @@ impl Remote {
             Protocol::Disk | Protocol::Bind => None,
         }
     }
+}
+
+/// Whether NFSv4 clients see a share as the root of all that its host exports (`fsid=0` in exports(5)). Its own path is one for NFSv3,
+/// to which clients fall back.
+fn is_root_of_all(share: &Share) -> bool {
+    let mut options = share.nfs.iter().flat_map(|export| &export.options);
+    options.any(|option| matches!(option.as_str(), "fsid=0" | "fsid=root"))
 }
 
 fn text_of(bytes: &[u8]) -> Name {

@@ -53,7 +53,7 @@ fn contents(file: &Path, most: u64) -> Result<Vec<u8>, String> {
     let size = size.max(bytes.len() as u64);
     if size > most {
         return Err(format!(
-            "{} are too much; at most {} are read",
+            "{} is too large; at most {} are read",
             text::bytes(size),
             text::bytes(most)
         ));
