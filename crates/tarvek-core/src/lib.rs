@@ -3,7 +3,7 @@
 //! No I/O, no interface: plain data in, plain data out. The rooms stand in an order, ground first; each imports only those
 //! before it (`tests/architecture.rs` holds this):
 //!
-//! [`words`], [`kernel`], [`layout`] and [`facts`] (which do not know each other), [`site`], [`route`], [`judge`], [`scan`],
+//! [`words`], [`kernel`], [`layout`] and [`facts`] (which do not know each other), [`site`], [`route`], [`judge`], [`link`], [`scan`],
 //! [`remedy`], [`rules`], [`check`]; and the side rooms over the layout: [`draft`] and [`adopt`].
 
 pub mod adopt;
@@ -13,6 +13,7 @@ pub mod facts;
 pub mod judge;
 pub mod kernel;
 pub mod layout;
+pub mod link;
 pub mod remedy;
 pub mod route;
 pub mod rules;

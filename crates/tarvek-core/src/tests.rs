@@ -9,7 +9,7 @@ use crate::facts::mounts::{MountEntry, MountTable};
 use crate::facts::told::Property;
 use crate::facts::tree::{Listing, NodeId, Tree};
 use crate::kernel::acl::{Acl, AclEntry, Tag};
-use crate::kernel::entry::{EntryKind, Flags, Meta};
+use crate::kernel::entry::{EntryKind, Flags, Meta, Project};
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::layout::folder::{Folder, Right};
@@ -329,6 +329,41 @@ impl Scene {
              d 2770 841:2100 /loft/media/intake/partial
              d 2770 841:2100 /loft/media/intake/done",
         );
+        let facts = self.facts("granary");
+        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw";
+        facts.mounts.get_or_insert_with(|| mounts(table));
+        self
+    }
+
+    /// joiner sees intake and library by a mapping each, and drover the intake alone, under the same paths.
+    pub(crate) fn two_mappings(&mut self) -> &mut Self {
+        let line = |line: u32| Origin { line, column: 1 };
+        let map = |n: u32, from: &str, to: &str| {
+            let mut map = mapping(from, to, Access::ReadWrite);
+            map.origin = line(n);
+            map.to.origin = line(n);
+            if let MapSource::Folder(from) = &mut map.source {
+                from.origin = line(n);
+            }
+            map
+        };
+        let intake = |n| map(n, "/loft/media/intake", "/downloads");
+        self.service("drover").map = Some(vec![intake(11)]);
+        let films = map(22, "/loft/media/films", "/media/films");
+        self.service("joiner").map = Some(vec![intake(21), films]);
+        let way = &mut self.layout.intakes[0];
+        let at = |n: u32, path: &str| InView { path: abs(path), origin: line(n) };
+        let fetch = way.fetch.as_mut().unwrap();
+        fetch.partial = Some(at(31, "/downloads/partial"));
+        fetch.done = at(31, "/downloads/done");
+        let sort = way.sort.as_mut().unwrap();
+        (sort.reads, sort.files_into) = (at(32, "/downloads/done"), at(32, "/media/films"));
+        self
+    }
+
+    /// Gives an entry a project.
+    pub(crate) fn project(&mut self, host: &str, path: &str, project: Project) -> &mut Self {
+        self.entry(host, path).extras.project = Some(project);
         self
     }
 
@@ -475,6 +510,12 @@ impl Scene {
                 let new = mounts(&format!("99 1 0:99 / {path} {kind} {source} {options}"));
                 let all = table.entries().iter().chain(new.entries());
                 self.facts(host).mounts = Some(MountTable::new(all.cloned().collect()));
+            }
+            ["chattr", "-R", "+P", "-p", number, path] => {
+                let project = Project { id: id(number), inherits: true };
+                self.each(host, path, true, |scene, path| {
+                    scene.entry(host, path).extras.project = Some(project);
+                });
             }
             ["find", path, tests @ .., "{}", "+"] => {
                 let exec = tests.iter().position(|word| *word == "-exec").unwrap();

@@ -49,6 +49,8 @@ forms! {
     Clients: "^(@[A-Za-z0-9_.-]+|gss/krb5[ip]?|[A-Za-z0-9_.:*?\\[\\]][A-Za-z0-9_.:*?\\[\\]!^-]{0,252}(/[0-9.]+)?)$", "10.20.0.0/24";
     /// Options as `exports(5)` takes them, comma separated.
     ExportOptions: "^[A-Za-z0-9_.:=@/+,\\[\\]-]*$", "sec=krb5p,fsid=7";
+    /// What fetching and sorting services call a sort of downloads; a folder is named after it.
+    Category: "^[^%:=\"\\\\*?<>|@]{1,255}$", "films";
     /// Mount propagation (`mount_namespaces(7)`), as engines name it.
     Propagation: "^r?(private|slave|shared|unbindable)$", "rslave";
 }

@@ -8,6 +8,7 @@ pub mod observe;
 pub mod process;
 mod project;
 pub mod prove;
+pub mod prove_link;
 pub mod store;
 mod system;
 pub mod walk;

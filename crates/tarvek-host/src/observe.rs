@@ -1,6 +1,6 @@
 //! Facts about this machine, as far as some paths need them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::CString;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -119,6 +119,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         roots: look.places.iter().map(root).collect(),
         complete: true,
         tree,
+        digests: HashMap::new(),
         gaps,
     };
     Ok((facts, renewal))

@@ -5,10 +5,12 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
+use nix::sched::{CloneFlags, setns};
 use rustix::fs::{CWD, Mode, OFlags, StatVfsMountFlags};
+use rustix::thread::{CapabilitySet, CapabilitySets, capabilities, set_capabilities};
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::mounts::{MountEntry, MountTable};
-use tarvek_core::kernel::subject::{Capabilities, IdMap, Subject};
+use tarvek_core::kernel::subject::{Capabilities, IdMap, IdRange, Subject};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
@@ -34,7 +36,7 @@ fn in_proc(pid: u32, name: &str) -> PathBuf {
 }
 
 /// When a process was started: the field is the 22nd, and the second may have anything in its brackets.
-fn start_of(pid: u32) -> io::Result<u64> {
+pub(crate) fn start_of(pid: u32) -> io::Result<u64> {
     let stat = std::fs::read_to_string(in_proc(pid, "stat"))?;
     let rest = stat.rsplit_once(')').map_or("", |(_, rest)| rest);
     let start = rest.split_whitespace().nth(19).and_then(|start| start.parse().ok());
@@ -90,6 +92,62 @@ impl Process {
     /// Its root folder.
     pub(crate) fn root(&self) -> BorrowedFd<'_> {
         self.root.as_fd()
+    }
+
+    /// Enters its view: user namespace, mounts and root, for good. Only a process of one thread can.
+    ///
+    /// # Errors
+    /// What the kernel says (`setns(2)`).
+    pub fn enter(&self) -> io::Result<()> {
+        let open = |name: &str| File::open(in_proc(self.pid, name));
+        let (users, mounts) = (open("ns/user")?, open("ns/mnt")?);
+        self.still_there()?;
+        // Its mounts may belong to another user namespace than its own, in which it is nobody.
+        setns(mounts, CloneFlags::CLONE_NEWNS)?;
+        rustix::process::fchdir(&self.root)?;
+        rustix::process::chroot(".")?;
+        if self.ids.is_some() {
+            setns(users, CloneFlags::CLONE_NEWUSER)?;
+        }
+        Ok(())
+    }
+
+    /// Takes no more capabilities than it has, after having become its account.
+    ///
+    /// # Errors
+    /// What the kernel says (`capset(2)`).
+    pub fn take_capabilities(&self) -> io::Result<()> {
+        let theirs = CapabilitySet::from_bits_truncate(self.status.capabilities);
+        let own = capabilities(None)?;
+        let keep = own.effective & theirs;
+        let sets = CapabilitySets {
+            effective: keep,
+            permitted: keep,
+            inheritable: own.inheritable & keep,
+        };
+        Ok(set_capabilities(None, sets)?)
+    }
+
+    /// Who it is in the ids of its own namespace; `None` if it has some that this namespace lacks.
+    pub fn subject_inside(&self) -> Option<Subject> {
+        let Some(ids) = &self.ids else { return Some(self.subject()) };
+        let inside = |ranges: &[IdRange], id: u32| {
+            ranges.iter().find_map(|range| {
+                let offset =
+                    id.checked_sub(range.outside).filter(|offset| *offset < range.count)?;
+                range.inside.checked_add(offset)
+            })
+        };
+        let gid = |gid: u32| inside(&ids.gids, gid);
+        let groups: Option<Vec<u32>> = self.status.groups.iter().map(|id| gid(*id)).collect();
+        Some(Subject::new(inside(&ids.uids, self.status.uid)?, gid(self.status.gid)?, groups?))
+    }
+
+    /// Whether it has capabilities over files although it is not root inside, which nobody can take by becoming its account.
+    pub fn has_more_than_its_account(&self) -> bool {
+        let own = self.subject();
+        let root = self.subject_inside().is_some_and(|inside| inside.uid == 0);
+        !root && own.capabilities != Capabilities::default()
     }
 
     /// What the process goes by as a viewpoint: no host of a layout has a colon in its name.

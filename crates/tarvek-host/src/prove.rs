@@ -4,7 +4,6 @@
 //! ([`attempt`]), and its parent tidies up ([`FolderTimes`]).
 
 use std::ffi::CString;
-use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
@@ -74,6 +73,20 @@ fn spoken(error: Errno) -> Option<words::Errno> {
     })
 }
 
+/// The errors that speak of links and renames as well.
+pub(crate) fn spoken_of_links(error: Errno) -> Option<words::Errno> {
+    Some(match error {
+        Errno::XDEV => words::Errno::CrossDevice,
+        Errno::MLINK => words::Errno::TooManyLinks,
+        Errno::EXIST => words::Errno::Exists,
+        Errno::NOTEMPTY => words::Errno::NotEmpty,
+        Errno::ISDIR => words::Errno::IsAFolder,
+        // A filesystem that has no such operation is refused so by the kernel before it.
+        Errno::NOSYS | Errno::OPNOTSUPP => words::Errno::Permission,
+        error => return spoken(error),
+    })
+}
+
 fn is_folder(mode: u32) -> bool {
     rustix::fs::FileType::from_raw_mode(mode) == rustix::fs::FileType::Directory
 }
@@ -137,6 +150,12 @@ fn remove(path: &Path) -> Result<(), Errno> {
     }
 }
 
+/// Opens a folder to be read, and nothing else that stands there.
+pub(crate) fn open_folder(folder: &Path) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    rustix::fs::open(folder, flags, Mode::empty())
+}
+
 /// What a folder has to be like again after an attempt in it.
 #[derive(Debug)]
 pub struct FolderTimes {
@@ -151,7 +170,7 @@ impl FolderTimes {
     /// # Errors
     /// If the folder can't be opened.
     pub fn of(folder: &Path) -> io::Result<Self> {
-        let folder = OwnedFd::from(File::open(folder)?);
+        let folder = open_folder(folder)?;
         let stat = rustix::fs::fstat(&folder)?;
         let time = |seconds: i64, nanoseconds: u64| Timespec {
             tv_sec: seconds,

@@ -20,6 +20,19 @@ pub(crate) enum Outcome {
     Unanswered,
 }
 
+impl Outcome {
+    /// Of everything that was asked for: one denial denies it, and what is unknown leaves it unanswered.
+    pub(crate) fn of(answers: &[Option<bool>]) -> Self {
+        if answers.contains(&Some(false)) {
+            Self::Found
+        } else if answers.contains(&None) {
+            Self::Unanswered
+        } else {
+            Self::Fine
+        }
+    }
+}
+
 impl From<Outcome> for ExitCode {
     fn from(outcome: Outcome) -> Self {
         match outcome {

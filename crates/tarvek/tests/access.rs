@@ -108,7 +108,7 @@ fn an_unreadable_namespace_is_a_mistake_with_a_place() {
     folder.edit("tarvek.toml", AS_LANTERN, &format!("{AS_LANTERN}\nuserns = \"0:100000\""));
     let answer = folder.run("check");
     assert_eq!(answer.code, 2);
-    for words in ["tarvek.toml:66:10", "\"0:100000\" is no user namespace", "keep-id:ACCOUNT"] {
+    for words in ["tarvek.toml:68:10", "\"0:100000\" is no user namespace", "keep-id:ACCOUNT"] {
         assert!(answer.stderr.contains(words), "{words}: {}", answer.stderr);
     }
 }
@@ -292,7 +292,7 @@ fn remedies_are_as_small_as_the_filesystem_allows() {
     let coarse = of("zfs loft/media rw,xattr,noacl", "read");
     assert_eq!(steps(&coarse), ["chmod o+rx /loft/media/photos"]);
     let effects = coarse["remedy"]["effects"].to_string();
-    for who in ["account:drover", "service:joiner"] {
+    for who in ["account:drover", "service:drover"] {
         assert!(effects.contains(who), "{effects}");
     }
     assert!(!effects.contains("mira"), "{effects}");

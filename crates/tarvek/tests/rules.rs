@@ -11,11 +11,15 @@ fn healthy() -> Folder {
         .edit("tarvek.toml", "/media/Music", "/media/music")
         .edit("tarvek.toml", "roots = [\"/books\"]", "roots = [\"/media/books\"]")
         .edit("tarvek.toml", "reels\"], original = true", "reels\"], original = true, backup = \"rill\"")
-        .edit(
-            "tarvek.toml",
-            "runs_as = \"842:2200\"\n",
-            "runs_as = \"842:2200\"\ngroups = [\"keepers\"]\n",
-        )
+        .edit("tarvek.toml", "from = \"/loft/media/intake\", to = \"/downloads\"", "from = \"/loft/media\", to = \"/data\"")
+        .edit("tarvek.toml", "  { from = \"/loft/media/series\", to = \"/series\" },\n", "")
+        .edit("tarvek.toml", "translate = [{ service = \"drover\", from = \"/data/intake\", to = \"/downloads\" }]\n", "")
+        .edit("tarvek.toml", "reads = \"/downloads/", "reads = \"/data/intake/")
+        .edit("tarvek.toml", "files_into = \"/series\"", "files_into = \"/data/series\"")
+        .edit("tarvek.toml", "umask = \"022\"", "umask = \"002\"")
+        .edit("granary.listing", "|f 0644 844 2200", "|f 0664 844 2200")
+        .edit("granary.listing", "948656668 948657152 98 1", "948656668 948657152 59 2")
+        .edit("granary.listing", "|f 0664 1101 2100 948656668 948657152 59 1", "|f 0664 841 2200 948656668 948657152 59 2")
         .edit("granary.listing", "|d 0750 1101 2100", "|d 0755 1101 2100")
         .edit("granary.listing", "|f 0640 1101 2100", "|f 0644 1101 2100")
         .edit(
@@ -39,7 +43,7 @@ fn nothing_fires_on_a_healthy_site() {
     let answer = folder.run("check --fail-on note");
     assert_eq!(answer.code, 0);
     assert!(answer.stdout.starts_with(
-        "Kestrel Hollow: every library is ready (6), and every intake (1); nothing found"
+        "Kestrel Hollow: every library is ready (6), and every intake (3); nothing found"
     ));
 }
 
@@ -162,7 +166,7 @@ fn a_host_that_nobody_looked_at_is_said_to_be_so() {
     let check = folder.json("check");
     assert_eq!(check["board"][0]["stages"]["exists"], "unknown");
     assert_eq!(check["board"][0]["ready"], false);
-    assert_eq!(check["findings"][0]["affects"].as_array().unwrap().len(), 7);
+    assert_eq!(check["findings"][0]["affects"].as_array().unwrap().len(), 9);
 }
 
 #[test]

@@ -1,6 +1,9 @@
 //! The readiness board: how each library and each intake stands, stage by stage.
 
 use crate::judge::along::judge;
+use crate::layout::intake::Want;
+use crate::link::intake::{Does, Stage, Step, ways_of};
+use crate::link::verdict::Reason;
 use crate::route::end::End;
 use crate::rules::case::{Case, Use, end_of};
 use crate::scan::read::Scan;
@@ -40,6 +43,8 @@ pub struct Stages {
     pub readable: State,
     /// How many titles a scan would find, if that can be told; of an intake it never can.
     pub titles: Option<u64>,
+    /// Of an intake, whether filing does what is wanted of it.
+    pub linkable: Option<State>,
 }
 
 /// What a row of the board is about.
@@ -68,6 +73,8 @@ pub struct Row {
     pub entries: u64,
     /// Of those, the ones that the service can't read.
     pub unreadable: u64,
+    /// The steps of an intake.
+    pub steps: Vec<Step>,
 }
 
 /// Puts the places of each library and intake together into its row.
@@ -98,23 +105,31 @@ fn row(site: &Site, roots: &[Case]) -> Row {
         each.iter().map(|(stages, _)| stage(stages)).max().expect("there is a place")
     };
     let titles = each.iter().map(|(stages, _)| stages.titles).sum::<Option<u64>>();
+    let filing = filing(site, first);
     let stages = Stages {
         mapped: worst(|s| s.mapped),
         mounted: worst(|s| s.mounted),
         exists: worst(|s| s.exists),
         readable: worst(|s| s.readable),
         titles,
+        linkable: None,
     };
     let all_ok = [stages.mapped, stages.mounted, stages.exists, stages.readable]
         .iter()
         .all(|stage| *stage == State::Ok);
-    let filled = of == Subject::Intake || titles.is_some_and(|titles| titles > 0);
+    let linkable = filing.as_ref().map(|(state, _)| if all_ok { *state } else { State::Skipped });
+    let stages = Stages { linkable, ..stages };
+    let filled = match of {
+        Subject::Intake => linkable == Some(State::Ok),
+        Subject::Library(_) => titles.is_some_and(|titles| titles > 0),
+    };
     let ready = all_ok && filled;
     // The first root that has something to say speaks for the library.
     let verdicts = || each.iter().map(|(_, verdict)| verdict);
     let worst = verdicts().find(|verdict| !verdict.starts_with("ready"));
     let verdict = worst.or_else(|| verdicts().find(|verdict| *verdict != "ready"));
-    let verdict = verdict.cloned().unwrap_or_else(|| "ready".to_owned());
+    let filed = filing.as_ref().and_then(|(_, steps)| filed(steps));
+    let verdict = verdict.cloned().or(filed).unwrap_or_else(|| "ready".to_owned());
     Row {
         of,
         service: first.service.name.clone(),
@@ -124,7 +139,46 @@ fn row(site: &Site, roots: &[Case]) -> Row {
         ready,
         entries: scans().map(|scan| scan.entries).sum(),
         unreadable: scans().map(|scan| scan.unreadable).sum(),
+        steps: filing.map(|(_, steps)| steps).unwrap_or_default(),
     }
+}
+
+/// The steps of the intake that a case belongs to, and whether filing does what is wanted; `None` for a library.
+fn filing(site: &Site, case: &Case) -> Option<(State, Vec<Step>)> {
+    let Use::Intake(intake, _) = case.used else { return None };
+    let steps = ways_of(site, intake).steps(site);
+    // An intake that files nothing by itself has nothing to link.
+    let Some(file) = steps.iter().find(|step| step.stage == Stage::File) else {
+        return Some((State::Ok, steps));
+    };
+    let state = match (intake.want, file.does) {
+        (_, Does::Unknown) => State::Unknown,
+        (Want::Hardlink, Does::Links) | (Want::Rename, Does::Moves) => State::Ok,
+        (Want::Copy, Does::Copies) => State::Ok,
+        _ => State::Fail,
+    };
+    Some((state, steps))
+}
+
+/// What filing comes to, in a line.
+fn filed(steps: &[Step]) -> Option<String> {
+    let file = steps.iter().find(|step| step.stage == Stage::File)?;
+    let twice = steps.iter().any(|step| step.stage == Stage::Finish && step.does == Does::Copies);
+    let link = &file.link;
+    let why = || match link.reason {
+        Reason::Ok => String::new(),
+        reason => format!(": {}", reason.word()),
+    };
+    Some(match file.does {
+        Does::Links if twice => "linked, though finishing copies".to_owned(),
+        Does::Links => return None,
+        Does::Moves if link.is_possible() => return None,
+        Does::Moves => format!("moved, not linked{}", why()),
+        Does::Copies if link.is_possible() => return None,
+        Does::Copies => format!("copied{}", why()),
+        Does::Fails => format!("can't be filed{}", why()),
+        Does::Unknown => format!("not known whether it links: {}", link.detail),
+    })
 }
 
 /// Whether an intake's way ends in a folder.
@@ -141,6 +195,7 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         exists: Ok,
         readable: Skipped,
         titles: case.library().map(|_| 0),
+        linkable: None,
     };
     let Some(route) = &case.route else {
         stages = Stages { mapped: Fail, mounted: Skipped, exists: Skipped, ..stages };

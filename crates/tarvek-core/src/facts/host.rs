@@ -1,8 +1,10 @@
 //! What was observed on one host at one time: one type, whatever it was read from.
 
+use std::collections::HashMap;
+
 use crate::facts::mounts::{FstabEntry, MountTable};
 use crate::facts::told::Told;
-use crate::facts::tree::Tree;
+use crate::facts::tree::{NodeId, Tree};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::secret;
@@ -48,6 +50,8 @@ pub struct HostFacts {
     pub complete: bool,
     /// Files and folders.
     pub tree: Tree,
+    /// Digests (BLAKE3) of the contents of files, where somebody asked for them.
+    pub digests: HashMap<NodeId, [u8; 32]>,
     /// What could not be seen, and why.
     pub gaps: Vec<Gap>,
 }
@@ -70,6 +74,7 @@ impl HostFacts {
             roots: Vec::new(),
             complete: true,
             tree,
+            digests: HashMap::new(),
             gaps: Vec::new(),
         }
     }

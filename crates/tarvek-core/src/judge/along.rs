@@ -52,6 +52,11 @@ pub fn absent(site: &Site, route: &Route) -> Option<String> {
     met.then(|| route.end.words())
 }
 
+/// What keeps whoever asks from coming to the end of a route, or from knowing whether they can; `None` if nothing does.
+pub fn kept_from(site: &Site, route: &Route) -> Option<Answer> {
+    Along { site, route, need: Need::Enter }.way().err().map(|answer| *answer)
+}
+
 /// An answer that ends the search for one; boxed, since it is large and most requests pass.
 type Ended = Box<Answer>;
 
@@ -93,11 +98,12 @@ impl Along<'_> {
         self.end().unwrap_or_else(|answer| *answer)
     }
 
-    fn end(&self) -> Result<Answer, Ended> {
+    /// The end, and the entries before it, if whoever asks comes there.
+    fn way(&self) -> Result<(&Waypoint, &[Waypoint]), Ended> {
         let Some((last, above)) = self.route.trail.split_last() else {
             let end = &self.route.end;
             let (why, errno) = (end.words(), end.errno());
-            return Ok(Answer {
+            return Err(Box::new(Answer {
                 need: self.need,
                 verdict: match end {
                     // A volume is the engine's own; nobody looked into it.
@@ -106,12 +112,17 @@ impl Along<'_> {
                 },
                 evidence: Evidence::Declared,
                 decided_at: self.route.here().clone(),
-            });
+            }));
         };
         if self.route.end != End::Reached {
             return Err(self.broken(last));
         }
         self.search(above)?;
+        Ok((last, above))
+    }
+
+    fn end(&self) -> Result<Answer, Ended> {
+        let (last, above) = self.way()?;
         if last.engine_made {
             return Ok(self.in_engines_folder(last));
         }

@@ -76,7 +76,7 @@ pub struct Project {
 }
 
 /// Inode flags that refuse even root (`ioctl_iflags(2)`).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub struct Flags {
     /// `+i`.
     pub immutable: bool,

@@ -40,9 +40,11 @@ pub struct Realm {
 impl Realm {
     /// Whether both the owner and the owning group are known here.
     pub fn covers(&self, uid: u32, gid: u32) -> bool {
-        let within =
-            |spans: &[Span], id| spans.iter().any(|(low, high)| (*low..=*high).contains(&id));
-        within(&self.uids, uid) && within(&self.gids, gid)
+        self.has_user(uid) && within(&self.gids, gid)
+    }
+
+    fn has_user(&self, uid: u32) -> bool {
+        within(&self.uids, uid)
     }
 
     /// What is known of owners that were seen through an idmapped mount: whoever looks like nobody is not mapped.
@@ -154,6 +156,10 @@ impl IdMap {
     }
 }
 
+fn within(spans: &[Span], id: u32) -> bool {
+    spans.iter().any(|(low, high)| (*low..=*high).contains(&id))
+}
+
 fn span(first: u32, count: u32) -> Span {
     (first, first.saturating_add(count.saturating_sub(1)))
 }
@@ -234,6 +240,12 @@ impl Subject {
     /// Whether its capabilities hold over what this owner and group have.
     pub fn rules_over(&self, uid: u32, gid: u32) -> bool {
         self.realm.as_deref().is_none_or(|realm| realm.covers(uid, gid))
+    }
+
+    /// Whether its capabilities hold over what this owner has, where no group is asked for (`inode_owner_or_capable` in
+    /// `fs/inode.c`).
+    pub fn rules_over_owner(&self, uid: u32) -> bool {
+        self.realm.as_deref().is_none_or(|realm| realm.has_user(uid))
     }
 
     /// Whether an idmapped mount keeps it from changing what this owner and group have.

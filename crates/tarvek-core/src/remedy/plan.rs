@@ -93,7 +93,7 @@ impl<'a> Plan<'a> {
     }
 
     /// Who asks, with the groups that they are supposed to have joined.
-    fn subject(&self) -> Subject {
+    pub(super) fn subject(&self) -> Subject {
         let mut subject = self.asker.clone();
         subject.groups.extend(self.joined.iter().copied());
         subject

@@ -39,9 +39,23 @@ impl<'a> Wish<'a> {
 /// Finds a remedy for what is refused: changes are supposed and judged again, until nothing refuses any more. What they
 /// change for everybody else is told with them. `None` if nothing is refused, or if no change of rights helps.
 pub fn remedy(site: &Site, wish: &Wish) -> Option<Remedy> {
+    Some(repaired(site, wish)?.remedy)
+}
+
+/// A remedy with the site and the asker as they are after it.
+#[derive(Debug)]
+pub struct Repaired {
+    pub remedy: Remedy,
+    pub site: Site,
+    pub subject: Subject,
+}
+
+/// As [`remedy`], for those who go on asking on the changed site.
+pub fn repaired(site: &Site, wish: &Wish) -> Option<Repaired> {
     let plan = Plan::made(site, wish.view, wish.path, wish.subject, wish.needs, wish.below)?;
     let effects = effects(site, &plan.site, &plan.changes, wish.subject, !plan.joined.is_empty());
-    Some(Remedy { steps: plan.steps, effects })
+    let subject = plan.subject();
+    Some(Repaired { remedy: Remedy { steps: plan.steps, effects }, site: plan.site, subject })
 }
 
 #[cfg(test)]

@@ -23,8 +23,9 @@ pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
         let Ok(to) = &map.to.path else { return false };
         let source = follow(site, &route.view, to, &route.subject);
         let brought = |point: &AbsPath| {
-            source.levels.last().is_some_and(|(level, path)| {
-                *level == View::Host(at.seen_on.clone()) && point.within(path) && point != path
+            source.levels.last().is_some_and(|level| {
+                let path = &level.path;
+                level.view == View::Host(at.seen_on.clone()) && point.within(path) && point != path
             })
         };
         let parent = to.parent().map(|parent| follow(site, &route.view, &parent, &route.subject));
@@ -41,7 +42,8 @@ pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
 /// datasets. What lies there is not what the folder beneath holds.
 pub fn attached_below(site: &Site, route: &Route) -> Vec<AbsPath> {
     let mut places = Vec::new();
-    for (level, base) in &route.levels {
+    for level in &route.levels {
+        let (level, base) = (&level.view, &level.path);
         let mut add = |point: &AbsPath| {
             let rest = point.below(base).filter(|rest| !rest.is_empty());
             places.extend(rest.map(|rest| route.asked.join(rest)));

@@ -4,7 +4,7 @@ use crate::facts::mounts::{MountEntry, MountTable};
 use crate::facts::tree::{Listing, NodeId, Tree};
 use crate::layout::host::HostRole;
 use crate::route::end::{End, NotMounted};
-use crate::route::hops::{Hop, HopKind, Route, View};
+use crate::route::hops::{Hop, HopKind, Level, Route, View};
 use crate::route::spot::{Frame, MappingVia, MountVia, Spot, Via};
 use crate::site::join::Site;
 use crate::site::layer::{Layer, LayerKind};
@@ -69,7 +69,7 @@ impl Finish<'_> {
             hops,
             trail: self.spot.trail.to_vec(),
             layers,
-            levels: frames.iter().map(|f| (f.level.clone(), f.path.clone())).collect(),
+            levels: self.levels(),
             not_mounted: self.spot.not_mounted.iter().map(|(_, m)| m.clone()).collect(),
             mapping: self.spot.mapping,
             passed: self.spot.passed,
@@ -78,6 +78,28 @@ impl Finish<'_> {
             end: self.end.clone(),
             here,
         }
+    }
+
+    fn levels(&self) -> Vec<Level> {
+        let mut through = None;
+        let level = |frame: &Frame| {
+            let network = frame.via.mount().map(|via| via.protocol);
+            through = network.filter(|protocol| protocol.is_network()).or(through);
+            Level {
+                view: frame.level.clone(),
+                path: frame.path.clone(),
+                attached_at: match &frame.via {
+                    Via::Top => None,
+                    Via::Mapping(via) => Some(via.to.clone()),
+                    Via::Mount(via) => Some(via.point.clone()),
+                },
+                mount: frame.mount,
+                through,
+                foreign: frame.foreign.as_ref().map(|via| via.point.clone()),
+                subject: frame.subject.clone(),
+            }
+        };
+        self.spot.frames.iter().map(level).collect()
     }
 
     fn local_mount(&self, frame: &Frame) -> Option<(&MountTable, &MountEntry)> {

@@ -155,6 +155,24 @@ impl Waypoint {
     }
 }
 
+/// One level that a route passes: what a kernel knows of its end there.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Level {
+    pub view: View,
+    /// How far the walk came.
+    pub path: AbsPath,
+    /// Where on the level outside of it it is attached; `None` for the outermost.
+    pub attached_at: Option<AbsPath>,
+    /// The mount of its host that the path is on, if its mount table was seen.
+    pub mount: Option<u64>,
+    /// By which protocol it is reached, where another machine decides there.
+    pub through: Option<Protocol>,
+    /// Where a mount begins whose server the site does not know.
+    pub foreign: Option<AbsPath>,
+    /// Who acts there.
+    pub subject: Subject,
+}
+
 /// A followed path.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Route {
@@ -174,8 +192,8 @@ pub struct Route {
     pub layers: Vec<Layer>,
     /// Mounts on the way that are missing; the route then leads to what lies beneath.
     pub not_mounted: Vec<NotMounted>,
-    /// The path on every level that it passes, outermost first: how far the walk came, if it did not reach its end.
-    pub levels: Vec<(View, AbsPath)>,
+    /// Every level that it passes, outermost first.
+    pub levels: Vec<Level>,
     /// Index into the service's mappings of the one that was taken.
     pub mapping: Option<usize>,
     /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there is: all versions of NFSv4
@@ -208,7 +226,12 @@ impl Route {
 
     /// The path of its end in the view, symlinks and `..` resolved.
     pub fn view_path(&self) -> &AbsPath {
-        self.levels.first().map_or(&self.asked, |(_, path)| path)
+        self.levels.first().map_or(&self.asked, |level| &level.path)
+    }
+
+    /// The path on its innermost level.
+    pub fn innermost_path(&self) -> AbsPath {
+        self.levels.last().map_or_else(AbsPath::root, |level| level.path.clone())
     }
 
     /// Whether it ends in a folder that only holds what is mapped below it.

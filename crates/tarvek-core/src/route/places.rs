@@ -12,16 +12,15 @@ use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 
-/// The places of a host that the libraries of the site lead to, by what is known without having looked there.
+/// The places of a host that the libraries and intakes of the site lead to, by what is known without having looked there.
 pub fn for_libraries(site: &Site, host: &Name) -> Vec<AbsPath> {
     let site = &site.without_namespaces();
     let mut places = Vec::new();
     for service in &site.layout.services {
         let view = View::service(&service.name);
         let (subject, _) = site.subject_of(service);
-        for root in service.libraries.iter().flat_map(|library| &library.roots) {
-            let Ok(path) = &root.path else { continue };
-            let route = follow(site, &view, path, &subject);
+        for path in of_service(site, service) {
+            let route = follow(site, &view, &path, &subject);
             let below = attached_below(site, &route);
             places.extend(on_host(&route, host));
             for place in below {
@@ -128,8 +127,8 @@ pub fn for_path(site: &Site, host: &Name, view: &View, written: &[u8]) -> Vec<(A
 }
 
 fn on_host<'a>(route: &'a Route, host: &'a Name) -> impl Iterator<Item = AbsPath> + 'a {
-    route.levels.iter().filter_map(move |(view, path)| match view {
-        View::Host(name) if name == host => Some(path.clone()),
+    route.levels.iter().filter_map(move |level| match &level.view {
+        View::Host(name) if name == host => Some(level.path.clone()),
         _ => None,
     })
 }

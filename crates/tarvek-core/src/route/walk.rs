@@ -446,18 +446,21 @@ impl<'a> Walker<'a> {
     /// Whether a name is longer than what holds it takes; some filesystems count characters.
     fn too_long(&self, frame: &Frame) -> bool {
         let counts_characters = |filesystem: &Name| {
-            matches!(
-                filesystem.raw(),
-                "vfat"
-                    | "exfat"
-                    | "ntfs"
-                    | "ntfs3"
-                    | "fuseblk"
-                    | "cifs"
-                    | "smb3"
-                    | "zfs"
-                    | "hfsplus"
-            )
+            // What runs in user space says for itself how long a name it takes.
+            let by_itself = filesystem.raw().starts_with("fuse.") && filesystem != "fuse.zfs";
+            by_itself
+                || matches!(
+                    filesystem.raw(),
+                    "vfat"
+                        | "exfat"
+                        | "ntfs"
+                        | "ntfs3"
+                        | "fuseblk"
+                        | "cifs"
+                        | "smb3"
+                        | "zfs"
+                        | "hfsplus"
+                )
         };
         let View::Host(host) = &frame.level else { return false };
         let mount = frame.mount.and_then(|id| self.site.mounts(host)?.entry(id));

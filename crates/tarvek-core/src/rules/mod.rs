@@ -7,6 +7,7 @@ pub mod identity;
 pub mod label;
 pub mod layout;
 pub mod library;
+pub mod link;
 pub mod mount;
 pub mod path;
 pub mod port;

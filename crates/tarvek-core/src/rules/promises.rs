@@ -10,9 +10,10 @@ use crate::facts::told::{Beneath, Capacity, Listening};
 use crate::judge::everyone::everyone;
 use crate::judge::verdict::Need;
 use crate::kernel::acl::{Acl, AclEntry, Tag};
-use crate::kernel::entry::EntryKind;
+use crate::kernel::entry::{EntryKind, Project};
 use crate::kernel::subject::{IdMap, IdRange};
 use crate::layout::folder::{Folder, Right};
+use crate::layout::intake::Want;
 use crate::layout::mount::MountSource;
 use crate::layout::service::{GroupRef, Library, RunAs, Translation, UserNs};
 use crate::rules::registry;
@@ -747,6 +748,168 @@ fn promises() -> Vec<Promise> {
             "access/orphaned-owner",
             || local(|scene| done(scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a"))),
             |scene| done(scene.tree("granary", "f 0644 1101:2100 /loft/media/films/a")),
+        ),
+        promise(
+            "link/different-filesystem",
+            || {
+                intake(|scene| {
+                    scene.facts("granary").mounts = Some(mounts(
+                        "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n\
+                         3 2 8:3 / /loft/media/intake ext4 /dev/sdc1 rw",
+                    ));
+                    let fstab = |source: &str, point: &str| FstabEntry {
+                        source: source.into(),
+                        point: abs(point),
+                        filesystem: "ext4".into(),
+                        options: MountOptions::read("defaults"),
+                    };
+                    scene.facts("granary").fstab =
+                        vec![fstab("/dev/sdb1", "/loft"), fstab("/dev/sdc1", "/loft/media/intake")];
+                })
+            },
+            |scene| {
+                let facts = scene.facts("granary");
+                facts.fstab.pop();
+                facts.mounts =
+                    Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw"));
+            },
+        ),
+        promise(
+            "link/different-mount",
+            || intake(|scene| done(scene.two_mappings())),
+            |scene| {
+                scene.service("joiner").map.as_mut().unwrap().truncate(1);
+            },
+        ),
+        promise(
+            "link/different-quota-tree",
+            || {
+                intake(|scene| {
+                    let project = Project { id: 7, inherits: true };
+                    done(scene.project("granary", "/loft/media/films", project))
+                })
+            },
+            nothing,
+        ),
+        promise(
+            "link/unsupported",
+            || {
+                intake(|scene| {
+                    scene.facts("granary").mounts = Some(mounts(
+                        "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft exfat /dev/sdb1 rw",
+                    ));
+                })
+            },
+            |scene| scene.layout.intakes[0].want = Want::Rename,
+        ),
+        promise(
+            "link/source-protected",
+            || {
+                intake(|scene| {
+                    let on = ("fs.protected_hardlinks".to_owned(), 1);
+                    scene.facts("granary").told.sysctls.push(on);
+                    scene.service("drover").umask = Some(0o022);
+                    scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/a.mkv");
+                })
+            },
+            |scene| scene.service("drover").umask = Some(0o002),
+        ),
+        promise(
+            "link/target-unwritable",
+            || intake(|scene| done(scene.tree("granary", "d 2755 1101:2100 /loft/media/films"))),
+            // It is cleared with what brings it about.
+            |scene| done(scene.tree("granary", "d 2775 1101:2100 /loft/media/films")),
+        ),
+        promise(
+            "link/partial-elsewhere",
+            || {
+                intake(|scene| {
+                    scene.tree("granary", "d 2770 841:2100 /loft/media/intake/partial");
+                    let mut own =
+                        mapping("/loft/media/intake/partial", "/partial", Access::ReadWrite);
+                    own.origin.line = 12;
+                    own.to.origin.line = 12;
+                    scene.service("drover").map.as_mut().unwrap().push(own);
+                    let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
+                    fetch.partial.as_mut().unwrap().path = abs("/partial");
+                })
+            },
+            |scene| scene.service("drover").map.as_mut().unwrap().truncate(1),
+        ),
+        promise(
+            "link/path-disagreement",
+            || {
+                intake(|scene| {
+                    scene.service("drover").map =
+                        Some(vec![mapping("/loft/media/intake", "/downloads", Access::ReadWrite)]);
+                    let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
+                    fetch.partial = None;
+                    fetch.done.path = abs("/downloads/done");
+                })
+            },
+            |scene| {
+                let (from, to) = (declared("/downloads/done"), declared("/data/intake/done"));
+                let translation = Translation { service: "drover".into(), from, to };
+                scene.service("joiner").translate.push(translation);
+            },
+        ),
+        promise(
+            "link/category-mismatch",
+            || {
+                intake(|scene| {
+                    let way = &mut scene.layout.intakes[0];
+                    way.fetch.as_mut().unwrap().category = Some("Films".to_owned());
+                    way.sort.as_mut().unwrap().category = Some("films".to_owned());
+                })
+            },
+            |scene| {
+                let sort = scene.layout.intakes[0].sort.as_mut().unwrap();
+                sort.category = Some("Films".to_owned());
+            },
+        ),
+        promise(
+            "link/copied-imports",
+            || {
+                intake(|scene| {
+                    let waiting = "/loft/media/intake/done/low.water.2003.mkv";
+                    scene.tree("granary", &format!("f 0664 841:2100 {waiting}"));
+                    for (path, inode) in [(FILM, 10), (waiting, 11)] {
+                        scene.change("granary", path, |meta| {
+                            (meta.device, meta.inode, meta.size) = (Some(1), Some(inode), 3 << 20);
+                        });
+                    }
+                })
+            },
+            |scene| {
+                let inode = Some(11);
+                done(scene.change("granary", FILM, |meta| meta.inode = inode));
+            },
+        ),
+        promise(
+            "library/inside-intake",
+            || {
+                intake(|scene| {
+                    scene.root("/media");
+                    scene.tree(
+                        "granary",
+                        "d 2770 841:2100 /loft/new\nd 2770 841:2100 /loft/new/done",
+                    );
+                    scene.tree("granary", "d 2770 841:2100 /loft/new/partial");
+                })
+            },
+            |scene| {
+                for name in ["drover", "joiner"] {
+                    scene.service(name).map =
+                        Some(vec![mapping("/loft", "/data", Access::ReadWrite)]);
+                }
+                let way = &mut scene.layout.intakes[0];
+                let fetch = way.fetch.as_mut().unwrap();
+                fetch.partial.as_mut().unwrap().path = abs("/data/new/partial");
+                fetch.done.path = abs("/data/new/done");
+                let sort = way.sort.as_mut().unwrap();
+                sort.reads.path = abs("/data/new/done");
+                sort.files_into.path = abs("/data/media/films");
+            },
         ),
         promise(
             "library/nothing-found",

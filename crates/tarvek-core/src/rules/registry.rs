@@ -3,7 +3,7 @@
 use crate::rules::case::Case;
 use crate::rules::library::nothing_found;
 use crate::rules::{
-    access, dataset, identity, label, layout, library, mount, path, port, share, survey,
+    access, dataset, identity, label, layout, library, link, mount, path, port, share, survey,
 };
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -117,7 +117,18 @@ pub static ALL: &[Entry] = &[
     Entry::site(&access::moved_stays_private::RULE, access::moved_stays_private::find),
     Entry::site(&access::per_user_grants::RULE, access::per_user_grants::find),
     Entry::site(&access::orphaned_owner::RULE, access::orphaned_owner::find),
+    Entry::site(&link::different_filesystem::RULE, link::different_filesystem::find),
+    Entry::site(&link::different_mount::RULE, link::different_mount::find),
+    Entry::site(&link::different_quota_tree::RULE, link::different_quota_tree::find),
+    Entry::site(&link::unsupported::RULE, link::unsupported::find),
+    Entry::site(&link::source_protected::RULE, link::source_protected::find),
+    Entry::site(&link::target_unwritable::RULE, link::target_unwritable::find),
+    Entry::site(&link::partial_elsewhere::RULE, link::partial_elsewhere::find),
+    Entry::site(&link::path_disagreement::RULE, link::path_disagreement::find),
+    Entry::site(&link::category_mismatch::RULE, link::category_mismatch::find),
+    Entry::site(&link::copied_imports::RULE, link::copied_imports::find),
     Entry::library(&library::nothing_found::RULE, library::nothing_found::find),
+    Entry::site(&library::inside_intake::RULE, library::inside_intake::find),
     Entry::site(&survey::none::RULE, survey::none::find),
     Entry::case(&survey::not_seen::RULE, survey::not_seen::find),
     Entry::site(&survey::too_old::RULE, survey::too_old::find),
@@ -137,7 +148,12 @@ pub fn named(id: &str) -> Option<&'static Rule> {
 
 /// What the rules find about one place that a service uses.
 pub fn find_of(site: &Site, case: &Case) -> Vec<Finding> {
-    let concerns = |entry: &&Entry| !entry.of_libraries || case.library().is_some();
+    find_of_but(site, case, |_| false)
+}
+
+fn find_of_but(site: &Site, case: &Case, left_out: impl Fn(RuleId) -> bool) -> Vec<Finding> {
+    let concerns =
+        |entry: &&Entry| (!entry.of_libraries || case.library().is_some()) && !left_out(entry.rule);
     let finds = ALL.iter().filter(concerns).filter_map(|entry| entry.of_case);
     let mut findings: Vec<Finding> = finds.flat_map(|find| find(site, case)).collect();
     if !site.is_trial {
@@ -196,8 +212,18 @@ fn holds(
 
 /// Everything that the rules find: first what is wrong with the site, then with each place that is used.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
-    let of_site = ALL.iter().filter_map(|entry| entry.of_site);
+    find_but(site, cases, |_| false)
+}
+
+/// As [`find`], without some rules.
+pub(super) fn find_but(
+    site: &Site,
+    cases: &[Case],
+    left_out: impl Fn(RuleId) -> bool,
+) -> Vec<Finding> {
+    let asked = ALL.iter().filter(|entry| !left_out(entry.rule));
+    let of_site = asked.filter_map(|entry| entry.of_site);
     let mut findings: Vec<Finding> = of_site.flat_map(|find| find(site, cases)).collect();
-    findings.extend(cases.iter().flat_map(|case| find_of(site, case)));
+    findings.extend(cases.iter().flat_map(|case| find_of_but(site, case, &left_out)));
     findings
 }

@@ -146,9 +146,14 @@ impl Site {
         site
     }
 
+    /// The same, to be changed and judged again: no remedies are sought in it.
+    pub(crate) fn as_trial(&self) -> Self {
+        Self { is_trial: true, ..self.clone() }
+    }
+
     /// The site as it would be after the edits of its layout among some steps; `None` if one of them finds nothing to change.
     pub(crate) fn after(&self, steps: &[Step]) -> Option<Self> {
-        let mut site = Self { is_trial: true, ..self.clone() };
+        let mut site = self.as_trial();
         for step in steps {
             if let Step::Edit { line, from, to, .. } = step
                 && !site.layout.rewrite(*line, from, to)
@@ -161,7 +166,7 @@ impl Site {
 
     /// The site as it would be with the two sides of the mapping in a line swapped; `None` if there is none.
     pub(crate) fn with_sides_swapped(&self, line: u32) -> Option<Self> {
-        let mut site = Self { is_trial: true, ..self.clone() };
+        let mut site = self.as_trial();
         let maps = site.layout.services.iter_mut().filter_map(|service| service.map.as_mut());
         let map = maps.flatten().find(|map| map.origin.line == line)?;
         let MapSource::Folder(from) = &mut map.source else { return None };

@@ -20,6 +20,13 @@ words! {
         /// A program that runs can't be written.
         TextBusy = "ETXTBSY",
         Invalid = "EINVAL",
+        Exists = "EEXIST",
+        /// Not the same mount, filesystem, subvolume or project.
+        CrossDevice = "EXDEV",
+        /// As many names as the filesystem takes.
+        TooManyLinks = "EMLINK",
+        IsAFolder = "EISDIR",
+        NotEmpty = "ENOTEMPTY",
     }
 }
 

@@ -19,7 +19,8 @@ use tarvek_core::words::terms::Label;
 use tarvek_core::words::terms::{Access, Kind, Os, Protocol};
 
 use crate::forms::{
-    Address, Clients, EngineName, ExportOptions, Filesystem, Octal, Propagation, RunAs, Size,
+    Address, Category, Clients, EngineName, ExportOptions, Filesystem, Octal, Propagation, RunAs,
+    Size,
 };
 use crate::structure::{At, OneOrMany};
 use crate::written::Written;
@@ -412,7 +413,7 @@ pub(super) struct RawFetch {
     #[schemars(extend("x-required" = true))]
     pub(super) done: Option<At<String>>,
     /// The category.
-    pub(super) category: Option<String>,
+    pub(super) category: Option<Category>,
 }
 
 /// The sorting side of an intake, in the view of its service.
@@ -430,7 +431,7 @@ pub(super) struct RawSort {
     #[schemars(extend("x-required" = true))]
     pub(super) files_into: Option<At<String>>,
     /// The category.
-    pub(super) category: Option<String>,
+    pub(super) category: Option<Category>,
 }
 
 /// Changes to the rules.

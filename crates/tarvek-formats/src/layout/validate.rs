@@ -675,7 +675,12 @@ impl Validator<'_, '_, '_> {
         let fetch = raw.fetch.and_then(|raw| {
             let (service, done) = (self.service_named(raw.service), self.written(raw.done));
             let partial = raw.partial.and_then(|partial| self.written(Some(partial)));
-            Some(Fetch { service: service?, partial, done: done?, category: raw.category })
+            Some(Fetch {
+                service: service?,
+                partial,
+                done: done?,
+                category: raw.category.map(|c| c.0),
+            })
         });
         let sort = raw.sort.and_then(|raw| {
             let service = self.service_named(raw.service);
@@ -684,7 +689,7 @@ impl Validator<'_, '_, '_> {
                 service: service?,
                 reads: reads?,
                 files_into: files_into?,
-                category: raw.category,
+                category: raw.category.map(|category| category.0),
             })
         });
         Some(Intake {

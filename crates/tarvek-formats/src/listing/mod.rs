@@ -120,6 +120,7 @@ fn facts(reader: Reader) -> Result<HostFacts, Refused> {
         roots: roots.all(),
         complete: true,
         tree,
+        digests: HashMap::new(),
         gaps,
     })
 }

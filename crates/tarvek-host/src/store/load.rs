@@ -97,12 +97,31 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
             Ok(Root { path: path(row, 0)?, deep: row.get(1)? })
         })?,
         complete: keys.get("state").is_some_and(|state| state == "complete"),
+        digests: digests(db, &ids)?,
         tree,
         gaps: rows(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
             Ok(Gap { path: path(row, 0)?, why: name(row, 1)? })
         })?,
     };
     Ok((facts, Rows { ids, edition: number("edition").unwrap_or(0) }))
+}
+
+/// The digests of the tree's files. A survey of the first version has none.
+fn digests(db: &Connection, ids: &[i64]) -> rusqlite::Result<HashMap<NodeId, [u8; 32]>> {
+    let there = "SELECT count(*) FROM main.sqlite_master WHERE type = 'table' AND name = 'content'";
+    if db.query_row(there, [], |row| row.get::<_, i64>(0))? == 0 {
+        return Ok(HashMap::new());
+    }
+    let known: HashMap<i64, [u8; 32]> =
+        rows(db, "SELECT entry, blake3 FROM content", |row| Ok((row.get(0)?, row.get(1)?)))?
+            .into_iter()
+            .collect();
+    let of = |(node, id): (usize, &i64)| Some((NodeId(u32::try_from(node).ok()?), *known.get(id)?));
+    Ok(if known.is_empty() {
+        HashMap::new()
+    } else {
+        ids.iter().enumerate().filter_map(of).collect()
+    })
 }
 
 fn rows<T>(

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use clap::Args;
 use tarvek_core::judge::verdict::Need;
+use tarvek_core::link::verdict::Deed;
 
 use crate::cli::Format;
 use crate::cli::words::word;
@@ -52,15 +53,24 @@ fn octal(written: &str) -> Result<u16, String> {
     mode.ok_or_else(|| "write up to three octal digits: 022, 644".to_owned())
 }
 
-/// What [`AccessArgs::prove`] starts in a process of its own.
+/// What `--prove` starts in a process of its own.
 #[derive(Debug, Args)]
 pub(crate) struct AttemptArgs {
     /// The path
     #[arg(value_name = "PATH")]
     pub(crate) path: OsString,
-    /// UID:GID,GID…
+    /// UID:GID,GID… to become; whoever this is unless given
     #[arg(long = "as", value_name = "WHO")]
-    pub(crate) subject: String,
+    pub(crate) subject: Option<String>,
+    /// In the view of this process
+    #[arg(long, value_name = "PID")]
+    pub(crate) process: Option<u32>,
+    /// The folder in which the path is to get another name
+    #[arg(long, value_name = "FOLDER", requires = "deed")]
+    pub(crate) into: Option<OsString>,
+    /// How it is to get it
+    #[arg(long, value_delimiter = ',', value_parser = word::<Deed>(), value_name = "DEED")]
+    pub(crate) deed: Vec<Deed>,
     /// What to try
     #[arg(long, value_delimiter = ',', value_parser = word::<Need>(), value_name = "NEED")]
     pub(crate) need: Vec<Need>,

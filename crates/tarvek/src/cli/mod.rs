@@ -8,6 +8,7 @@ mod demo;
 mod draft;
 mod emit;
 mod explain;
+mod link;
 mod schema;
 mod survey;
 mod trace;
@@ -25,6 +26,7 @@ pub(crate) use demo::DemoArgs;
 pub(crate) use draft::{BriefOptions, DraftArgs, Member, Of};
 pub(crate) use emit::{EmitArgs, Emitted};
 pub(crate) use explain::ExplainArgs;
+pub(crate) use link::LinkArgs;
 pub(crate) use schema::{SchemaArgs, SchemaOf};
 pub(crate) use survey::SurveyArgs;
 pub(crate) use trace::TraceArgs;
@@ -115,6 +117,11 @@ pub(crate) enum Command {
         after_help = "Examples:\n  tarvek access /media/photos --from service:lantern --need read --below\n  tarvek access /loft/media/films --from host:granary --all"
     )]
     Access(AccessArgs),
+    /// Will a file be hard-linked, renamed or copied? And why
+    #[command(
+        after_help = "Examples:\n  tarvek link done/film.mkv /tank/media/films\n  tarvek link /data/done /data/films --from service:joiner --need link,rename"
+    )]
+    Link(LinkArgs),
     /// Look at this host, or read a collected listing, into a survey file
     #[command(
         after_help = "Examples:\n  tarvek survey -o granary.survey /loft/media\n  tarvek survey --collector > collector.sh"

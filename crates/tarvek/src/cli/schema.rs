@@ -29,6 +29,8 @@ pub(crate) enum SchemaOf {
     NewFile,
     /// The output of adopt
     Adopt,
+    /// The output of link
+    Link,
     /// The output of compare
     Compare,
 }

@@ -146,7 +146,7 @@ impl Question<'_> {
         self.screen.say(&text)?;
         let decisive = answers.iter().filter(|answer| wanted.contains(&answer.need));
         let below = below.map(|scan| scan.all_readable());
-        Ok(outcome(&decisive.map(Answer::allowed).chain(below).collect::<Vec<_>>()))
+        Ok(Outcome::of(&decisive.map(Answer::allowed).chain(below).collect::<Vec<_>>()))
     }
 
     fn typed(&self) -> String {
@@ -225,16 +225,6 @@ impl Question<'_> {
             ),
         };
         self.screen.say(&text)?;
-        Ok(outcome(&[add.allowed()]))
-    }
-}
-
-fn outcome(answers: &[Option<bool>]) -> Outcome {
-    if answers.contains(&Some(false)) {
-        Outcome::Found
-    } else if answers.contains(&None) {
-        Outcome::Unanswered
-    } else {
-        Outcome::Fine
+        Ok(Outcome::of(&[add.allowed()]))
     }
 }

@@ -1,5 +1,6 @@
-//! `tarvek attempt`: the other half of `access --prove`, in a process that becomes the account.
+//! `tarvek attempt`: the other half of `--prove`, in a process that becomes the account.
 
+use std::ffi::OsString;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -7,11 +8,14 @@ use std::process::{Command, Stdio};
 
 use tarvek_core::judge::verdict::{Answer, Attempt, Need};
 use tarvek_core::kernel::subject::Subject;
+use tarvek_core::link::verdict::Deed;
 use tarvek_core::words::errno::Errno;
 use tarvek_core::words::text::shown;
 use tarvek_core::words::word::Word;
 use tarvek_host::observe;
+use tarvek_host::process::Process;
 use tarvek_host::prove::{FolderTimes, attempt, become_account, may_be_opened, untriable};
+use tarvek_host::prove_link;
 
 use crate::cli::AttemptArgs;
 use crate::inputs;
@@ -21,7 +25,27 @@ use crate::view::Screen;
 /// Becomes the account, tries, and says for each need what came of it.
 pub(super) fn run(args: &AttemptArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let bad = || Failure::new("the subject is not UID:GID,GID…");
-    become_account(&inputs::numbers(&args.subject).ok_or_else(bad)?)?;
+    let subject = args.subject.as_deref().map(|who| inputs::numbers(who).ok_or_else(bad));
+    let subject = subject.transpose()?;
+    let view = args.process.map(Process::open).transpose()?;
+    if let Some(process) = &view {
+        process.enter()?;
+    }
+    if let Some(subject) = &subject {
+        become_account(subject)?;
+    }
+    if let Some(process) = &view {
+        process.take_capabilities()?;
+    }
+    let (path, into) = (Path::new(&args.path), args.into.as_deref().map(Path::new));
+    for (deed, into) in args.deed.iter().zip(std::iter::repeat(into)) {
+        let came = match (deed, into) {
+            (Deed::Link, Some(into)) => prove_link::link(path, into),
+            (Deed::Rename, Some(into)) => prove_link::rename(path, into),
+            (_, None) => return Err(Failure::new("no folder is named")),
+        };
+        screen.say(&format!("{} {}\n", deed.word(), written(&came)))?;
+    }
     for need in &args.need {
         let came = written(&attempt(Path::new(&args.path), *need));
         screen.say(&format!("{} {came}\n", need.word()))?;
@@ -75,41 +99,58 @@ pub(super) fn prove(
         .collect();
     let folder = if place.is_dir() { Some(place.as_path()) } else { place.parent() };
     let kept = folder.map(FolderTimes::of).transpose()?;
-    let gids: Vec<String> =
-        [subject.gid].iter().chain(&subject.groups).map(ToString::to_string).collect();
+    let needs = triable.iter().map(|need| need.word()).collect::<Vec<_>>().join(",");
+    let options = [format!("--as={}", numbers(subject)), format!("--need={needs}")];
+    let (process, tried) = in_child(&options.map(OsString::from), &place)?;
+    if let Some(kept) = kept {
+        kept.restore(process)?;
+    }
+    let tried = tried.ok_or_else(|| Failure::new(format!("could not become {subject} to try")))?;
+    let tried = |answer: Answer| match tried.of(answer.need.word()) {
+        Some(attempt) => answer.tried(attempt),
+        None => answer,
+    };
+    Ok(answers.into_iter().map(tried).collect())
+}
+
+/// `UID:GID,GID…`.
+pub(super) fn numbers(subject: &Subject) -> String {
+    let gids = [subject.gid].into_iter().chain(subject.groups.iter().copied());
+    format!("{}:{}", subject.uid, gids.map(|gid| gid.to_string()).collect::<Vec<_>>().join(","))
+}
+
+/// What a child said of each attempt.
+pub(super) struct Tried(String);
+
+impl Tried {
+    pub(super) fn of(&self, what: &str) -> Option<Attempt> {
+        let mut lines = self.0.lines().filter_map(|line| line.split_once(' '));
+        lines.find(|(tried, _)| *tried == what).map(|(_, came)| read(came))
+    }
+}
+
+/// Starts this program to try something at a path. The child's number, and what it said; `None` if it could not try.
+///
+/// # Errors
+/// If it can't be started.
+pub(super) fn in_child(options: &[OsString], path: &Path) -> Result<(u32, Option<Tried>), Failure> {
     let child = Command::new(std::env::current_exe()?)
         .arg("attempt")
-        .arg("--as")
-        .arg(format!("{}:{}", subject.uid, gids.join(",")))
-        .arg("--need")
-        .arg(triable.iter().map(|need| need.word()).collect::<Vec<_>>().join(","))
+        .args(options)
         .arg("--")
-        .arg(&place)
+        .arg(path)
         .current_dir("/")
         .stdin(Stdio::null())
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .spawn()?;
     let process = child.id();
-    let output = child.wait_with_output();
-    if let Some(kept) = kept {
-        kept.restore(process)?;
-    }
-    let output = output?;
+    let output = child.wait_with_output()?;
     if !output.status.success() {
         std::io::stderr().write_all(&output.stderr)?;
-        return Err(Failure::new(format!("could not become {subject} to try")));
+        return Ok((process, None));
     }
-    let text = String::from_utf8_lossy(&output.stdout);
-    let came = |need: Need| {
-        let mut lines = text.lines().filter_map(|line| line.split_once(' '));
-        lines.find(|(tried, _)| *tried == need.word()).map(|(_, came)| read(came))
-    };
-    let tried = |answer: Answer| match came(answer.need) {
-        Some(attempt) => answer.tried(attempt),
-        None => answer,
-    };
-    Ok(answers.into_iter().map(tried).collect())
+    Ok((process, Some(Tried(String::from_utf8_lossy(&output.stdout).into_owned()))))
 }
 
 #[cfg(test)]

@@ -120,6 +120,33 @@ const STEPS: &[(&str, &[&str], &str)] = &[
         &["access", "/data/intake/done/films", "--from", "service:drover", "--new-file"],
         "The folder's setgid bit gives the group, drover's umask 002 lets the group write.",
     ),
+    (
+        "A download that is linked into its library",
+        &[
+            "link",
+            "/data/intake/done/films/1742.2019.1080p.mkv",
+            "/data/films/new.mkv",
+            "--from",
+            "service:joiner",
+        ],
+        "joiner sees intake and library through one mapping, and the group may write what drover made.",
+    ),
+    (
+        "One that is copied, though both folders lie in one dataset",
+        &[
+            "link",
+            "/downloads/done/series/ferry.nine.s01e04.mkv",
+            "/series",
+            "--from",
+            "service:gleaner",
+        ],
+        "Each mapping is a mount of its own. What would mend it was made on a copy of the layout, and judged again.",
+    ),
+    (
+        "One that the kernel refuses",
+        &["link", "/data/intake/done/music", "/data/music", "--from", "service:joiner"],
+        "piper's umask leaves its files to itself, and fs.protected_hardlinks keeps others from linking them.",
+    ),
     ("What a rule means", &["explain", "access/root-unreadable"], "Every finding has such a text."),
     (
         "No layout at all",

@@ -9,6 +9,8 @@ mod demo;
 mod draft;
 mod emit;
 mod explain;
+mod link;
+mod prove_link;
 mod schema;
 mod survey;
 mod trace;
@@ -28,6 +30,7 @@ pub(crate) fn run(arguments: Arguments, screen: &Screen) -> Result<Outcome, Fail
         Command::Check(args) => check::run(globals, args, screen),
         Command::Trace(args) => trace::run(globals, args, screen),
         Command::Access(args) => access::run(globals, args, screen),
+        Command::Link(args) => link::run(globals, args, screen),
         Command::Survey(args) => survey::run(globals, args, screen),
         Command::Compare(args) => compare::run(args, screen),
         Command::Explain(args) => explain::run(args, screen),

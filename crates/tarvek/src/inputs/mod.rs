@@ -10,6 +10,6 @@ pub(crate) use config::{Configured, configuration, running};
 pub(crate) use files::{name_of, small_file};
 pub(crate) use layout::layout;
 pub(crate) use question::{
-    Asked, asked, here, numbers, place, places_of, site, subject, usual_subject,
+    Asked, asked, asked_for_two, here, numbers, place, places_of, site, subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey};

@@ -9,6 +9,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use tarvek_core::adopt::adopt;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
+use tarvek_core::link::ends::split;
 use tarvek_core::route::address;
 use tarvek_core::route::hops::View;
 use tarvek_core::route::{follow_written, places};
@@ -137,6 +138,9 @@ pub(crate) struct Asked {
     pub(crate) layout: String,
 }
 
+/// A path as it is read, and as it was typed but absolute.
+pub(crate) type Typed = (AbsPath, Vec<u8>);
+
 /// A running process by its number.
 fn process(written: &str) -> Result<Process, Failure> {
     let pid = written.parse::<u32>().ok().filter(|pid| *pid > 0).ok_or_else(|| {
@@ -169,6 +173,17 @@ pub(crate) fn asked(
     path: &OsStr,
     depth: Depth,
 ) -> Result<Asked, Failure> {
+    Ok(asked_for_two(globals, view, (path, depth), None)?.0)
+}
+
+/// As [`asked`], for a question about a path, and another one that something of the first is to have: both as they were typed, but
+/// absolute.
+pub(crate) fn asked_for_two(
+    globals: &Globals,
+    view: Option<&str>,
+    (path, depth): (&OsStr, Depth),
+    other: Option<&OsStr>,
+) -> Result<(Asked, Option<Typed>), Failure> {
     // A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
     let found = find_layout(globals)?;
     let process = view.and_then(|view| view.strip_prefix("process:")).map(process).transpose()?;
@@ -190,58 +205,73 @@ pub(crate) fn asked(
         (Some(view), None) => viewpoint(&site, view)?,
         (None, None) => View::Host(own.clone()),
     };
-    let addressed = match &view {
-        View::Host(host) => address::resolve(&site, host, path.as_bytes()),
+    let (path, written) = typed(&site, &view, path)?;
+    let other = other.map(|other| typed(&site, &view, other)).transpose()?;
+    let mut paths = vec![(written.clone(), depth)];
+    if let Some((_, to)) = &other {
+        // In a folder it gets its own name.
+        let (_, name) = split(&written);
+        paths.extend([(to.clone(), Depth::Names), ([to, &b"/"[..], name].concat(), Depth::Names)]);
+    }
+    let site = match (site.facts(&own), &process) {
+        (Some(_), None) => site,
+        (None, None) => {
+            let look = |base, places| with_live(base, &own, places);
+            looked_at(site, &own, &view, &paths, &look)?
+        }
+        (seen, Some(process)) => {
+            // Its host's mounts say where what it sees lies there.
+            let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
+            let look = |base, places| with_process(base, process, &own, places);
+            let site = looked_at(site, &process.name(), &view, &paths, &look)?;
+            process.still_there().map_err(|error| gone(process.pid, &error))?;
+            site
+        }
+    };
+    Ok((Asked { site, view, path, written, own, process, layout }, other))
+}
+
+/// A path as it was typed, as a viewpoint takes it.
+fn typed(site: &Site, view: &View, path: &OsStr) -> Result<Typed, Failure> {
+    let addressed = match view {
+        View::Host(host) => address::resolve(site, host, path.as_bytes()),
         View::Service(_) => None,
     };
     let addressed = addressed.transpose().map_err(|why| {
         Failure::with_remedy(why, "mount it there first, or ask from a host that has mounted it")
     })?;
     let addressed = addressed.map(OsString::from_vec);
-    let (path, written) = absolute(addressed.as_deref().unwrap_or(path), &view)?;
-    let site = match (site.facts(&own), &process) {
-        (Some(_), None) => site,
-        (None, None) => {
-            let look = |base, places| with_live(base, &own, places);
-            looked_at(site, &own, &view, &written, depth, &look)?
-        }
-        (seen, Some(process)) => {
-            // Its host's mounts say where what it sees lies there.
-            let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
-            let look = |base, places| with_process(base, process, &own, places);
-            let site = looked_at(site, &process.name(), &view, &written, depth, &look)?;
-            process.still_there().map_err(|error| gone(process.pid, &error))?;
-            site
-        }
-    };
-    Ok(Asked { site, view, path, written, own, process, layout })
+    absolute(addressed.as_deref().unwrap_or(path), view)
 }
 
 /// How often what was seen may lead to places that were not looked at yet: through symlinks, mappings in mappings, binds.
 const MOST_LOOKS: usize = 12;
 
-/// Looks at this machine wherever the way of a path leads, again until it leads nowhere new.
+/// Looks at this machine wherever the ways of some paths lead, again until they lead nowhere new.
 fn looked_at(
     base: Site,
     own: &Name,
     view: &View,
-    written: &[u8],
-    depth: Depth,
+    paths: &[(Vec<u8>, Depth)],
     look: &dyn Fn(Site, Vec<(AbsPath, Depth)>) -> Result<Site, Failure>,
 ) -> Result<Site, Failure> {
     let mut places: BTreeMap<AbsPath, Depth> = BTreeMap::new();
     let mut site = base.clone();
     for _ in 0..MOST_LOOKS {
         let mut new = false;
-        let on_the_way = places::for_path(&site, own, view, written).into_iter();
-        let linked = (depth == Depth::Everything).then(|| {
+        let on_the_way = paths.iter().flat_map(|(written, depth)| {
+            let places = places::for_path(&site, own, view, written).into_iter();
+            places.map(|(place, is_end)| (place, if is_end { *depth } else { Depth::Entry }))
+        });
+        let everything = paths.iter().filter(|(_, depth)| *depth == Depth::Everything);
+        let linked = everything.flat_map(|(written, depth)| {
             let subject = Subject::new(0, 0, []);
             let unseen =
                 below(&site, &follow_written(&site, view, written, &subject)).unseen_places;
-            unseen.into_iter().filter(|place| place.host == *own).map(|place| (place.path, true))
+            let own = unseen.into_iter().filter(|place| place.host == *own);
+            own.map(|place| (place.path, *depth))
         });
-        for (place, is_end) in on_the_way.chain(linked.into_iter().flatten()) {
-            let wanted = if is_end { depth } else { Depth::Entry };
+        for (place, wanted) in on_the_way.chain(linked) {
             let known = places.entry(place);
             new |= match &known {
                 Entry::Occupied(known) => *known.get() < wanted,
@@ -278,7 +308,7 @@ fn viewpoint(site: &Site, written: &str) -> Result<View, Failure> {
 }
 
 /// A path as it was typed: relative to here on this machine, absolute elsewhere.
-fn absolute(path: &OsStr, view: &View) -> Result<(AbsPath, Vec<u8>), Failure> {
+fn absolute(path: &OsStr, view: &View) -> Result<Typed, Failure> {
     let written = path.as_bytes();
     let typed = match AbsPath::of_client(written) {
         _ if written.starts_with(b"/") => written.to_vec(),

@@ -6,6 +6,7 @@ use std::fmt::Write;
 use tarvek_core::check::board::{Row, Subject};
 use tarvek_core::check::report::Report;
 use tarvek_core::facts::host::Source;
+use tarvek_core::link::intake::Stage;
 use tarvek_core::words::about::Affected;
 use tarvek_core::words::finding::Finding;
 use tarvek_core::words::remedy::Step;
@@ -13,7 +14,7 @@ use tarvek_core::words::rule::Severity;
 use tarvek_core::words::text::{ago, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
-use super::style::{dim, severity, stage, strong, verdict};
+use super::style::{Styled, dim, filing, severity, stage, strong, verdict};
 use super::wrap::wrap;
 use super::{Screen, Volume};
 
@@ -60,6 +61,11 @@ fn headline(out: &mut String, report: &Report) {
     let _ = writeln!(out, "{site}: {libraries}{intakes}; {counts}");
 }
 
+/// What the last stage is called: of libraries it is their titles, of intakes what filing does.
+fn titles(rows: &[Row]) -> &'static str {
+    if rows.iter().all(|row| row.of == Subject::Intake) { "filing" } else { "titles" }
+}
+
 fn board(out: &mut String, rows: &[Row], width: usize) {
     let name = |row: &Row| match row.of {
         Subject::Library(_) => row.name.to_string(),
@@ -71,7 +77,7 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
     for title in head {
         let _ = write!(out, "  {:8}", dim(title));
     }
-    let _ = writeln!(out, "  {}  {}", dim("titles"), dim("verdict"));
+    let _ = writeln!(out, "  {}  {}", dim(titles(rows)), dim("verdict"));
     let used = 2 + widest + 4 * 10 + 2 + 6 + 2;
     let mut service = None;
     for row in rows {
@@ -90,18 +96,42 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
         for cell in [s.mapped, s.mounted, s.exists, s.readable] {
             let _ = write!(out, "  {:8}", stage(cell));
         }
-        let titles = match (s.titles, row.of) {
-            (Some(titles), _) => titles.to_string(),
-            (None, Subject::Intake) => "–".to_owned(),
-            (None, Subject::Library(_)) => "?".to_owned(),
-        };
-        let _ = write!(out, "  {titles:>6}");
+        match (s.titles, row.of) {
+            (_, Subject::Intake) => drop(write!(out, "  {:6}", files(row))),
+            (Some(titles), _) => drop(write!(out, "  {titles:>6}")),
+            (None, Subject::Library(_)) => drop(write!(out, "  {:>6}", "?")),
+        }
         if used + row.verdict.width() <= width {
             let _ = writeln!(out, "  {}", verdict(&row.verdict, row.ready));
         } else {
             let _ = writeln!(out, "\n  {:widest$}  {}", "", verdict(&row.verdict, row.ready));
         }
+        if !row.steps.is_empty() {
+            let _ = writeln!(out, "    {}", dim(way(row)));
+        }
     }
+}
+
+/// What filing does with a download of an intake: in the column where libraries have their titles.
+fn files(row: &Row) -> Styled {
+    let does = row.steps.iter().find(|step| step.stage == Stage::File).map(|step| step.does);
+    filing(row.stages.linkable, does)
+}
+
+/// The way of a download: `partial ─rename→ done ─link→ library`, by whom.
+fn way(row: &Row) -> String {
+    let mut text = String::new();
+    for step in &row.steps {
+        let (from, to) = match step.stage {
+            Stage::Finish => ("partial", "done"),
+            Stage::File => ("done", "library"),
+        };
+        if text.is_empty() {
+            text += from;
+        }
+        text += &format!(" ─{}→ {to} ({})", step.does.word(), step.service);
+    }
+    text
 }
 
 /// Findings under what they block; those that block nothing stand last, under what they are about.

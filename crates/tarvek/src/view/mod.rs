@@ -7,6 +7,7 @@ pub(crate) mod compare;
 pub(crate) mod draft;
 pub(crate) mod explain;
 pub(crate) mod json;
+pub(crate) mod link;
 pub(crate) mod mistakes;
 pub(crate) mod style;
 pub(crate) mod trace;

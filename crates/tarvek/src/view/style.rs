@@ -4,6 +4,7 @@ use std::fmt;
 
 use anstyle::{AnsiColor, Style};
 use tarvek_core::check::board::State;
+use tarvek_core::link::intake::Does;
 use tarvek_core::words::rule::Severity;
 use unicode_width::UnicodeWidthStr;
 
@@ -32,6 +33,11 @@ fn styled(text: impl fmt::Display, style: Style) -> Styled {
     Styled { text: text.to_string(), style }
 }
 
+/// As it is.
+pub(crate) fn plain(text: impl fmt::Display) -> Styled {
+    styled(text, Style::new())
+}
+
 pub(crate) fn strong(text: impl fmt::Display) -> Styled {
     styled(text, STRONG)
 }
@@ -48,6 +54,25 @@ pub(crate) fn stage(stage: State) -> Styled {
         State::Fail => styled("✗ no", BAD),
         State::Unknown => styled("? unseen", REMARK),
         State::Skipped => styled("· –", DIM),
+    }
+}
+
+/// What filing does with a download, and whether that is what is wanted.
+pub(crate) fn filing(state: Option<State>, does: Option<Does>) -> Styled {
+    let word = match does {
+        Some(Does::Links) => "link",
+        Some(Does::Moves) => "move",
+        Some(Does::Copies) => "copy",
+        Some(Does::Fails) => "none",
+        Some(Does::Unknown) => "file",
+        None => "–",
+    };
+    match state {
+        Some(State::Ok) if does.is_some() => styled(format!("✓ {word}"), GOOD),
+        Some(State::Fail) => styled(format!("✗ {word}"), BAD),
+        Some(State::Part) => styled(format!("◐ {word}"), DOUBTFUL),
+        Some(State::Unknown) => styled(format!("? {word}"), REMARK),
+        _ => styled("· –", DIM),
     }
 }
 

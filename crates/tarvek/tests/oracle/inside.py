@@ -106,8 +106,18 @@ def become(plan):
     os.umask(plan["umask"])
 
 
-def attempt(need, path):
+def attempt(need, path, to=None):
     raw = path.encode("utf-8", "surrogateescape")
+    if need in ("link", "rename"):
+        # Done and taken back.
+        other = to.encode("utf-8", "surrogateescape")
+        if need == "link":
+            os.link(raw, other, follow_symlinks=False)
+            os.unlink(other)
+        else:
+            os.rename(raw, other)
+            os.rename(other, raw)
+        return 0
     if need == "remove":
         # Moved away within its folder, and back: what unlinking needs, and nothing lost.
         other = os.path.join(os.path.dirname(raw.rstrip(b"/")), b".moved")
@@ -148,9 +158,8 @@ def main():
     become(hear())
     say(os.getpid())
     while True:
-        need, path = hear()
         try:
-            say([attempt(need, path), None])
+            say([attempt(*hear()), None])
         except OSError as error:
             say([None, errno.errorcode[error.errno]])
 

@@ -13,6 +13,7 @@ mod characters;
 mod emit;
 mod hostile;
 mod kernel;
+mod link;
 mod newfile;
 mod nfs;
 mod people;

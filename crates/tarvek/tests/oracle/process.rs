@@ -59,7 +59,11 @@ impl Inside {
 
     /// What comes of an attempt: a value, or an error's name.
     fn try_it(&mut self, need: &str, path: &str) -> Result<Value, String> {
-        self.send(&json!([need, path]));
+        self.ask(&json!([need, path]))
+    }
+
+    fn ask(&mut self, words: &Value) -> Result<Value, String> {
+        self.send(words);
         let answer = self.line();
         match answer[1].as_str() {
             Some(errno) => Err(errno.to_owned()),
@@ -90,7 +94,7 @@ fn a_process_can_do_what_is_said_of_it() {
     let mut random = Random::from_env("process");
     let scratch = tempfile::tempdir().unwrap();
     open_up(scratch.path());
-    let (mut asked, mut yes, mut unknown) = (0, 0, 0);
+    let (mut asked, mut yes, mut unknown, mut links) = (0, 0, 0, 0);
     let mut kinds: BTreeMap<String, u32> = BTreeMap::new();
     let wanted = cases(300);
     let mut round = 0;
@@ -156,11 +160,79 @@ fn a_process_can_do_what_is_said_of_it() {
                 }
             }
         }
+        for n in 0..10 {
+            links += links_of(&mut random, &scene, &mut inside, n);
+        }
         drop(inside);
         nix::mount::umount2(&base, nix::mount::MntFlags::MNT_DETACH).unwrap();
     }
-    eprintln!("process: {asked} questions, {yes} yes, {unknown} unknown; {kinds:?}");
+    eprintln!(
+        "process: {asked} questions, {links} links and renames, {yes} yes, {unknown} unknown; {kinds:?}"
+    );
     assert!(unknown * 50 <= asked, "{unknown} of {asked} are unknown");
+}
+
+/// One pair of paths: whether it can be linked and renamed in the view of the process, as said and as it really comes. How many answers
+/// were compared.
+fn links_of(random: &mut Random, scene: &Scene, inside: &mut Inside, n: u32) -> u32 {
+    let (from, folder) = (scene.path(random), scene.path(random));
+    let name = from.trim_end_matches('/').rsplit('/').next().unwrap();
+    let to = match random.below(2) {
+        0 => format!("{folder}/new {n}"),
+        _ => format!("{folder}/{name}"),
+    };
+    let view = format!("process:{}", inside.pid);
+    let (code, told, said) = tarvek(&["link", &from, &to, "--from", &view]);
+    if told.is_null() {
+        assert_eq!(code, 2, "{from} {to}: {said}");
+        return 0;
+    }
+    // Who can't be become is told; else what was proven is what comes.
+    let (_, proven, said_of_proof) = tarvek(&["link", &from, &to, "--from", &view, "--prove"]);
+    let refused = proven.is_null();
+    assert!(
+        !refused || said_of_proof.contains("nobody can become"),
+        "{from} {to}: {said_of_proof}"
+    );
+    let mut compared = 0;
+    // In a folder it would get its own name; and what would be replaced is not put back.
+    if inside.try_it("enter", &to).is_ok() {
+        return 0;
+    }
+    let exists = inside.try_it("ends", &to).is_ok() || told["hardlink"]["errno"] == "EEXIST";
+    for (deed, key) in [("link", "hardlink"), ("rename", "rename")] {
+        if exists && deed == "rename" {
+            continue;
+        }
+        let real = inside.ask(&json!([deed, from, to]));
+        let verdict = &told[key];
+        if proven[key]["evidence"] == "proven" {
+            let said = proven[key]["errno"].as_str();
+            assert_eq!(
+                said,
+                real.as_ref().err().map(String::as_str),
+                "{from} {to} in {:#}: {proven:#}",
+                scene.plan
+            );
+        }
+        let context = || {
+            let table = std::fs::read_to_string(format!("/proc/{}/mountinfo", inside.pid)).unwrap();
+            format!(
+                "{deed} {from:?} {to:?} in {:#}\n{:?}\n{table}\n{told:#}\n{said}",
+                scene.plan, scene.maps
+            )
+        };
+        let Some(possible) = verdict["possible"].as_bool() else { continue };
+        assert_eq!(real.is_ok(), possible, "{real:?} {}", context());
+        // What a mount covers is not seen, and may be what refuses first.
+        if let Err(errno) = &real
+            && verdict["errno"] != "EBUSY"
+        {
+            assert_eq!(verdict["errno"], json!(errno), "{}", context());
+        }
+        compared += 1;
+    }
+    compared
 }
 
 /// Lets everybody through to a scratch folder.

@@ -51,11 +51,13 @@ impl ZfsPool {
         let patience = Instant::now() + Duration::from_secs(20);
         loop {
             let mut create = Command::new("zpool");
-            create.args(["create", "-m"]).arg(at).arg(name).arg(file).stderr(Stdio::null());
-            if create.status().expect("zpool").success() {
+            let created =
+                create.args(["create", "-m"]).arg(at).arg(name).arg(file).output().unwrap();
+            if created.status.success() {
                 return pool;
             }
-            assert!(Instant::now() < patience, "zfs-fuse does not answer");
+            let said = String::from_utf8_lossy(&created.stderr);
+            assert!(Instant::now() < patience, "zfs-fuse makes no pool: {said}");
             std::thread::sleep(Duration::from_millis(200));
         }
     }
@@ -63,8 +65,15 @@ impl ZfsPool {
 
 impl Drop for ZfsPool {
     fn drop(&mut self) {
-        let mut destroy = Command::new("zpool");
-        let _ = destroy.args(["destroy", "-f", &self.name]).stderr(Stdio::null()).status();
+        // What was mounted in a view that has just ended may be held for a moment more.
+        for _ in 0..50 {
+            let mut destroy = Command::new("zpool");
+            let destroyed = destroy.args(["destroy", "-f", &self.name]).output();
+            if destroyed.is_ok_and(|destroyed| destroyed.status.success()) {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
         let _ = self.daemon.kill();
         let _ = self.daemon.wait();
     }

@@ -17,6 +17,9 @@ use tarvek_core::judge::along::judge;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::subject::{IdMap, Subject};
 use tarvek_core::layout::service::UserNs;
+use tarvek_core::link::ends::Ends;
+use tarvek_core::link::hard::hardlink;
+use tarvek_core::link::moved::rename;
 use tarvek_core::route::end::End;
 use tarvek_core::route::follow_written;
 use tarvek_core::route::hops::{HopKind, View};
@@ -49,6 +52,7 @@ struct Tally {
     ends: u64,
     live: u64,
     creates: u64,
+    links: u64,
 }
 
 impl Tally {
@@ -516,8 +520,9 @@ fn views_show_what_a_process_in_them_meets() {
     }
     let unknown: u64 = tally.unknown.values().sum();
     eprintln!(
-        "view: {} verdicts, {unknown} unknown, {} live, {} refused with O_CREAT, {} ends, {} folders read to the end, {:?}\nunknown: {:#?}",
+        "view: {} verdicts, {} links and renames, {unknown} unknown, {} live, {} refused with O_CREAT, {} ends, {} folders read to the end, {:?}\nunknown: {:#?}",
         tally.verdicts,
+        tally.links,
         tally.live,
         tally.creates,
         tally.ends,
@@ -731,9 +736,105 @@ fn one(seed: u64, tally: &mut Tally) {
         let n = random.below(asked.len() as u64) as usize;
         live(tally, &sites[0].1, &view, &asked[n], &tried[n], &who, scratch);
     }
+    if !on_host {
+        let who = match &space {
+            Some(space) => inhabitant(random, &space.map),
+            None => subject(random),
+        };
+        links_in(random, tally, &asking, &sites[0].1, &asked, &who, &text);
+    }
     drop(viewed);
     drop(protected);
     clear(&top);
+}
+
+/// Pairs of paths, really linked and renamed in the view as somebody, against what is said of them.
+fn links_in(
+    random: &mut Random,
+    tally: &mut Tally,
+    asking: &Asking,
+    site: &Site,
+    asked: &[Vec<u8>],
+    who: &Who,
+    text: &str,
+) {
+    let _setting = Setting::set("fs/protected_hardlinks", random.below(2));
+    let site = with_setting(site);
+    let view = View::service("lantern");
+    let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
+    let pairs: Vec<[Vec<u8>; 2]> = (0..30)
+        .map(|n| {
+            let (from, folder) = (random.one(asked), random.one(asked));
+            [from.clone(), [folder, format!("/new {n}").as_bytes()].concat()]
+        })
+        .collect();
+    let flat: Vec<Vec<u8>> = pairs.iter().flatten().cloned().collect();
+    let really = asking.ask(who, "view::links_and_renames", &flat);
+    for ([from, to], really) in pairs.iter().zip(&really) {
+        let ends = Ends::of(&site, &view, &subject, from, to);
+        if ends.source.name.as_ref().is_some_and(|name| matches!(name.end, End::Missing(_))) {
+            continue;
+        }
+        for (deed, verdict) in [("link", hardlink(&ends)), ("rename", rename(&ends))] {
+            tally.links += 1;
+            let told = match (verdict.possible, verdict.errno) {
+                (None, _) => {
+                    tally.unknown(&format!("{deed}: {}", verdict.detail));
+                    continue;
+                }
+                (Some(true), _) => "ok".to_owned(),
+                (_, errno) => errno.map(|errno| errno.to_string()).unwrap_or_default(),
+            };
+            let covered = ends.source.name.as_ref().and_then(|name| name.trail.last());
+            let covered =
+                deed == "rename" && covered.is_some_and(|last| last.attached || last.engine_made);
+            let really = really[deed].as_str().unwrap();
+            assert!(
+                told == really || covered && told != "ok" && really != "ok",
+                "{deed} of {:?} to {:?} as {who:?}: told {told} ({}), really {really}\n{text}{}",
+                String::from_utf8_lossy(from),
+                String::from_utf8_lossy(to),
+                verdict.detail,
+                mounts() + &kernel::listing(path_of(from)),
+            );
+        }
+    }
+}
+
+/// The site as it is with this kernel's settings of now.
+fn with_setting(site: &Site) -> Site {
+    let (name, facts) = site.observed().next().unwrap();
+    let mut facts = facts.clone();
+    let now = std::fs::read_to_string("/proc/sys/fs/protected_hardlinks").unwrap();
+    facts.name = name.clone();
+    facts.told.sysctls.retain(|(name, _)| name != "fs.protected_hardlinks");
+    facts.told.sysctls.push(("fs.protected_hardlinks".to_owned(), now.trim().parse().unwrap()));
+    Site::join((*site.layout).clone(), vec![facts]).unwrap()
+}
+
+/// Run in a view as somebody: pairs of paths, linked and renamed, and both taken back; no more once something could not be.
+#[test]
+#[ignore = "tries as somebody else; other tests start it"]
+fn links_and_renames() {
+    let Some(paths) = given() else { return };
+    for pair in paths.chunks_exact(2) {
+        let (from, to) = (path_of(&pair[0]), path_of(&pair[1]));
+        let here = nix::fcntl::AT_FDCWD;
+        let linked = nix::unistd::linkat(here, from, here, to, nix::fcntl::AtFlags::empty());
+        let mut clean = linked.is_err() || std::fs::remove_file(to).is_ok();
+        let moved =
+            if clean { renameat(here, from, here, to) } else { Err(nix::errno::Errno::EXDEV) };
+        let said = clean;
+        clean &= moved.is_err() || renameat(here, to, here, from).is_ok();
+        let word = |came: nix::Result<()>| word(came.map_err(std::io::Error::from));
+        if said {
+            say(&json!({ "link": word(linked), "rename": word(moved) }));
+        }
+        if !clean {
+            break;
+        }
+    }
+    println!("DONE");
 }
 
 /// The symlinks among the entries of regions, for the message of a failed case.

@@ -108,6 +108,8 @@ pub const COMMANDS: &[&str] = &[
     "access /loft/media/films --from host:granary --all",
     "access /loft/media/films --from host:granary --all --format json",
     "access /loft/media/films --from host:granary --new-file",
+    "link /data/intake/done/films /data/films --from service:joiner",
+    "link /data/intake/done/films /data/films --from service:joiner --format json",
     "compare granary.listing older.listing",
     "compare granary.listing older.listing --format json",
     "survey --from granary.listing -o granary-of-listing.survey",

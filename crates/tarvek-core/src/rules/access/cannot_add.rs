@@ -2,7 +2,7 @@
 
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
-use crate::rules::access::intakes::ways;
+use crate::link::intake::ways;
 use crate::rules::case::Case;
 use crate::rules::repaired;
 use crate::site::join::Site;

@@ -8,12 +8,9 @@ use crate::kernel::decide::{R, W, X, decide};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::new_entry::Making;
 use crate::kernel::object::{Edit, Grant, Object};
-use crate::layout::intake::Intake;
-use crate::layout::service::Service;
+use crate::link::intake::{Way, Ways};
 use crate::remedy::effects::effects;
 use crate::remedy::plan::takes_posix_acls;
-use crate::route::follow;
-use crate::route::hops::{Route, View};
 use crate::rules::access::admission;
 use crate::rules::case::Case;
 use crate::site::join::Site;
@@ -21,72 +18,12 @@ use crate::site::suppose::Change;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
-use crate::words::name::Name;
-use crate::words::path::AbsPath;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::RuleId;
 
-/// A service's way to a folder.
-pub(super) struct Way<'a> {
-    pub(super) service: &'a Service,
-    pub(super) route: Route,
-}
-
-impl<'a> Way<'a> {
-    fn of(site: &'a Site, service: &Name, path: &AbsPath) -> Option<Self> {
-        let service = site.layout.service(service)?;
-        let (subject, _) = site.subject_of(service);
-        let view = View::service(&service.name);
-        Some(Self { service, route: follow(site, &view, path, &subject) })
-    }
-
-    /// What its service makes at its end, with its own umask.
-    pub(super) fn made(&self, site: &'a Site, folder: bool) -> Option<Object<'a>> {
-        let making = Making::usual(folder, self.service.umask.unwrap_or(0o022));
-        let adds = judge(site, &self.route, Need::Add).is_allowed();
-        adds.then(|| new_entry(site, &self.route, making)).flatten()
-    }
-}
-
-/// The ways of one intake, as far as it declares them.
-pub(super) struct Ways<'a> {
-    pub(super) intake: &'a Intake,
-    pub(super) partial: Option<Way<'a>>,
-    pub(super) done: Option<Way<'a>>,
-    pub(super) reads: Option<Way<'a>>,
-    pub(super) files_into: Option<Way<'a>>,
-}
-
-/// The ways of every intake of a site.
-pub(super) fn ways(site: &Site) -> impl Iterator<Item = Ways<'_>> {
-    site.layout.intakes.iter().map(move |intake| {
-        let fetch = intake.fetch.as_ref();
-        let sort = intake.sort.as_ref();
-        let fetched = |path: &AbsPath| Way::of(site, &fetch?.service, path);
-        let sorted = |path: &AbsPath| Way::of(site, &sort?.service, path);
-        Ways {
-            intake,
-            partial: fetch.and_then(|fetch| fetched(fetch.partial.as_ref()?)),
-            done: fetch.and_then(|fetch| fetched(&fetch.done)),
-            reads: sort.and_then(|sort| sorted(&sort.reads)),
-            files_into: sort.and_then(|sort| sorted(&sort.files_into)),
-        }
-    })
-}
-
 impl<'a> Ways<'a> {
-    /// Where the fetching service makes its files: in the partial folder, if there is one.
-    pub(super) fn made_in(&self) -> Option<&Way<'a>> {
-        self.partial.as_ref().or(self.done.as_ref())
-    }
-
-    /// A file as the fetching service makes it.
-    pub(super) fn fetched(&self, site: &'a Site) -> Option<Object<'a>> {
-        self.made_in()?.made(site, false)
-    }
-
     /// The libraries whose root lies at or above the folder that is filed into, with the way of the service that serves them.
-    pub(super) fn served(&self, site: &'a Site, cases: &[Case]) -> Vec<Way<'a>> {
+    pub(in crate::rules) fn served(&self, site: &'a Site, cases: &[Case]) -> Vec<Way<'a>> {
         let Some(into) = &self.files_into else { return Vec::new() };
         let place = into.route.here();
         let mut ways = Vec::new();
@@ -101,7 +38,7 @@ impl<'a> Ways<'a> {
     }
 
     /// A finding about a way of it.
-    pub(super) fn finding(&self, rule: RuleId, way: &Way, answer: &Answer) -> Finding {
+    pub(in crate::rules) fn finding(&self, rule: RuleId, way: &Way, answer: &Answer) -> Finding {
         let seen = way.route.entry().is_some();
         let (service, intake) = (way.service.name.clone(), self.intake.name.clone());
         rule.finding(About::Intake { service, intake })
@@ -113,7 +50,7 @@ impl<'a> Ways<'a> {
 
     /// A finding that a service may not do what it has to; `None` if it may, or nobody knows. A way that leads nowhere is a
     /// finding of its own.
-    pub(super) fn refused(
+    pub(in crate::rules) fn refused(
         &self,
         site: &Site,
         rule: RuleId,
@@ -138,7 +75,7 @@ impl<'a> Ways<'a> {
     }
 
     /// A finding that somebody can't read what another service makes; `moved` says how it comes to them.
-    pub(super) fn unusable(
+    pub(in crate::rules) fn unusable(
         &self,
         site: &Site,
         rule: RuleId,
@@ -170,7 +107,7 @@ impl<'a> Ways<'a> {
 }
 
 /// `0600 drover:keepers`.
-pub(super) fn describe(site: &Site, reader: &Way, made: &Object) -> String {
+pub(in crate::rules) fn describe(site: &Site, reader: &Way, made: &Object) -> String {
     let acl = if made.acl.is_some() { " with an ACL" } else { "" };
     let owner = site.owner_text(&reader.route.here().host, &made.meta);
     format!("{:04o} {owner}{acl}", made.meta.mode)
@@ -233,7 +170,7 @@ fn inherited(site: &Site, place: &Way, reader: &Way, folder: bool) -> Remedy {
 }
 
 /// What lets whoever reads read files that were made for their maker alone, and keeps more of them from being made.
-pub(super) fn opened(site: &Site, place: &Way, reader: &Way) -> Remedy {
+pub(in crate::rules) fn opened(site: &Site, place: &Way, reader: &Way) -> Remedy {
     let name = &place.service.name;
     let first = Step::on(
         &place.service.host,

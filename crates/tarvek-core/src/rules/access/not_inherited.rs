@@ -1,6 +1,6 @@
 //! `access/not-inherited`.
 
-use crate::rules::access::intakes::ways;
+use crate::link::intake::ways;
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;

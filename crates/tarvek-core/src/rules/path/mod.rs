@@ -15,7 +15,7 @@ use crate::kernel::entry::EntryKind;
 use crate::layout::mapping::{Declared, MapSource, Mapping};
 use crate::route::end::{End, Missing};
 use crate::route::follow;
-use crate::route::hops::{Route, View};
+use crate::route::hops::{Level, Route, View};
 use crate::rules::case::Case;
 use crate::rules::real::{in_container, in_service};
 use crate::site::join::Site;
@@ -39,7 +39,9 @@ fn missing_at<'a>(case: &'a Case) -> Option<(&'a Route, &'a Missing)> {
 /// The mapping in whose source a way broke off, on the service's own host; a name that is missing there is no part of the root.
 fn broken_mapping<'a>(case: &'a Case, route: &Route) -> Option<&'a Mapping> {
     let mapping = case.service.maps().get(route.mapping?)?;
-    let [(View::Service(_), inside), (View::Host(_), _)] = route.levels.as_slice() else {
+    let [Level { view: View::Service(_), path: inside, .. }, Level { view: View::Host(_), .. }] =
+        route.levels.as_slice()
+    else {
         return None;
     };
     (mapping.to.path.as_ref() == Ok(inside) && mapping.folder().is_some()).then_some(mapping)
@@ -61,7 +63,7 @@ fn respelled(
     before: &str,
 ) -> Vec<Step> {
     if let Some(mapping) = broken_mapping(case, route) {
-        let place = route.levels.last().map(|(_, path)| path.clone()).unwrap_or_else(AbsPath::root);
+        let place = route.innermost_path();
         let Some((from, _)) = mapping.folder() else { return Vec::new() };
         let depth = place.components().count();
         let parts = from.components().enumerate();
@@ -78,12 +80,12 @@ fn respelled(
             in_container(case.service),
         ];
     }
-    let reached = route.levels.first().map_or(0, |(_, path)| path.components().count());
+    let reached = route.view_path().components().count();
     let parts: Vec<&[u8]> = route.asked.components().collect();
     let name = |part: &[u8]| part == wrong.as_bytes();
     // A name that a mount leads to does not occur in the root; then the mount is what to change.
     let Some(at) = parts.iter().take(reached.max(1)).rposition(|part| name(part)) else {
-        let place = route.levels.last().map(|(_, path)| path.clone()).unwrap_or_else(AbsPath::root);
+        let place = route.innermost_path();
         let exact = place.parent().unwrap_or_else(AbsPath::root).child(right.as_bytes());
         return vec![Step::words(format!("{before}write {exact} in the mount that leads there"))];
     };

@@ -10,10 +10,10 @@ use tarvek_core::words::errno::Errno;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::place::Place;
-use tarvek_core::words::remedy::{Remedy, Step};
+use tarvek_core::words::remedy::Remedy;
 use tarvek_formats::written::Written;
 
-use super::common::{Identity, Path, StepDoc, exact, lossy};
+use super::common::{Identity, Path, RemedyDoc, exact, lossy};
 use crate::view::access::{Made, PartyRow};
 
 /// The answer of `tarvek access`.
@@ -38,36 +38,6 @@ pub(crate) struct Access {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
     pub(super) partial: Vec<String>,
-}
-
-#[derive(Debug, Serialize, JsonSchema)]
-struct RemedyDoc {
-    /// In this order.
-    steps: Vec<CommandDoc>,
-    /// What it changes for others, a sentence each.
-    effects: Vec<String>,
-}
-
-#[derive(Debug, Serialize, JsonSchema)]
-struct CommandDoc {
-    /// null for a change of the layout.
-    host: Option<String>,
-    /// As it is typed, or in words.
-    command: String,
-    /// The same for programs.
-    #[serde(flatten)]
-    step: StepDoc,
-}
-
-impl RemedyDoc {
-    fn new(remedy: &Remedy, layout: &str) -> Self {
-        let step = |step: &Step| CommandDoc {
-            host: step.host().map(|host| host.raw().to_owned()),
-            command: step.to_string(),
-            step: StepDoc::new(step, layout),
-        };
-        Self { steps: remedy.steps.iter().map(step).collect(), effects: remedy.effects.clone() }
-    }
 }
 
 #[derive(Debug, Serialize, JsonSchema)]

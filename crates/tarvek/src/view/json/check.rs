@@ -5,13 +5,15 @@ use serde::Serialize;
 use tarvek_core::check::board::{Row, State, Subject};
 use tarvek_core::check::report::{HostSeen, Report};
 use tarvek_core::facts::host::{Gap, Source};
+use tarvek_core::link::intake::{Does, Stage, Step};
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::finding::Finding;
 use tarvek_core::words::rule::Severity;
 use tarvek_core::words::terms::Kind;
 use tarvek_formats::written::Written;
 
-use super::common::{Path, StepDoc, exact, lossy};
+use super::common::{FromTo, Path, StepDoc, exact, lossy};
+use super::link::VerdictDoc;
 
 /// The answer of `tarvek check`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -54,6 +56,10 @@ struct BoardRow {
     entries: u64,
     /// Of those, the ones that the service can't read.
     unreadable: u64,
+    /// The steps of an intake.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    steps: Vec<IntakeStep>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -64,6 +70,41 @@ struct Stages {
     readable: Written<State>,
     /// How many titles a scan would find; null if that can't be told, and for an intake.
     titles: Option<u64>,
+    /// Of an intake, whether filing does what is wanted of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    linkable: Option<Written<State>>,
+}
+
+/// A step of an intake.
+#[derive(Debug, Serialize, JsonSchema)]
+struct IntakeStep {
+    /// `finish` takes a download from the partial into the done folder, `file` from there into the library.
+    step: Written<Stage>,
+    /// Who does it.
+    service: String,
+    /// The folders, as that service sees them.
+    #[serde(flatten)]
+    ends: FromTo,
+    /// What it comes to.
+    does: Written<Does>,
+    /// Whether removing the download after it gives its space back; null where nothing is left to remove, or nobody knows.
+    removal_frees: Option<bool>,
+    hardlink: VerdictDoc,
+    rename: VerdictDoc,
+}
+
+impl From<&Step> for IntakeStep {
+    fn from(step: &Step) -> Self {
+        Self {
+            step: Written(step.stage),
+            service: step.service.raw().to_owned(),
+            ends: FromTo::new(&step.from, &step.to),
+            does: Written(step.does),
+            removal_frees: step.does.removal_frees(),
+            hardlink: (&step.link).into(),
+            rename: (&step.rename).into(),
+        }
+    }
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -176,11 +217,13 @@ impl From<&Row> for BoardRow {
                 exists: Written(row.stages.exists),
                 readable: Written(row.stages.readable),
                 titles: row.stages.titles,
+                linkable: row.stages.linkable.map(Written),
             },
             verdict: row.verdict.clone(),
             ready: row.ready,
             entries: row.entries,
             unreadable: row.unreadable,
+            steps: row.steps.iter().map(IntakeStep::from).collect(),
         }
     }
 }

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::words::path::AbsPath;
-use tarvek_core::words::remedy::Step;
+use tarvek_core::words::remedy::{Remedy, Step};
 
 /// A path as text and, where that loses something, as bytes.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -28,6 +28,25 @@ impl Path {
 impl From<&AbsPath> for Path {
     fn from(path: &AbsPath) -> Self {
         Self { path: lossy(path), path_bytes: exact(path) }
+    }
+}
+
+/// Two ends, as the viewpoint sees them.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(super) struct FromTo {
+    /// The source.
+    from: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    from_bytes: Option<String>,
+    /// The folder or name that it is to have.
+    to: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    to_bytes: Option<String>,
+}
+
+impl FromTo {
+    pub(super) fn new(from: &AbsPath, to: &AbsPath) -> Self {
+        Self { from: lossy(from), from_bytes: exact(from), to: lossy(to), to_bytes: exact(to) }
     }
 }
 
@@ -119,6 +138,37 @@ impl StepDoc {
             },
             Step::Do { words, .. } => Self { on, words: Some(words.clone()), ..Self::default() },
         }
+    }
+}
+
+/// What would give what is refused.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(super) struct RemedyDoc {
+    /// In this order.
+    steps: Vec<CommandDoc>,
+    /// What it changes for others, a sentence each.
+    effects: Vec<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct CommandDoc {
+    /// null for a change of the layout.
+    host: Option<String>,
+    /// As it is typed, or in words.
+    command: String,
+    /// The same for programs.
+    #[serde(flatten)]
+    step: StepDoc,
+}
+
+impl RemedyDoc {
+    pub(super) fn new(remedy: &Remedy, layout: &str) -> Self {
+        let step = |step: &Step| CommandDoc {
+            host: step.host().map(|host| host.raw().to_owned()),
+            command: step.to_string(),
+            step: StepDoc::new(step, layout),
+        };
+        Self { steps: remedy.steps.iter().map(step).collect(), effects: remedy.effects.clone() }
     }
 }
 

@@ -5,6 +5,7 @@ mod adopt;
 mod check;
 mod common;
 mod compare;
+mod link;
 mod trace;
 
 use serde::Serialize;
@@ -15,6 +16,7 @@ pub(crate) use access::{Access, AccessAll, NewEntries};
 pub(crate) use adopt::Adopt;
 pub(crate) use check::Check;
 pub(crate) use compare::Compare;
+pub(crate) use link::Link;
 pub(crate) use trace::{Trace, TraceTo};
 
 /// The answers that rest on surveys which may have been broken off.
@@ -30,7 +32,7 @@ macro_rules! tell_partial {
     )*};
 }
 
-tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare);
+tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare, Link);
 
 /// Renders a document, with a line feed at its end.
 pub(crate) fn text<T: Serialize>(document: &T) -> String {

@@ -1,0 +1,125 @@
+//! `link/category-mismatch`.
+
+use crate::link::intake::{Ways, ways};
+use crate::route::end::End;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::{About, Affected};
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::remedy::{Remedy, Step};
+use crate::words::rule::{Rule, Severity};
+
+/// Two categories, or two folders of one.
+pub static RULE: Rule = Rule {
+    id: "link/category-mismatch",
+    severity: Severity::Blocker,
+    title: "Fetcher and sorter do not mean the same category",
+    means: "The sorting service asks for a category by name, and reads the folder of that category. Both have to agree exactly, letter case \
+            included.",
+    hurts: "Finished downloads lie in a folder that nobody reads.",
+    fix: "Write the same name, and the same folder, in both.",
+    example: "drover files under Films, and joiner asks for films.",
+};
+
+/// Judges every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    ways(site).flat_map(|ways| [names(&ways), folders(&ways)]).flatten().collect()
+}
+
+fn finding(ways: &Ways) -> Option<Finding> {
+    let sort = ways.intake.sort.as_ref()?;
+    let (service, intake) = (sort.service.clone(), ways.intake.name.clone());
+    let finding = RULE.finding(About::Intake { service, intake: intake.clone() });
+    Some(finding.line(ways.intake.origin.line).affects([Affected::Intake(intake)]))
+}
+
+/// The names of the category.
+fn names(ways: &Ways) -> Option<Finding> {
+    let (fetch, sort) = (ways.intake.fetch.as_ref()?, ways.intake.sort.as_ref()?);
+    let (theirs, ours) = (fetch.category.as_ref()?, sort.category.as_ref()?);
+    if theirs == ours {
+        return None;
+    }
+    let (theirs, ours) = (Name::from(theirs.as_str()), Name::from(ours.as_str()));
+    let case = theirs.raw().to_lowercase() == ours.raw().to_lowercase();
+    let how = if case { ": they differ in letter case" } else { "" };
+    let message = format!(
+        "{} files downloads under the category {theirs}, and {} asks for {ours}{how}",
+        fetch.service, sort.service
+    );
+    let intake = &ways.intake.name;
+    Some(finding(ways)?.says(message).remedy(Remedy::of(vec![
+        Step::words(format!(
+            "write category = \"{theirs}\" for both sides of intake {intake} in the layout"
+        )),
+        Step::words(format!(
+            "set the category {theirs} in {} as well, as it is in {}",
+            sort.service, fetch.service
+        )),
+    ])))
+}
+
+/// The folders of the category: what is read is where finished files are put, or a folder above.
+fn folders(ways: &Ways) -> Option<Finding> {
+    let (done, reads) = (ways.done.as_ref()?, ways.reads.as_ref()?);
+    let (theirs, ours) = (&done.route, &reads.route);
+    if theirs.end != End::Reached || ours.end != End::Reached {
+        return None;
+    }
+    let (put, read) = (theirs.here(), ours.here());
+    let same = match (theirs.entry(), ours.entry()) {
+        (Some((a, one)), Some((b, other))) => (&a.seen_on, one) == (&b.seen_on, other),
+        _ => false,
+    };
+    if same || put.host == read.host && put.path.within(&read.path) {
+        return None;
+    }
+    let message = format!(
+        "{} puts finished files in {put}, and {} reads {read}",
+        done.service.name, reads.service.name
+    );
+    let evidence = theirs.evidence().min(ours.evidence());
+    Some(finding(ways)?.at(read).known(evidence).says(message).remedy(Remedy::of(vec![
+        Step::words(format!(
+            "name one folder in the layout as done of {} and as reads of {} in intake {}",
+            done.service.name, reads.service.name, ways.intake.name
+        )),
+        Step::words(format!("set it in {} or {} as well", done.service.name, reads.service.name)),
+    ])))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::intake::InView;
+    use crate::tests::{Scene, abs};
+
+    #[test]
+    fn both_mean_the_same_category_and_the_same_folder() {
+        let mut scene = Scene::local().with_intake();
+        let mut named = |theirs: &str, ours: &str| {
+            let intake = &mut scene.layout.intakes[0];
+            intake.fetch.as_mut().unwrap().category = Some(theirs.to_owned());
+            intake.sort.as_mut().unwrap().category = Some(ours.to_owned());
+            scene.told(&RULE)
+        };
+        assert_eq!(named("films", "films"), "");
+        let told = "drover files downloads under the category Films, and joiner asks for films: they differ in letter case → write category = \
+                    \"Films\" for both sides of intake films in the layout; set the category Films in joiner as well, as it is in drover";
+        assert_eq!(named("Films", "films"), told);
+        assert!(named("films", "series").starts_with(
+            "drover files downloads under the category films, and joiner asks for series → "
+        ));
+        named("films", "films");
+        scene.tree("granary", "d 2770 841:2100 /loft/media/intake/Done");
+        let reads = |scene: &mut Scene, path: &str| {
+            scene.layout.intakes[0].sort.as_mut().unwrap().reads = InView::of(abs(path));
+            scene.told(&RULE)
+        };
+        assert_eq!(reads(&mut scene, "/data/intake"), "", "it reads what lies above");
+        let told = "drover puts finished files in granary:/loft/media/intake/done, and joiner reads granary:/loft/media/intake/Done → ";
+        let came = reads(&mut scene, "/data/intake/Done");
+        assert!(came.starts_with(told), "{came}");
+    }
+}

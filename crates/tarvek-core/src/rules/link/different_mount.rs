@@ -1,0 +1,96 @@
+//! `link/different-mount`.
+
+use crate::link::verdict::Reason;
+use crate::rules::case::Case;
+use crate::rules::link::filing::{Filing, filings};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+use crate::rules::link::mend::{OneMappings, files_well};
+use crate::words::remedy::Remedy;
+
+/// Two mappings of one filesystem.
+pub static RULE: Rule = Rule {
+    id: "link/different-mount",
+    severity: Severity::Risk,
+    title: "One filesystem, but two mappings: nothing can be linked",
+    means: "Each mapping is a mount of its own in the service's view, and link(2) and rename(2) do not go from one mount to another \
+            (EXDEV), although both show folders of one filesystem.",
+    hurts: "Every import is silently copied: twice the space, and hours of disk traffic.",
+    fix: "Map the one folder that is parent to both, and use paths below it, in every service that names them.",
+    example: "joiner has /tank/downloads mapped to /downloads and /tank/media to /media; one mapping of /tank to /data makes both one \
+              mount.",
+};
+
+/// Judges the filing step of every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let refused = filings(site).filter(|filing| filing.is_refused_for(Reason::DifferentMount));
+    let mut mappings = OneMappings::default();
+    let told = |filing: Filing| {
+        let step = &filing.step;
+        let finding = filing.finding(&RULE);
+        if site.is_trial {
+            return finding;
+        }
+        let one = mappings.of(site, &step.service, &step.from, &step.to);
+        match one.filter(|one| files_well(&one.site, &filing.ways.intake.name)) {
+            Some(one) => {
+                let (steps, effects) = (one.steps.clone(), one.effects.clone());
+                finding.remedy(Remedy { steps, effects })
+            }
+            None => finding.remedy(format!(
+                "give {} one mapping of a folder that is parent to both, and paths below it",
+                step.service
+            )),
+        }
+    };
+    refused.map(told).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::intake::InView;
+    use crate::tests::{Scene, abs, mapping};
+    use crate::words::terms::Access;
+
+    #[test]
+    fn two_mappings_of_one_filesystem_are_two_mounts() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.two_mappings();
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("joiner can't link files of /downloads/done into /media/films: one filesystem, by two mounts: "), "{told}");
+        for step in [
+            "in the layout, map the one parent into joiner: { from = \"/loft/media\", to = \"/data\" } instead of /loft/media/intake",
+            "take the mapping of /loft/media/films to /media/films (line 22) out of the layout",
+            "write reads of intake films as /data/intake/done in the layout",
+            "write files_into of intake films as /data/films in the layout",
+            "set the new paths in joiner: /downloads/done becomes /data/intake/done, /media/films becomes /data/films",
+            "make the container of joiner anew with { from = \"/loft/media\", to = \"/data\" }",
+            // The one that fetches goes on naming the folder as joiner does.
+            "its place in drover is /data/intake instead of /downloads",
+            "set the new paths in drover: /downloads/partial becomes /data/intake/partial, /downloads/done becomes /data/intake/done",
+        ] {
+            assert!(told.contains(step), "{step}\n{told}");
+        }
+        // Where the paths inside are alike already, none of them changes.
+        let mut scene = Scene::local().with_intake();
+        scene.service("joiner").map = Some(vec![
+            mapping("/loft/media/intake", "/data/intake", Access::ReadWrite),
+            mapping("/loft/media/films", "/data/films", Access::ReadWrite),
+        ]);
+        let told = scene.told(&RULE);
+        assert!(
+            told.contains("{ from = \"/loft/media\", to = \"/data\" }")
+                && !told.contains("becomes"),
+            "{told}"
+        );
+        // A copy is what is wanted.
+        scene.layout.intakes[0].want = crate::layout::intake::Want::Copy;
+        assert_eq!(scene.told(&RULE), "");
+        scene.layout.intakes[0].sort.as_mut().unwrap().files_into = InView::of(abs("/data/none"));
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

@@ -1,0 +1,69 @@
+//! `link/different-quota-tree`.
+
+use crate::link::verdict::Reason;
+use crate::rules::case::Case;
+use crate::rules::link::filing::{Filing, filings};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+use crate::link::ends::of_folder;
+use crate::words::remedy::{Command, Remedy, Step};
+
+/// Two quota trees.
+pub static RULE: Rule = Rule {
+    id: "link/different-quota-tree",
+    severity: Severity::Risk,
+    title: "Intake and library belong to different project quotas",
+    means: "A folder that hands its project on (chattr +P) takes in no file of another project, by link or by rename (EXDEV), even \
+            where no quota is in force. The file's own number counts, not that of the folder it comes from.",
+    hurts: "Every import is copied, on one filesystem and through one mapping.",
+    fix: "Give intake and library the same project.",
+    example: "/tank/media has project 7 with +P, and /tank/intake has none.",
+};
+
+/// Judges the filing step of every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let refused = filings(site).filter(|filing| filing.is_refused_for(Reason::DifferentQuotaTree));
+    let told = |filing: Filing| {
+        let finding = filing.finding(&RULE);
+        let project = of_folder(site, &filing.ends().1.route).and_then(|(_, project)| project);
+        let made = filing.ways.made_in();
+        let places = made.into_iter().chain(&filing.ways.done).map(|way| way.route.here());
+        let mut places: Vec<_> = places.collect();
+        places.dedup();
+        let Some(project) = project.filter(|_| !places.is_empty()) else { return finding };
+        let steps = places.iter().map(|place| {
+            let number = project.id.to_string();
+            let command = Command::new("chattr -R +P -p").arg(number).arg(&place.path);
+            Step::run(&place.host, command)
+        });
+        let effects = vec![format!(
+            "what lies in the intake then counts towards the quota of project {}",
+            project.id
+        )];
+        finding.remedy(Remedy { steps: steps.collect(), effects })
+    };
+    refused.map(told).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::kernel::entry::Project;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_project_that_is_handed_on_lets_nothing_else_in() {
+        let mut scene = Scene::local().with_intake();
+        scene.project("granary", "/loft/media/films", Project { id: 7, inherits: false });
+        assert_eq!(scene.told(&RULE), "");
+        scene.project("granary", "/loft/media/films", Project { id: 7, inherits: true });
+        let told = "joiner can't link files of /data/intake/done into /data/films: the folder takes in nothing but project 7 (chattr +P), and the \
+                    source belongs to project 0; each download is copied and takes its space twice → on granary: \
+                    chattr -R +P -p 7 /loft/media/intake/partial; chattr -R +P -p 7 /loft/media/intake/done";
+        assert_eq!(scene.told(&RULE), told);
+        scene.project("granary", "/loft/media/intake/partial", Project { id: 7, inherits: true });
+        assert_eq!(scene.told(&RULE), "", "it is where the file is made that counts");
+    }
+}

@@ -1,0 +1,130 @@
+//! `link/path-disagreement`.
+
+use crate::link::intake::{Ways, ways};
+use crate::route::end::End;
+use crate::route::seen_as::seen_as;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::{About, Affected};
+use crate::words::finding::Finding;
+use crate::words::path::AbsPath;
+use crate::words::remedy::{Remedy, Step};
+use crate::words::rule::{Rule, Severity};
+
+/// One folder under two names, and nobody who translates.
+pub static RULE: Rule = Rule {
+    id: "link/path-disagreement",
+    severity: Severity::Blocker,
+    title: "Two services know one folder under different paths",
+    means: "The fetching service tells the sorting one where a download lies by its own path. Where the sorting one sees that folder under \
+            another path, or not at all, and translates nothing, it looks in the wrong place.",
+    hurts: "Finished downloads are never filed: the sorting service says that the path does not exist.",
+    fix: "Map the folder into both under one path, or declare the translation in the layout and in the sorting service.",
+    example: "drover says /downloads/x, and joiner, to which the same folder is /data/intake/x, has never heard of it.",
+};
+
+/// Judges every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    ways(site).filter_map(|ways| told(site, &ways)).collect()
+}
+
+fn told(site: &Site, ways: &Ways) -> Option<Finding> {
+    let (done, reads) = (ways.done.as_ref()?, ways.reads.as_ref()?);
+    let (fetcher, sorter) = (done.service, reads.service);
+    // Where the way of either ends nowhere, that is the finding.
+    if fetcher.name == sorter.name
+        || done.route.end != End::Reached
+        || reads.route.end != End::Reached
+    {
+        return None;
+    }
+    let view = &reads.route.view;
+    let place = done.route.here();
+    let named = &done.route.asked;
+    let seen = seen_as(site, view, &reads.route.subject, place);
+    let expected = translated(site, ways, named)?;
+    if seen.as_ref() == Some(&expected) {
+        return None;
+    }
+    let (service, intake) = (sorter.name.clone(), ways.intake.name.clone());
+    let finding = RULE
+        .finding(About::Intake { service, intake: intake.clone() })
+        .at(place)
+        .line(ways.intake.origin.line)
+        .known(done.route.evidence().min(reads.route.evidence()))
+        .affects([Affected::Intake(intake)]);
+    let (fetcher, sorter, host) = (&fetcher.name, &sorter.name, &sorter.host);
+    Some(match seen {
+        Some(path) => {
+            let message = format!(
+                "{place} is {named} to {fetcher} and {path} to {sorter}, and nothing translates: {sorter} looks for what {fetcher} names in \
+                 {expected}"
+            );
+            let line = format!("{{ service = \"{fetcher}\", from = \"{named}\", to = \"{path}\" }}");
+            finding.says(message).remedy(Remedy::of(vec![
+                Step::words(format!("add {line} to translate of {sorter} in the layout")),
+                Step::on(host, format!("have {sorter} take {named} of {fetcher} for {path}")),
+            ]))
+        }
+        None => finding
+            .says(format!("{fetcher} puts finished files in {named}, which is {place}, and {sorter} does not see that folder at all"))
+            .remedy(Remedy::of(vec![Step::words(format!(
+                "map {place} into {sorter} as {named}, in the layout and in earnest"
+            ))])),
+    })
+}
+
+/// What the sorting service makes of a path that the fetching one names; `None` if what it declares is no path.
+fn translated(site: &Site, ways: &Ways, named: &AbsPath) -> Option<AbsPath> {
+    let (fetcher, sorter) = (ways.done.as_ref()?.service, ways.reads.as_ref()?.service);
+    let own = site.layout.service(&sorter.name)?.translate.iter();
+    let own = own.filter(|translation| translation.service == fetcher.name);
+    let fits = own.filter_map(|translation| {
+        let from = translation.from.path.as_ref().ok()?;
+        Some((from.as_bytes().len(), named.below(from)?.to_vec(), &translation.to.path))
+    });
+    match fits.max_by_key(|(length, ..)| *length) {
+        None => Some(named.clone()),
+        Some((_, rest, to)) => Some(to.as_ref().ok()?.join(&rest)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::intake::InView;
+    use crate::layout::service::Translation;
+    use crate::tests::{Scene, abs, declared, mapping};
+    use crate::words::terms::Access;
+
+    #[test]
+    fn a_folder_of_two_names_needs_a_translation() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.service("drover").map =
+            Some(vec![mapping("/loft/media/intake", "/downloads", Access::ReadWrite)]);
+        let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
+        fetch.partial = None;
+        fetch.done = InView::of(abs("/downloads/done"));
+        let told = "granary:/loft/media/intake/done is /downloads/done to drover and /data/intake/done to joiner, and nothing translates: joiner \
+                    looks for what drover names in /downloads/done → add { service = \"drover\", from = \"/downloads/done\", to = \
+                    \"/data/intake/done\" } to translate of joiner in the layout; on granary: have joiner take /downloads/done of drover for \
+                    /data/intake/done";
+        assert_eq!(scene.told(&RULE), told);
+        let (from, to) = (declared("/downloads"), declared("/data/intake"));
+        scene.service("joiner").translate.push(Translation { service: "drover".into(), from, to });
+        assert_eq!(scene.told(&RULE), "");
+    }
+
+    #[test]
+    fn a_folder_that_only_one_of_them_sees_is_not_agreed_upon() {
+        let mut scene = Scene::local().with_intake();
+        scene.tree("granary", "d 2770 841:2100 /loft/other/done");
+        scene.service("drover").map =
+            Some(vec![mapping("/loft/other", "/data/intake", Access::ReadWrite)]);
+        let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
+        fetch.partial = None;
+        let told = "drover puts finished files in /data/intake/done, which is granary:/loft/other/done, and joiner does not see that folder at all";
+        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+    }
+}

@@ -1,0 +1,57 @@
+//! `link/target-unwritable`.
+
+use crate::link::verdict::Reason;
+use crate::rules::case::Case;
+use crate::rules::link::filing::{Filing, filings};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+use crate::judge::along::judge;
+use crate::judge::verdict::Need;
+use crate::rules::access::cannot_add;
+use crate::rules::repaired;
+
+/// A library folder that the sorter can't add to.
+pub static RULE: Rule = Rule {
+    id: "link/target-unwritable",
+    severity: Severity::Blocker,
+    title: "The sorting service can't create in the library",
+    means: "A new name needs write and search on the folder that is to hold it, whether it is linked, moved or copied there.",
+    hurts: "Nothing is ever filed.",
+    fix: "Give the account write and search at the library folder, through a mapping and mounts that can be written.",
+    example: "joiner files into /data/films, which only keepers may write.",
+};
+
+/// Judges the filing step of every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let refused = filings(site).filter(|filing| {
+        let reasons = [Reason::TargetUnwritable, Reason::ReadOnly, Reason::Flagged];
+        filing.ends().1.route.entry().is_some()
+            && reasons.iter().any(|reason| filing.is_refused_for(*reason))
+    });
+    let told = |filing: Filing| {
+        let into = &filing.ends().1.route;
+        // Where an account may not add, that is the finding, and clearing it clears this.
+        let refused = judge(site, into, Need::Add).is_refused();
+        let finding = repaired::usable(site, into, &[Need::Add], filing.finding(&RULE));
+        finding.because(refused.then_some(&cannot_add::RULE))
+    };
+    refused.map(told).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_folder_of_others_takes_no_name() {
+        let mut scene = Scene::local().with_intake();
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "d 0755 1101:2100 /loft/media/films");
+        let told = "joiner can't link files of /data/intake/done into /data/films: /loft/media/films on granary: group::r-x via gid 2100 does not let \
+                    842:2100 add to it (mode 0755 mira:keepers); nothing can be filed";
+        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+    }
+}

@@ -1,0 +1,57 @@
+//! `link/unsupported`.
+
+use crate::link::verdict::Reason;
+use crate::rules::case::Case;
+use crate::rules::link::filing::{Filing, filings};
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// A filesystem without links.
+pub static RULE: Rule = Rule {
+    id: "link/unsupported",
+    severity: Severity::Risk,
+    title: "The filesystem can't link",
+    means: "FAT and exFAT have one name for each file and no more.",
+    hurts: "Every import is copied or moved; what has to stay where it was downloaded takes its space twice.",
+    fix: "Use a filesystem that links (ext4, XFS, Btrfs, ZFS), or want a rename.",
+    example: "The library is an exFAT disk.",
+};
+
+/// Judges the filing step of every intake.
+pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+    let refused =
+        filings(site).filter(|filing| filing.is_refused_for(Reason::UnsupportedFilesystem));
+    let told = |filing: Filing| {
+        let (name, place) = (&filing.ways.intake.name, filing.ends().1.route.here().clone());
+        filing.finding(&RULE).remedy(format!(
+            "set want = \"rename\" for intake {name} in the layout and have {} move files, or put a filesystem that links at {}",
+            filing.step.service, place
+        ))
+    };
+    refused.map(told).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::intake::Want;
+    use crate::tests::{Scene, mounts};
+
+    #[test]
+    fn exfat_has_one_name_for_each_file() {
+        let mut scene = Scene::local().with_intake();
+        let table = |kind: &str| {
+            let table =
+                format!("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft {kind} /dev/sdb1 rw");
+            Some(mounts(&table))
+        };
+        scene.facts("granary").mounts = table("xfs");
+        assert_eq!(scene.told(&RULE), "");
+        scene.facts("granary").mounts = table("exfat");
+        let told = "joiner can't link files of /data/intake/done into /data/films: the filesystem has no hard links; moving them still costs no copy → ";
+        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        scene.layout.intakes[0].want = Want::Rename;
+        assert_eq!(scene.told(&RULE), "");
+    }
+}
