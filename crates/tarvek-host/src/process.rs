@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use nix::sched::{CloneFlags, setns};
 use rustix::fs::{CWD, Mode, OFlags, StatVfsMountFlags};
+use rustix::io::Errno;
 use rustix::thread::{CapabilitySet, CapabilitySets, capabilities, set_capabilities};
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::mounts::{MountEntry, MountTable};
@@ -35,11 +36,16 @@ fn in_proc(pid: u32, name: &str) -> PathBuf {
     Path::new("/proc").join(pid.to_string()).join(name)
 }
 
-/// When a process was started: the field is the 22nd, and the second may have anything in its brackets.
+/// When a process was started; one that has ended and whose parent has not asked for its status yet is none any more
+/// (`proc_pid_stat(5)`: fields 3 and 22; the second may have anything in its brackets).
 pub(crate) fn start_of(pid: u32) -> io::Result<u64> {
     let stat = std::fs::read_to_string(in_proc(pid, "stat"))?;
     let rest = stat.rsplit_once(')').map_or("", |(_, rest)| rest);
-    let start = rest.split_whitespace().nth(19).and_then(|start| start.parse().ok());
+    let mut fields = rest.split_whitespace();
+    if matches!(fields.next(), Some("Z" | "X")) {
+        return Err(Errno::SRCH.into());
+    }
+    let start = fields.nth(18).and_then(|start| start.parse().ok());
     start.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "its stat has no start time"))
 }
 

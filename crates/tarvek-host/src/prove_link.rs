@@ -214,6 +214,22 @@ mod tests {
     }
 
     #[test]
+    fn who_has_ended_is_gone_before_its_parent_asks() {
+        let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
+        let name = format!("{MARK}{}-{}-n", child.id(), start_of(child.id()).unwrap());
+        assert_eq!(is_left(name.as_bytes()), Some(false));
+        child.kill().unwrap();
+        let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+        while is_left(name.as_bytes()) != Some(true) && std::time::Instant::now() < until {
+            std::thread::yield_now();
+        }
+        // It is still there, as a zombie.
+        assert!(std::fs::exists(format!("/proc/{}/stat", child.id())).unwrap());
+        assert_eq!(is_left(name.as_bytes()), Some(true));
+        child.wait().unwrap();
+    }
+
+    #[test]
     fn a_proof_leaves_everything_as_it_was() {
         let folder = tempfile::tempdir().unwrap();
         let at = |name: &str| folder.path().join(name);

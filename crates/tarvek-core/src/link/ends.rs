@@ -28,7 +28,7 @@ pub struct Source<'a> {
     pub object: Option<Object<'a>>,
     pub(super) project: Option<Project>,
     /// Whether the path ends in a name, not in a dot or at the root.
-    pub(super) is_name: bool,
+    pub is_name: bool,
 }
 
 /// Where the name is to be.

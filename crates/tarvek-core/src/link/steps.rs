@@ -8,7 +8,7 @@ use crate::kernel::object::Object;
 use crate::link::ends::{Ends, of_folder};
 use crate::link::filesystem::{Links, has_subvolumes, links};
 use crate::link::standing::Standing;
-use crate::link::verdict::{Reason, Stop, Verdict};
+use crate::link::verdict::{Reason, Stop, UNLESS, Verdict};
 use crate::route::end::End;
 use crate::route::hops::Route;
 use crate::site::layer::{Layer, LayerKind};
@@ -84,7 +84,11 @@ impl<'a> Steps<'a> {
         let answer =
             |possible, reason, errno, detail| Verdict { possible, evidence, reason, errno, detail };
         match (came, self.doubt) {
-            (Err(stop), _) => answer(Some(false), stop.reason, Some(stop.errno), stop.detail),
+            (Err(stop), doubt) => {
+                let unless = doubt.map(|doubt| format!("{UNLESS}{doubt}")).unwrap_or_default();
+                let detail = stop.detail + &unless;
+                answer(Some(false), stop.reason, Some(stop.errno), detail)
+            }
             (Ok(()), Some(doubt)) => answer(None, Reason::Unknown, None, doubt),
             (Ok(()), None) => answer(Some(true), Reason::Ok, None, fine),
         }

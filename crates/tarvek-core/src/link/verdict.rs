@@ -53,6 +53,9 @@ words! {
     }
 }
 
+/// What stands in the words of a refusal before something that was not known and comes first.
+pub(super) const UNLESS: &str = "; unless this refuses before: ";
+
 /// Whether a deed is possible.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Verdict {
@@ -71,6 +74,11 @@ impl Verdict {
     /// Whether it is certain that it is possible.
     pub fn is_possible(&self) -> bool {
         self.possible == Some(true)
+    }
+
+    /// Whether what refuses is certain, but not that nothing else does before, with an error of its own.
+    pub fn may_be_refused_before(&self) -> bool {
+        self.possible == Some(false) && self.detail.contains(UNLESS)
     }
 
     /// The verdict where a proof could not be taken back: whoever asks for proof has none.

@@ -146,6 +146,15 @@ fn unescaped(word: &str) -> String {
     String::from_utf8_lossy(&crate::escape::unescape(word.as_bytes())).into_owned()
 }
 
+/// Two names of one number are one flavour.
+fn by_number(flavour: &str) -> &str {
+    match flavour {
+        "unix" => "sys",
+        "null" => "none",
+        other => other,
+    }
+}
+
 /// What may differ between flavours of authentication.
 #[derive(Clone, Copy)]
 struct Flags {
@@ -159,10 +168,10 @@ struct Flags {
 struct Options {
     /// As they are written.
     all: Vec<String>,
-    /// What holds where no flavour says otherwise.
+    /// All that was said so far, of whatever flavour.
     plain: Flags,
-    /// Flavours in their order. One begins with what is plain by then, and has of later options only those that follow it in the same
-    /// list (`setflags` in the sources of `exportfs`).
+    /// Flavours in their order. One begins with all that was said by then, of whatever flavour, and has of later options only those
+    /// that follow it in the same list (`setflags` and `secinfo_addflavor` in the sources of `exportfs`).
     flavours: Vec<(String, Flags)>,
     anonuid: Option<u32>,
     anongid: Option<u32>,
@@ -217,7 +226,7 @@ impl Options {
             }
             match name {
                 "sec" => {
-                    active = value.split(':').collect();
+                    active = value.split(':').map(by_number).collect();
                     for flavour in &active {
                         if !options.flavours.iter().any(|(known, _)| known == flavour) {
                             options.flavours.push(((*flavour).to_owned(), options.plain));
@@ -235,7 +244,7 @@ impl Options {
         Ok(options)
     }
 
-    /// Sets a flag of the flavours at hand, or of all that have no flavour.
+    /// Sets a flag of the flavours at hand, and of those that come later.
     fn flag(&mut self, name: &str, active: &[&str]) {
         let set = |flags: &mut Flags| match name {
             "ro" => flags.access = Access::ReadOnly,
@@ -246,9 +255,7 @@ impl Options {
             "no_all_squash" => flags.all_squash = false,
             _ => {}
         };
-        if active.is_empty() {
-            set(&mut self.plain);
-        }
+        set(&mut self.plain);
         for (flavour, flags) in &mut self.flavours {
             if active.contains(&flavour.as_str()) {
                 set(flags);
@@ -258,8 +265,7 @@ impl Options {
 
     /// What it comes to for clients: who comes as AUTH_SYS gets what is said for that flavour, or else for the first.
     fn export(self, clients: &str) -> NfsExport {
-        let sys =
-            self.flavours.iter().find(|(flavour, _)| matches!(flavour.as_str(), "sys" | "unix"));
+        let sys = self.flavours.iter().find(|(flavour, _)| flavour == "sys");
         let flags = sys.or(self.flavours.first()).map_or(self.plain, |(_, flags)| *flags);
         NfsExport {
             clients: clients.into(),

@@ -239,7 +239,9 @@ fn colons(name: &Path, said: &[&str]) -> Option<Format> {
     // Lines that are broken are told later; most of them decide.
     let most = |columns: usize, numbers: &[usize]| {
         let fits = |line: &&&str| {
-            !line.contains(char::is_whitespace) | (columns != 3)
+            // An account of a directory service may have a blank in its name, but none a path.
+            !line.split(':').next().unwrap_or_default().contains(['/', '"', '('])
+                && (columns != 3 || !line.contains(char::is_whitespace))
                 && count(line) == columns
                 && numbers.iter().all(|at| number(line, *at))
         };
@@ -319,6 +321,7 @@ mod tests {
             ("/loft/media 10.0.0.0/8(ro)\n", Some(Exports)),
             ("\"/loft/a b\" *(ro)\n/loft/c\n", Some(Exports)),
             ("/loft/b parlour (rw)\n", Some(Exports)),
+            ("/loft/c *(fsid=12345678:12345678:12345678:12345678)\n", Some(Exports)),
             ("root:x:0:0::/root:/bin/sh\n", Some(Passwd)),
             ("keepers:x:2100:mira\n", Some(Group)),
             ("lantern:100000:65536\n", Some(Subuid)),

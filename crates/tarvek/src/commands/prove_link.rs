@@ -40,9 +40,13 @@ pub(super) fn prove(
     }
     let options = who(asked, subject)?;
     let name = ends.source.name.as_ref().expect("a path was given");
-    let (source, folder) = (path_of(name), path_of(&ends.target.folder));
+    let (mut source, folder) = (path_of(name), path_of(&ends.target.folder));
     let here = outside(asked, &folder);
     let own = source.parent().map(|own| outside(asked, own));
+    // What is called by a dot is looked up in itself.
+    if !ends.source.is_name {
+        source.push(".");
+    }
     let folders: Vec<&PathBuf> = own.iter().chain([&here]).collect();
     for left in folders.iter().flat_map(|folder| sweep(folder)) {
         screen.complain(&format!(
@@ -51,12 +55,12 @@ pub(super) fn prove(
     }
     let grows = irrevocable(&here);
     let deeds = [Deed::Link, Deed::Rename];
-    // Whether what has the name may be replaced is not told by another name.
+    // Whether what has the name may be replaced is not told by another name, and a dot has none to move.
     let taken = ends.target.name.as_ref().is_some_and(|name| name.end == End::Reached);
     // Where a way leads nowhere there is no place to try anything in.
     let there = name.end == End::Reached && ends.target.folder.end == End::Reached;
     let telling = |deed: &Deed| {
-        let named = taken && *deed == Deed::Rename;
+        let named = (taken || !ends.source.is_name) && *deed == Deed::Rename;
         there && tells(*deed, &verdicts[*deed as usize]) && grows.is_none() && !named
     };
     let tried: Vec<Deed> = deeds.into_iter().filter(telling).collect();
