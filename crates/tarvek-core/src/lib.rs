@@ -10,6 +10,7 @@ pub mod adopt;
 pub mod check;
 pub mod draft;
 pub mod facts;
+pub mod forecast;
 pub mod judge;
 pub mod kernel;
 pub mod layout;

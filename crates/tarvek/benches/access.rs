@@ -82,7 +82,7 @@ fn every_entry_for_one_account(bencher: divan::Bencher) {
         let route = follow(&site, &view, &root, &subject);
         let scan = scan(&site, &route, Kind::Series);
         assert!(scan.entries > 900_000 && scan.unreadable > 10_000);
-        scan.titles
+        scan.files()
     });
 }
 

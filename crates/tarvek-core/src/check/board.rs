@@ -1,5 +1,6 @@
 //! The readiness board: how each library and each intake stands, stage by stage.
 
+use crate::forecast::titles::{Detail, Forecast, forecast};
 use crate::judge::along::judge;
 use crate::layout::intake::Want;
 use crate::link::intake::{Does, Stage, Step, ways_of};
@@ -93,7 +94,8 @@ pub(super) fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
     rows
 }
 
-fn row(site: &Site, roots: &[Case]) -> Row {
+/// The places of one library or intake, put together.
+pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
     let first = &roots[0];
     let (of, name) = match first.used {
         Use::Library(library) => (Subject::Library(library.kind), &library.name),
@@ -104,7 +106,12 @@ fn row(site: &Site, roots: &[Case]) -> Row {
     let worst = |stage: fn(&Stages) -> State| {
         each.iter().map(|(stages, _)| stage(stages)).max().expect("there is a place")
     };
-    let titles = each.iter().map(|(stages, _)| stages.titles).sum::<Option<u64>>();
+    let told = each.iter().all(|(stages, _)| stages.titles.is_some());
+    let titles = match roots {
+        // What lies below two roots counts once.
+        [_, _, ..] if told => Some(of_library(site, roots, Detail::Figures).titles),
+        _ => each.iter().map(|(stages, _)| stages.titles).sum::<Option<u64>>(),
+    };
     let filing = filing(site, first);
     let stages = Stages {
         mapped: worst(|s| s.mapped),
@@ -141,6 +148,14 @@ fn row(site: &Site, roots: &[Case]) -> Row {
         unreadable: scans().map(|scan| scan.unreadable).sum(),
         steps: filing.map(|(_, steps)| steps).unwrap_or_default(),
     }
+}
+
+/// What scans of all roots of one library come to.
+pub fn of_library(site: &Site, roots: &[Case], detail: Detail) -> Forecast {
+    let scans =
+        roots.iter().filter_map(|case| Some((case.root.path.as_ref().ok()?, case.scan.as_ref()?)));
+    let kind = roots.iter().find_map(|case| Some(case.library()?.kind));
+    kind.map(|kind| forecast(site, kind, scans, detail)).unwrap_or_default()
 }
 
 /// The steps of the intake that a case belongs to, and whether filing does what is wanted; `None` for a library.
@@ -268,15 +283,18 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         Some(true) if scan.unseen > 0 => stages.readable = Unknown,
         Some(true) => stages.readable = Ok,
     }
-    let told = case.library().is_some() && (scan.unseen == 0 || scan.titles > 0);
-    stages.titles = told.then_some(scan.titles);
+    let titles = case.forecast.as_ref().map_or(0, |forecast| forecast.titles);
+    let told = case.library().is_some() && (scan.unseen == 0 || titles > 0);
+    stages.titles = told.then_some(titles);
     let verdict = if let Some(absent) = absent {
         format!("{} is not mounted; this is what lies beneath", absent.at.path)
     } else if scan.unreadable > 0 {
         format!("{} of {} can't be read", scan.unreadable, counted(scan.entries, "entry"))
     } else if scan.unseen > 0 {
         format!("{} could not be looked into", counted(scan.unseen, "folder"))
-    } else if let (0, Some(library)) = (scan.titles, case.library()) {
+    } else if let (0, 1.., Some(library)) = (titles, scan.files(), case.library()) {
+        format!("no name of kind {} is recognised in it", library.kind.word())
+    } else if let (0, Some(library)) = (titles, case.library()) {
         format!("nothing of kind {} in it", library.kind.word())
     } else if scan.broken_links > 0 {
         let (leads, links) = match scan.broken_links {

@@ -1,4 +1,5 @@
 //! The readiness board and the findings.
 
 pub mod board;
+pub mod outlook;
 pub mod report;

@@ -66,6 +66,28 @@ pub struct Service {
 }
 
 impl Service {
+    /// One of which nothing is known but that it serves, straight on its host.
+    pub fn straight(name: Name) -> Self {
+        Self {
+            name,
+            host: Name::default(),
+            roles: vec![ServiceRole::Serve],
+            runs_as: RunAs::Unset,
+            groups: Vec::new(),
+            umask: None,
+            userns: None,
+            map: None,
+            translate: Vec::new(),
+            ports: Vec::new(),
+            network: None,
+            config: None,
+            config_volume: None,
+            backup: None,
+            libraries: Vec::new(),
+            origin: Origin::default(),
+        }
+    }
+
     /// Whether it does nothing but serve, so that reading is all it needs.
     pub fn only_serves(&self) -> bool {
         self.roles.iter().all(|role| *role == ServiceRole::Serve)

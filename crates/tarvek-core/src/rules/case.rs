@@ -1,5 +1,6 @@
 //! One place that a service uses, followed and read: what most rules judge.
 
+use crate::forecast::titles::{Detail, Forecast, forecast};
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::Meta;
@@ -41,6 +42,8 @@ pub struct Case<'a> {
     pub route: Option<Route>,
     /// What a scan would meet; `None` for an intake, and where the root was not reached.
     pub scan: Option<Scan>,
+    /// What it would make of that.
+    pub forecast: Option<Forecast>,
 }
 
 /// Every root of every library of a site, then every folder of every intake.
@@ -64,8 +67,19 @@ pub fn cases(site: &Site) -> Vec<Case<'_>> {
 
 fn case<'a>(site: &Site, service: &'a Service, used: Use<'a>, root: Declared) -> Case<'a> {
     let (subject, _) = site.subject_of(service);
-    let view = View::service(&service.name);
-    let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
+    case_in(site, service, used, root, &View::service(&service.name), subject)
+}
+
+/// A place as somebody else sees it.
+pub fn case_in<'a>(
+    site: &Site,
+    service: &'a Service,
+    used: Use<'a>,
+    root: Declared,
+    view: &View,
+    subject: Subject,
+) -> Case<'a> {
+    let route = root.path.as_ref().ok().map(|path| follow(site, view, path, &subject));
     let folder = route.as_ref().filter(|route| {
         end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
     });
@@ -73,7 +87,13 @@ fn case<'a>(site: &Site, service: &'a Service, used: Use<'a>, root: Declared) ->
         Use::Library(library) => folder.map(|route| scan(site, route, library.kind)),
         Use::Intake(..) => None,
     };
-    Case { service, used, root, subject, route, scan }
+    let forecast = match (used, &root.path, &scan) {
+        (Use::Library(library), Ok(root), Some(scan)) => {
+            Some(forecast(site, library.kind, [(root, scan)], Detail::Figures))
+        }
+        _ => None,
+    };
+    Case { service, used, root, subject, route, scan, forecast }
 }
 
 impl Case<'_> {

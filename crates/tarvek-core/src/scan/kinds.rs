@@ -34,11 +34,26 @@ pub fn is_media(kind: Kind, name: &[u8]) -> bool {
     endings(kind).iter().any(|known| ending.eq_ignore_ascii_case(known.as_bytes()))
 }
 
-/// How deep below a root the folder of one title stands; photos and home video have no such folder.
-pub(crate) fn title_depth(kind: Kind) -> Option<u32> {
-    match kind {
-        Kind::Films | Kind::Series | Kind::Books => Some(1),
-        Kind::Music => Some(2),
-        Kind::Photos | Kind::HomeVideo => None,
-    }
+/// What systems and storage boxes leave in folders, in lower case; with whether it is a folder.
+const DEBRIS: [(&str, bool); 13] = [
+    ("$recycle.bin", true),
+    ("#recycle", true),
+    ("@eadir", true),
+    ("@recycle", true),
+    ("lost+found", true),
+    ("network trash folder", true),
+    ("recycler", true),
+    ("system volume information", true),
+    ("temporary items", true),
+    ("desktop.ini", false),
+    ("ehthumbs.db", false),
+    ("icon\r", false),
+    ("thumbs.db", false),
+];
+
+/// Whether a scan passes a name over whatever it holds: dot entries, and what systems leave behind.
+pub fn is_passed_over(name: &[u8], folder: bool) -> bool {
+    let known =
+        |(debris, of): &(&str, bool)| *of == folder && name.eq_ignore_ascii_case(debris.as_bytes());
+    name.starts_with(b".") || DEBRIS.iter().any(known)
 }

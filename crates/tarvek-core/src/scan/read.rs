@@ -1,4 +1,4 @@
-//! What a scan of a library root would meet: which entries its service can read, and how many titles they make.
+//! What a scan of a library root would meet: which entries its service can read, and which of them are of its kind.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -15,7 +15,7 @@ use crate::route::attached::attached_below;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
-use crate::scan::kinds::{is_media, title_depth};
+use crate::scan::kinds::{is_media, is_passed_over};
 use crate::site::join::Site;
 use crate::site::suppose::Objects;
 use crate::words::errno::Errno;
@@ -55,10 +55,13 @@ pub struct Scan {
     pub unreadable: u64,
     /// Why, the commonest first.
     pub causes: Vec<Cause>,
-    /// Files of the library's kind that can be read.
-    pub files: u64,
-    /// Titles that these make.
-    pub titles: u64,
+    /// Files of the library's kind that can be read, in the order in which they were met: those of one folder stand together.
+    pub media: Vec<Media>,
+    /// Where these lie.
+    pub regions: Vec<Region>,
+    /// Readable entries that a scan passes over: sidecars, artwork and the like, dot entries, what systems leave behind. Of a folder that is
+    /// passed over only itself counts.
+    pub ignored: u64,
     /// Files and folders that the service could change.
     pub writable: u64,
     /// Symlinks that lead nowhere in the view of the service.
@@ -73,7 +76,30 @@ pub struct Scan {
     pub unseen_places: Vec<Place>,
 }
 
+/// A file of the library's kind.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Media {
+    /// Its place in [`Scan::regions`].
+    pub region: u32,
+    pub node: NodeId,
+}
+
+/// One connected part of a host's tree that a view shows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Region {
+    pub host: Name,
+    /// Its top on the host.
+    pub base: AbsPath,
+    /// The same place in the view.
+    pub place: AbsPath,
+}
+
 impl Scan {
+    /// Files of the library's kind that can be read.
+    pub fn files(&self) -> u64 {
+        self.media.len() as u64
+    }
+
     /// Whether everything in it can be read; `None` where that can't be told.
     pub fn all_readable(&self) -> Option<bool> {
         match (self.unreadable + self.broken_links, self.unseen) {
@@ -87,6 +113,15 @@ impl Scan {
 /// Reads everything below the end of a route as its subject would. Deeper mappings and mounts are followed as the view shows
 /// them; then symlinks are, to folders that were not read yet.
 pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
+    read(site, route, Some(kind))
+}
+
+/// Reads everything below the end of a route as its subject would, whatever it is. Only what is said of entries counts.
+pub fn below(site: &Site, route: &Route) -> Scan {
+    read(site, route, None)
+}
+
+fn read(site: &Site, route: &Route, kind: Option<Kind>) -> Scan {
     let mut scanner = Scanner {
         site,
         top: route,
@@ -97,8 +132,6 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
         todo: Vec::new(),
         links: Vec::new(),
         visited: HashSet::new(),
-        titles: HashMap::new(),
-        title_files: Vec::new(),
     };
     scanner.start();
     loop {
@@ -110,11 +143,6 @@ pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
             return scanner.finish();
         }
     }
-}
-
-/// Reads everything below the end of a route as its subject would, whatever it is. Only what is said of entries counts.
-pub fn below(site: &Site, route: &Route) -> Scan {
-    scan(site, route, Kind::HomeVideo)
 }
 
 /// What makes two refusals the same.
@@ -185,16 +213,17 @@ struct Visit {
     node: NodeId,
     /// How far below the library root it stands.
     depth: u32,
-    /// The title that files in it belong to, as an index into `title_files`.
-    title: Option<usize>,
     /// It lies in a folder that scans pass over; it has to be readable all the same.
     passed_over: bool,
+    /// It is the topmost of those.
+    is_ignored: bool,
 }
 
 struct Scanner<'a> {
     site: &'a Site,
     top: &'a Route,
-    kind: Kind,
+    /// `None` where nothing is said of kinds.
+    kind: Option<Kind>,
     scan: Scan,
     causes: Causes<'a>,
     parts: Vec<Part<'a>>,
@@ -203,10 +232,6 @@ struct Scanner<'a> {
     links: Vec<(Visit, NodeId)>,
     /// Folders that were read.
     visited: HashSet<Folder<'a>>,
-    /// Titles by the place of their folder in the view.
-    titles: HashMap<AbsPath, usize>,
-    /// How many readable files each has.
-    title_files: Vec<u64>,
 }
 
 impl<'a> Scanner<'a> {
@@ -228,14 +253,19 @@ impl<'a> Scanner<'a> {
             self.scan.entries += count;
             self.refuse_all(&entered, count, top.here().path.clone());
         } else {
-            self.visit(part, None);
+            self.visit(part);
         }
     }
 
     fn finish(mut self) -> Scan {
         self.scan.causes = self.causes.all;
         self.scan.causes.sort_by_key(|cause| std::cmp::Reverse(cause.count));
-        self.scan.titles = self.title_files.iter().filter(|files| **files > 0).count() as u64;
+        let region = |part: &Part| Region {
+            host: part.host.clone(),
+            base: part.base.clone(),
+            place: part.place.clone(),
+        };
+        self.scan.regions = self.parts.iter().map(region).collect();
         self.scan
     }
 
@@ -299,15 +329,14 @@ impl<'a> Scanner<'a> {
     }
 
     /// Puts the top of a part on the list of folders to read.
-    fn visit(&mut self, part: usize, title: Option<usize>) {
+    fn visit(&mut self, part: usize) {
         let Part { objects, base, place, .. } = &self.parts[part];
         let Lookup::Found(node) = objects.tree.find(base) else { return };
-        let place = place.clone();
-        let depth = depth_below(&place, &self.top.asked);
-        let title = title.or_else(|| self.title_at(&place));
-        let passed_over = components(place.below(&self.top.asked).unwrap_or_default())
-            .any(|part| part.starts_with(b"."));
-        self.todo.push(Visit { part, node, depth, title, passed_over });
+        let below = place.below(&self.top.asked).unwrap_or_default();
+        let depth = components(below).count() as u32;
+        let first = components(below).position(|part| is_passed_over(part, true));
+        let is_ignored = first.is_some_and(|first| first + 1 == depth as usize);
+        self.todo.push(Visit { part, node, depth, passed_over: first.is_some(), is_ignored });
     }
 
     /// A folder that holds nothing but what is mapped below it.
@@ -339,7 +368,7 @@ impl<'a> Scanner<'a> {
         let read = judge(self.site, &there, Need::Read);
         let entered = judge(self.site, &there, Need::Enter);
         match (self.part(&there), read.allowed()) {
-            (Some(part), _) if !is_shut_off(&there, &entered) => self.visit(part, None),
+            (Some(part), _) if !is_shut_off(&there, &entered) => self.visit(part),
             (Some(part), _) => {
                 let Lookup::Found(node) =
                     self.parts[part].objects.tree.find(&self.parts[part].base)
@@ -351,35 +380,49 @@ impl<'a> Scanner<'a> {
                 self.refuse_all(&entered, count + 1, there.here().path.clone());
             }
             (None, Some(true)) => {
-                let depth = depth_below(place, &self.top.asked);
-                let name = place.name().unwrap_or_default();
-                let title = self.title_at(place).filter(|_| depth > 1);
-                self.media_at(place, name, title, false);
+                let below = place.below(&self.top.asked).unwrap_or_default();
+                let mut folders = components(below).collect::<Vec<_>>();
+                let name = folders.pop().unwrap_or_default();
+                let passed_over = folders.into_iter().any(|part| is_passed_over(part, true));
+                if let Some((host, objects, base, node)) = self.file_at(&there) {
+                    let part = self.file_part(host, objects, base, place.clone(), &there);
+                    self.file(part, node, name, passed_over);
+                }
             }
             (None, Some(false)) => self.refuse_all(&read, 1, there.here().path.clone()),
             (None, None) => self.not_seen(there.here().clone()),
         }
     }
 
-    /// The title whose folder a place is, or lies in.
-    fn title_at(&mut self, place: &AbsPath) -> Option<usize> {
-        let depth = title_depth(self.kind)?;
-        let rest = place.below(&self.top.asked)?;
-        let parts: Vec<&[u8]> = components(rest).take(depth as usize).collect();
-        if parts.len() < depth as usize {
-            return None;
-        }
-        let folder = parts.into_iter().fold(self.top.asked.clone(), |path, part| path.child(part));
-        Some(self.title(folder))
+    /// The file at the end of a route.
+    fn file_at(&self, route: &Route) -> Option<(&'a Name, Objects<'a>, AbsPath, NodeId)> {
+        let (end, node) = route.entry()?;
+        let (host, objects) = self.site.objects_of(&end.seen_on)?;
+        let base = objects.tree.path(node);
+        Some((host, objects, base, node))
     }
 
-    fn title(&mut self, folder: AbsPath) -> usize {
-        let next = self.title_files.len();
-        let index = *self.titles.entry(folder).or_insert(next);
-        if index == next {
-            self.title_files.push(0);
-        }
-        index
+    /// A part that is one file.
+    fn file_part(
+        &mut self,
+        host: &'a Name,
+        objects: Objects<'a>,
+        base: AbsPath,
+        place: AbsPath,
+        route: &Route,
+    ) -> usize {
+        self.parts.push(Part {
+            host,
+            objects,
+            subject: route.arrived().clone(),
+            gates: Vec::new(),
+            read_only: route.read_only(),
+            base,
+            place,
+            hidden: HashSet::new(),
+            attached: HashMap::new(),
+        });
+        self.parts.len() - 1
     }
 
     fn folder(&mut self, visit: &Visit) {
@@ -398,6 +441,7 @@ impl<'a> Scanner<'a> {
             let own = u64::from(visit.depth > 0);
             return self.refuse(visit.part, visit.node, &decision, hidden + own);
         }
+        self.scan.ignored += u64::from(visit.is_ignored);
         if tree.listing(visit.node) != Listing::Complete {
             let place = Place::new(part.host, tree.path(visit.node));
             self.not_seen(place);
@@ -471,20 +515,20 @@ impl<'a> Scanner<'a> {
         let depth = visit.depth + 1;
         match meta.kind {
             EntryKind::Folder => {
-                let passed_over = visit.passed_over || name.starts_with(b".");
-                let title = match visit.title {
-                    None if title_depth(self.kind) == Some(depth) && !passed_over => {
-                        let place = part.view_path(child);
-                        Some(self.title(place))
-                    }
-                    title => title,
-                };
-                self.todo.push(Visit { part: visit.part, node: child, depth, title, passed_over });
+                let is_ignored = !visit.passed_over && is_passed_over(name, true);
+                let passed_over = visit.passed_over || is_ignored;
+                self.todo.push(Visit {
+                    part: visit.part,
+                    node: child,
+                    depth,
+                    passed_over,
+                    is_ignored,
+                });
             }
             EntryKind::File => {
                 let decision = part.decide(&object, R);
                 if decision.allowed {
-                    self.media_file(visit, child, name);
+                    self.file(visit.part, child, name, visit.passed_over);
                 } else {
                     self.refuse(visit.part, child, &decision, 1);
                 }
@@ -494,23 +538,16 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    /// Counts a readable file, if it is of the library's kind.
-    fn media_file(&mut self, visit: &Visit, node: NodeId, name: &[u8]) {
-        if visit.passed_over || name.starts_with(b".") || !is_media(self.kind, name) {
+    /// Takes up a readable file, if it is of the library's kind.
+    fn file(&mut self, part: usize, node: NodeId, name: &[u8], passed_over: bool) {
+        if passed_over {
             return;
         }
-        let place = self.parts[visit.part].view_path(node);
-        self.media_at(&place, name, visit.title, visit.passed_over);
-    }
-
-    fn media_at(&mut self, place: &AbsPath, name: &[u8], title: Option<usize>, passed_over: bool) {
-        if passed_over || name.starts_with(b".") || !is_media(self.kind, name) {
-            return;
+        if !is_passed_over(name, false) && self.kind.is_some_and(|kind| is_media(kind, name)) {
+            self.scan.media.push(Media { region: part as u32, node });
+        } else {
+            self.scan.ignored += 1;
         }
-        self.scan.files += 1;
-        // A loose file is a title of its own.
-        let title = title.unwrap_or_else(|| self.title(place.clone()));
-        self.title_files[title] += 1;
     }
 
     /// A symlink is an entry that can be read if what it leads to can.
@@ -524,13 +561,13 @@ impl<'a> Scanner<'a> {
             (Some(true), Some((end, node))) => {
                 let Some((host, objects)) = self.site.objects_of(&end.seen_on) else { return };
                 if !objects.tree.meta(node).is_folder() {
-                    return self.media_file(visit, link, tree.name(link));
+                    return self.file(visit.part, link, tree.name(link), visit.passed_over);
                 }
                 if !self.visited.insert(Folder::seen(host, objects.tree, node)) {
                     return;
                 }
                 if let Some(part) = self.part(&found) {
-                    self.visit(part, visit.title);
+                    self.visit(part);
                 }
             }
             (Some(true), None) => {
@@ -618,10 +655,6 @@ fn is_shut_off(route: &Route, entered: &Answer) -> bool {
     entered.is_refused() && !(own(&entered.decided_at) && by_rights)
 }
 
-fn depth_below(place: &AbsPath, root: &AbsPath) -> u32 {
-    components(place.below(root).unwrap_or_default()).count() as u32
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -637,8 +670,8 @@ mod tests {
             .map(|cause| format!("{} by {} at {}", cause.count, cause.reason, cause.examples[0]))
             .collect();
         format!(
-            "{} titles, {} of {} unreadable: {}",
-            scan.titles,
+            "{} files, {} of {} unreadable: {}",
+            scan.files(),
             scan.unreadable,
             scan.entries,
             causes.join("; ")
@@ -648,17 +681,17 @@ mod tests {
     #[test]
     fn a_folder_that_is_shut_shuts_off_all_below_it() {
         let mut scene = Scene::local();
-        assert_eq!(told(&scene), "1 titles, 0 of 2 unreadable: ");
+        assert_eq!(told(&scene), "1 files, 0 of 2 unreadable: ");
         scene.change("granary", "/loft/media/films/Low Water (2003)", |meta| meta.mode = 0o700);
         let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films/Low Water (2003)";
-        assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+        assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
         scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
         let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films";
-        assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+        assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
         // Also above the root, where the scan itself has nothing to read.
         scene.change("granary", "/loft/media", |meta| meta.mode = 0o700);
         let by = "2 by /loft/media: other::--- does not let 840:840 search it (mode 0700 root:root) at /loft/media/films";
-        assert_eq!(told(&scene), format!("0 titles, 2 of 2 unreadable: {by}"));
+        assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
     }
 
     #[test]
@@ -681,7 +714,7 @@ mod tests {
         let scan = scan(&site, &route_of(&site, "lantern", "/media/films"), Kind::Films);
         // One title and its file, five links, and one file behind a link; each folder once.
         assert_eq!((scan.entries, scan.unreadable, scan.broken_links), (8, 2, 1));
-        assert_eq!(scan.titles, 2, "what can't be read is no title");
+        assert_eq!(scan.files(), 2, "what can't be read is no title");
         assert_eq!(scan.all_readable(), Some(false));
         assert_eq!(scan.broken_examples[0].as_bytes(), b"/loft/media/films/E (2004).mkv");
         // A link to where nobody looked is not known to be fine.
@@ -705,7 +738,7 @@ mod tests {
         let counted = |scene: &Scene, root: &str| {
             let site = scene.site();
             let scan = scan(&site, &route_of(&site, "lantern", root), Kind::Films);
-            (scan.entries, scan.unreadable, scan.titles)
+            (scan.entries, scan.unreadable, scan.files())
         };
         assert_eq!(counted(&scene, "/media/films"), (2, 0, 1));
         let maps = |to: &str| {

@@ -115,6 +115,17 @@ impl Site {
         Ok(self)
     }
 
+    /// The same with other facts of a host in place of what is known of it.
+    ///
+    /// # Errors
+    /// As [`Site::with`].
+    pub fn with_instead(&self, facts: HostFacts) -> Result<Self, Name> {
+        let mut site = self.clone();
+        let name = self.host_named(facts.name.raw()).unwrap_or(&facts.name).clone();
+        site.facts.retain(|(known, _)| *known != name);
+        site.with(facts)
+    }
+
     /// Joins what a process of a host sees. It is a host of its own here, under a name that no host of a layout can have.
     ///
     /// # Errors

@@ -8,6 +8,7 @@ mod demo;
 mod draft;
 mod emit;
 mod explain;
+mod forecast;
 mod link;
 mod schema;
 mod survey;
@@ -26,6 +27,7 @@ pub(crate) use demo::DemoArgs;
 pub(crate) use draft::{BriefOptions, DraftArgs, Member, Of};
 pub(crate) use emit::{EmitArgs, Emitted};
 pub(crate) use explain::ExplainArgs;
+pub(crate) use forecast::ForecastArgs;
 pub(crate) use link::LinkArgs;
 pub(crate) use schema::{SchemaArgs, SchemaOf};
 pub(crate) use survey::SurveyArgs;
@@ -122,6 +124,11 @@ pub(crate) enum Command {
         after_help = "Examples:\n  tarvek link done/film.mkv /tank/media/films\n  tarvek link /data/done /data/films --from service:joiner --need link,rename"
     )]
     Link(LinkArgs),
+    /// What each library scan would find, miss or misread
+    #[command(
+        after_help = "Examples:\n  tarvek forecast --titles\n  tarvek forecast --kind films /tank/media/films --problems"
+    )]
+    Forecast(ForecastArgs),
     /// Look at this host, or read a collected listing, into a survey file
     #[command(
         after_help = "Examples:\n  tarvek survey -o granary.survey /loft/media\n  tarvek survey --collector > collector.sh"

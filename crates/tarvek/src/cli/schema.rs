@@ -31,6 +31,8 @@ pub(crate) enum SchemaOf {
     Adopt,
     /// The output of link
     Link,
+    /// The output of forecast
+    Forecast,
     /// The output of compare
     Compare,
 }

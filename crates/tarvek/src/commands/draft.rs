@@ -2,7 +2,6 @@
 //! that one reader reads, so that it is judged in one way.
 
 use std::collections::BTreeMap;
-use std::fs::{self, File};
 use std::io::{self, BufRead, IsTerminal, Write};
 use std::path::Path;
 
@@ -46,7 +45,7 @@ pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure>
             screen.say(&view::draft::text(&draft, screen))?;
             match output {
                 Some(file) => {
-                    write_new(file, &text)?;
+                    inputs::write_new(file, text.as_bytes())?;
                     screen.say(&format!("\nwritten: {}\n", inputs::name_of(file)))?;
                 }
                 None => screen
@@ -62,22 +61,6 @@ pub(crate) fn written(draft: &Draft) -> String {
     layout::write(&draft.layout, &|about| {
         let about_this = draft.reasons.iter().filter(|reason| reason.about == about);
         about_this.map(|reason| reason.why.clone()).collect()
-    })
-}
-
-/// A layout that is there already is somebody's work, and stays.
-fn write_new(file: &Path, text: &str) -> Result<(), Failure> {
-    let name = inputs::name_of(file);
-    let mut created = File::create_new(file).map_err(|error| match error.kind() {
-        io::ErrorKind::AlreadyExists => Failure::with_remedy(
-            format!("{name} is there already"),
-            "name another file, or move it away",
-        ),
-        _ => Failure::with_remedy(format!("can't write {name}: {error}"), "name another file"),
-    })?;
-    created.write_all(text.as_bytes()).map_err(|error| {
-        let _ = fs::remove_file(file);
-        Failure::with_remedy(format!("can't write {name}: {error}"), "name another file")
     })
 }
 

@@ -9,8 +9,10 @@ mod demo;
 mod draft;
 mod emit;
 mod explain;
+mod forecast;
 mod link;
 mod prove_link;
+mod renames;
 mod schema;
 mod survey;
 mod trace;
@@ -31,6 +33,7 @@ pub(crate) fn run(arguments: Arguments, screen: &Screen) -> Result<Outcome, Fail
         Command::Trace(args) => trace::run(globals, args, screen),
         Command::Access(args) => access::run(globals, args, screen),
         Command::Link(args) => link::run(globals, args, screen),
+        Command::Forecast(args) => forecast::run(globals, args, screen),
         Command::Survey(args) => survey::run(globals, args, screen),
         Command::Compare(args) => compare::run(args, screen),
         Command::Explain(args) => explain::run(args, screen),

@@ -1,7 +1,7 @@
 //! Files that somebody named.
 
 use std::fs::File;
-use std::io::{ErrorKind, Read};
+use std::io::{ErrorKind, Read, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
@@ -68,4 +68,20 @@ pub(crate) fn small_file(file: &Path) -> Result<Vec<u8>, Failure> {
 
 pub(crate) fn name_of(file: &Path) -> String {
     shown(file.as_os_str().as_bytes())
+}
+
+/// Writes a file that somebody named. One that is there already is somebody's work, and stays.
+pub(crate) fn write_new(file: &Path, contents: &[u8]) -> Result<(), Failure> {
+    let name = name_of(file);
+    let mut created = File::create_new(file).map_err(|error| match error.kind() {
+        ErrorKind::AlreadyExists => Failure::with_remedy(
+            format!("{name} is there already"),
+            "name another file, or move it away",
+        ),
+        _ => Failure::with_remedy(format!("can't write {name}: {error}"), "name another file"),
+    })?;
+    created.write_all(contents).map_err(|error| {
+        let _ = std::fs::remove_file(file);
+        Failure::with_remedy(format!("can't write {name}: {error}"), "name another file")
+    })
 }

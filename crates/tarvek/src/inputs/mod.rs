@@ -7,9 +7,10 @@ mod question;
 mod surveys;
 
 pub(crate) use config::{Configured, configuration, running};
-pub(crate) use files::{name_of, small_file};
+pub(crate) use files::{name_of, small_file, write_new};
 pub(crate) use layout::layout;
 pub(crate) use question::{
-    Asked, asked, asked_for_two, here, numbers, place, places_of, site, subject, usual_subject,
+    Asked, Opened, asked, asked_for_two, here, numbers, place, places_of, site, subject,
+    usual_subject,
 };
-pub(crate) use surveys::{listing, store_failure, survey};
+pub(crate) use surveys::{listing, store_failure, survey, twice};

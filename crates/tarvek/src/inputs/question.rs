@@ -184,51 +184,81 @@ pub(crate) fn asked_for_two(
     (path, depth): (&OsStr, Depth),
     other: Option<&OsStr>,
 ) -> Result<(Asked, Option<Typed>), Failure> {
-    // A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
-    let found = find_layout(globals)?;
-    let process = view.and_then(|view| view.strip_prefix("process:")).map(process).transpose()?;
-    let layout = found.as_ref().map(|layout| name_of(&layout.file)).unwrap_or_default();
-    let (site, this_host) = match found {
-        Some(layout) => {
-            let this_host = this_host(globals, &layout.parsed)?;
-            (with_surveys(globals, layout)?, this_host)
-        }
-        None if view.is_some() && process.is_none() => return Err(no_layout()),
-        None => {
-            let site = Site::join(Layout::default(), surveys(&globals.survey)?).map_err(twice)?;
-            (site, None)
-        }
-    };
-    let own = this_host.unwrap_or_else(observe::host_name);
-    let view = match (view, &process) {
-        (_, Some(process)) => View::Host(process.name()),
-        (Some(view), None) => viewpoint(&site, view)?,
-        (None, None) => View::Host(own.clone()),
-    };
-    let (path, written) = typed(&site, &view, path)?;
-    let other = other.map(|other| typed(&site, &view, other)).transpose()?;
+    let opened = Opened::new(globals, view)?;
+    let (path, written) = typed(&opened.site, &opened.view, path)?;
+    let other = other.map(|other| typed(&opened.site, &opened.view, other)).transpose()?;
     let mut paths = vec![(written.clone(), depth)];
     if let Some((_, to)) = &other {
         // In a folder it gets its own name.
         let (_, name) = split(&written);
         paths.extend([(to.clone(), Depth::Names), ([to, &b"/"[..], name].concat(), Depth::Names)]);
     }
-    let site = match (site.facts(&own), &process) {
-        (Some(_), None) => site,
-        (None, None) => {
-            let look = |base, places| with_live(base, &own, places);
-            looked_at(site, &own, &view, &paths, &look)?
-        }
-        (seen, Some(process)) => {
-            // Its host's mounts say where what it sees lies there.
-            let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
-            let look = |base, places| with_process(base, process, &own, places);
-            let site = looked_at(site, &process.name(), &view, &paths, &look)?;
-            process.still_there().map_err(|error| gone(process.pid, &error))?;
-            site
-        }
-    };
+    let Opened { site, view, own, process, layout } = opened.looked_at(&paths)?;
     Ok((Asked { site, view, path, written, own, process, layout }, other))
+}
+
+/// A site and a viewpoint, before anything was looked at for the question.
+pub(crate) struct Opened {
+    pub(crate) site: Site,
+    pub(crate) view: View,
+    own: Name,
+    pub(crate) process: Option<Process>,
+    layout: String,
+}
+
+impl Opened {
+    /// A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
+    pub(crate) fn new(globals: &Globals, view: Option<&str>) -> Result<Self, Failure> {
+        let found = find_layout(globals)?;
+        let process =
+            view.and_then(|view| view.strip_prefix("process:")).map(process).transpose()?;
+        let layout = found.as_ref().map(|layout| name_of(&layout.file)).unwrap_or_default();
+        let (site, this_host) = match found {
+            Some(layout) => {
+                let this_host = this_host(globals, &layout.parsed)?;
+                (with_surveys(globals, layout)?, this_host)
+            }
+            None if view.is_some() && process.is_none() => return Err(no_layout()),
+            None => {
+                let site =
+                    Site::join(Layout::default(), surveys(&globals.survey)?).map_err(twice)?;
+                (site, None)
+            }
+        };
+        let own = this_host.unwrap_or_else(observe::host_name);
+        let view = match (view, &process) {
+            (_, Some(process)) => View::Host(process.name()),
+            (Some(view), None) => viewpoint(&site, view)?,
+            (None, None) => View::Host(own.clone()),
+        };
+        Ok(Self { site, view, own, process, layout })
+    }
+
+    /// With what is seen now on the ways of some paths of the view, where that is this machine's or a process's.
+    pub(crate) fn looked_at(self, paths: &[(Vec<u8>, Depth)]) -> Result<Self, Failure> {
+        let Self { site, view, own, process, layout } = self;
+        let site = match (site.facts(&own), &process) {
+            (Some(_), None) => site,
+            (None, None) => {
+                let look = |base, places| with_live(base, &own, places);
+                looked_at(site, &own, &view, paths, &look)?
+            }
+            (seen, Some(process)) => {
+                // Its host's mounts say where what it sees lies there.
+                let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
+                let look = |base, places| with_process(base, process, &own, places);
+                let site = looked_at(site, &process.name(), &view, paths, &look)?;
+                process.still_there().map_err(|error| gone(process.pid, &error))?;
+                site
+            }
+        };
+        Ok(Self { site, view, own, process, layout })
+    }
+
+    /// A path as it was typed, as the viewpoint takes it.
+    pub(crate) fn typed(&self, path: &OsStr) -> Result<Typed, Failure> {
+        typed(&self.site, &self.view, path)
+    }
 }
 
 /// A path as it was typed, as a viewpoint takes it.
@@ -339,25 +369,43 @@ fn absolute(path: &OsStr, view: &View) -> Result<Typed, Failure> {
 
 /// Who asks where nobody is named: the account of a service, on this machine whoever runs this, elsewhere root.
 pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
-    if let Some(process) = &asked.process {
+    let Asked { site, view, own, process, written, .. } = asked;
+    usual(site, view, own, process.as_ref(), written)
+}
+
+impl Opened {
+    /// As [`usual_subject`], for a path of the view.
+    pub(crate) fn usual_subject(&self, written: &[u8]) -> Subject {
+        usual(&self.site, &self.view, &self.own, self.process.as_ref(), written).0
+    }
+}
+
+fn usual(
+    site: &Site,
+    view: &View,
+    own: &Name,
+    process: Option<&Process>,
+    written: &[u8],
+) -> (Subject, Option<String>) {
+    if let Some(process) = process {
         let remark =
             "what a security module or a filter of system calls would refuse besides is unknown";
         return (process.subject(), Some(remark.to_owned()));
     }
-    match &asked.view {
+    match view {
         View::Service(name) => {
-            let service = asked.site.layout.service(name).expect("the viewpoint was checked");
-            asked.site.subject_of(service)
+            let service = site.layout.service(name).expect("the viewpoint was checked");
+            site.subject_of(service)
         }
-        View::Host(host) if *host == asked.own => {
+        View::Host(host) if host == own => {
             let (gid, groups) = observe::own_groups();
             (Subject::new(observe::own_uid(), gid, groups), None)
         }
         View::Host(host) => {
             // Over SMB it is the mount's user who comes to the server, whoever asks.
             let root = Subject::new(0, 0, []);
-            let route = follow_written(&asked.site, &asked.view, &asked.written, &root);
-            let client = asked.site.layout.host(host).is_some_and(|host| host.os == Os::Windows);
+            let route = follow_written(site, view, written, &root);
+            let client = site.layout.host(host).is_some_and(|host| host.os == Os::Windows);
             let arrived = route.arrived();
             if client && *arrived != root && arrived.doubt.is_none() {
                 let remark = "nobody is named, so it is the user of the mount who asks".into();

@@ -152,6 +152,6 @@ pub(super) fn with_process(
 }
 
 /// That two surveys claim a host.
-pub(super) fn twice(host: Name) -> Failure {
+pub(crate) fn twice(host: Name) -> Failure {
     Failure::with_remedy(format!("two surveys are of the host {host}"), "give one survey per host")
 }

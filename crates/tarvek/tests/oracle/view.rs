@@ -770,7 +770,7 @@ fn links_in(
     let pairs: Vec<[Vec<u8>; 2]> = (0..30)
         .map(|n| {
             let (from, folder) = (random.one(asked), random.one(asked));
-            [from.clone(), [folder, format!("/new {n}").as_bytes()].concat()]
+            [from.clone(), [folder, format!("/link {n}").as_bytes()].concat()]
         })
         .collect();
     let flat: Vec<Vec<u8>> = pairs.iter().flatten().cloned().collect();

@@ -72,7 +72,7 @@ fn empty_because(site: &Site, case: &Case) -> Option<Reason> {
     let Some(route) = &case.route else {
         return Some(("its root is not absolute".into(), Some(&path::not_absolute::RULE)));
     };
-    if case.scan.as_ref().is_some_and(|scan| scan.files > 0) {
+    if case.scan.as_ref().is_some_and(|scan| scan.files() > 0) {
         return None;
     }
     if let Some(absent) = route.not_mounted.first() {

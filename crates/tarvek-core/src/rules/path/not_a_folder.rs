@@ -1,5 +1,6 @@
 //! `path/not-a-folder`.
 
+use crate::forecast::titles::{Detail, forecast};
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
@@ -61,7 +62,8 @@ fn candidates(site: &Site, case: &Case, route: &Route) -> Vec<AbsPath> {
         let kind = case.library()?.kind;
         is_media(kind, route.asked.name()?).then_some(())?;
         let route = follow(site, &route.view, path, &case.subject);
-        Some(scan(site, &route, kind).titles)
+        let scan = scan(site, &route, kind);
+        Some(forecast(site, kind, [(path, &scan)], Detail::Figures).titles)
     };
     let above = parent.parent().filter(|above| !above.is_root());
     match (titles(&parent), above) {

@@ -51,13 +51,13 @@ impl FromTo {
 }
 
 /// The exact bytes in base64, where they are no UTF-8.
-pub(super) fn exact(bytes: impl AsRef<[u8]>) -> Option<String> {
+pub(crate) fn exact(bytes: impl AsRef<[u8]>) -> Option<String> {
     let bytes = bytes.as_ref();
     std::str::from_utf8(bytes).is_err().then(|| BASE64_STANDARD.encode(bytes))
 }
 
 /// Bytes as text; those that are no UTF-8 are replaced.
-pub(super) fn lossy(bytes: impl AsRef<[u8]>) -> String {
+pub(crate) fn lossy(bytes: impl AsRef<[u8]>) -> String {
     String::from_utf8_lossy(bytes.as_ref()).into_owned()
 }
 

@@ -5,6 +5,7 @@ mod adopt;
 mod check;
 mod common;
 mod compare;
+mod forecast;
 mod link;
 mod trace;
 
@@ -15,7 +16,9 @@ use tarvek_core::words::text::is_unseen;
 pub(crate) use access::{Access, AccessAll, NewEntries};
 pub(crate) use adopt::Adopt;
 pub(crate) use check::Check;
+pub(crate) use common::{exact, lossy};
 pub(crate) use compare::Compare;
+pub(crate) use forecast::Forecast;
 pub(crate) use link::Link;
 pub(crate) use trace::{Trace, TraceTo};
 
@@ -32,7 +35,7 @@ macro_rules! tell_partial {
     )*};
 }
 
-tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare, Link);
+tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare, Forecast, Link);
 
 /// Renders a document, with a line feed at its end.
 pub(crate) fn text<T: Serialize>(document: &T) -> String {

@@ -1,0 +1,141 @@
+//! What each library's next scan would find: its row of the board, and the forecast in full.
+
+use std::collections::HashMap;
+
+use crate::check::board::{Row, of_library, row};
+use crate::forecast::titles::{Detail, Forecast, Found};
+use crate::kernel::subject::Subject;
+use crate::layout::mapping::Declared;
+use crate::layout::service::{Library, Service, ServiceRole};
+use crate::route::hops::View;
+use crate::rules::case::{Case, Use, case_in};
+use crate::scan::read::{Cause, Region};
+use crate::site::join::Site;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::terms::{Kind, Origin};
+
+/// One library as the next scan would find it.
+#[derive(Clone, Debug)]
+pub struct Outlook {
+    pub row: Row,
+    /// As the service sees them, as they are written.
+    pub roots: Vec<Name>,
+    pub kind: Kind,
+    pub forecast: Forecast,
+    /// The parts of hosts that the roots show.
+    pub regions: Vec<Region>,
+    /// Why entries can't be read, the commonest first.
+    pub causes: Vec<Cause>,
+}
+
+/// Who looks at libraries in place of the services that serve them.
+#[derive(Clone, Debug)]
+pub struct Seen {
+    pub view: View,
+    pub subject: Subject,
+}
+
+/// The libraries of a site that are wanted, each as its service sees it, or as somebody else does.
+pub fn outlooks(
+    site: &Site,
+    wanted: impl Fn(&Service, &Library) -> bool,
+    by: Option<&Seen>,
+    detail: Detail,
+) -> Vec<Outlook> {
+    let serving = site.layout.services.iter().filter(|s| s.roles.contains(&ServiceRole::Serve));
+    let mut all = Vec::new();
+    for service in serving {
+        let own =
+            || Seen { view: View::service(&service.name), subject: site.subject_of(service).0 };
+        for library in service.libraries.iter().filter(|library| wanted(service, library)) {
+            let seen = by.cloned().unwrap_or_else(own);
+            all.push(outlook(site, service, library, &seen, detail));
+        }
+    }
+    all
+}
+
+/// One library, as somebody sees it.
+pub fn outlook(
+    site: &Site,
+    service: &Service,
+    library: &Library,
+    by: &Seen,
+    detail: Detail,
+) -> Outlook {
+    let of_root = |root| {
+        let subject = by.subject.clone();
+        case_in(site, service, Use::Library(library), root, &by.view, subject)
+    };
+    let cases: Vec<Case> = library.roots.iter().cloned().map(of_root).collect();
+    let mut causes: Vec<Cause> = cases
+        .iter()
+        .filter_map(|case| case.scan.as_ref())
+        .flat_map(|scan| scan.causes.clone())
+        .collect();
+    causes.sort_by_key(|cause| std::cmp::Reverse(cause.count));
+    Outlook {
+        row: row(site, &cases),
+        roots: library.roots.iter().map(|root| root.written.clone()).collect(),
+        kind: library.kind,
+        forecast: of_library(site, &cases, detail),
+        regions: cases
+            .iter()
+            .filter_map(|case| case.scan.as_ref())
+            .flat_map(|s| s.regions.clone())
+            .collect(),
+        causes,
+    }
+}
+
+/// A folder read as a library that nobody declared.
+pub fn of_folder(site: &Site, path: &AbsPath, kind: Kind, by: &Seen, detail: Detail) -> Outlook {
+    let written = Name::from(String::from_utf8_lossy(path.as_bytes()).as_ref());
+    let name = path.name().map_or("/".into(), String::from_utf8_lossy);
+    let origin = Origin::default();
+    let library = Library {
+        name: Name::from(name.as_ref()),
+        kind,
+        roots: vec![Declared { written, path: Ok(path.clone()), origin }],
+        original: false,
+        backup: None,
+        prefer: None,
+        origin,
+    };
+    let service = Service::straight(Name::from(by.view.to_string().as_str()));
+    outlook(site, &service, &library, by, detail)
+}
+
+/// A title by what names it.
+pub type Title = (Option<String>, String, Option<u16>, Option<u16>, Vec<u16>, Option<String>);
+
+/// What a scan now would add to and drop from what one would have found before: both forecasts with everything.
+pub fn since<'a>(before: &'a Forecast, now: &'a Forecast) -> (Vec<&'a Found>, Vec<&'a Found>) {
+    let by_name = |forecast: &'a Forecast| -> HashMap<Title, &'a Found> {
+        forecast.found.iter().map(|found| (name_of(found), found)).collect()
+    };
+    let (old, new) = (by_name(before), by_name(now));
+    let only = |these: &'a Forecast, others: &HashMap<Title, &Found>| {
+        these.found.iter().filter(|found| !others.contains_key(&name_of(found))).collect()
+    };
+    (only(now, &old), only(before, &new))
+}
+
+fn name_of(found: &Found) -> Title {
+    let key = crate::forecast::key::key;
+    // What is called by its file alone is another one elsewhere.
+    let file = (found.by.is_none() && found.year.is_none() && found.episodes.is_empty())
+        .then(|| found.files.first().map(|file| file.view.clone()))
+        .flatten();
+    let date = found.date.map(|date| date.to_string());
+    let own = file.filter(|_| found.date.is_none()).map(|path: AbsPath| path.to_string());
+    (
+        found.by.as_deref().map(key),
+        key(&found.title),
+        found.year,
+        found.season,
+        found.episodes.clone(),
+        date.or(own),
+    )
+}

@@ -1,0 +1,142 @@
+//! Names that would be found, in place of names that are missed, misread or break somewhere. Nothing is renamed here.
+
+use std::collections::HashSet;
+
+use super::filed::Filed;
+use super::reading::{read, split_ending};
+use super::share_names::{NameFault, faults, safe_name};
+use super::titles::{Fault, Forecast, Problem};
+use crate::facts::tree::{Lookup, NodeId, Tree};
+use crate::scan::read::Region;
+use crate::site::join::Site;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::terms::Kind;
+
+/// A rename that somebody may want to make.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Rename {
+    pub old: Place,
+    pub new: AbsPath,
+    pub why: String,
+}
+
+/// The usual form of names of a kind, in words.
+pub fn usual_form(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Films => "Title (Year)/Title (Year).mkv",
+        Kind::Series => "Show/Season 01/Show S01E02.mkv",
+        Kind::Music => "Artist/Album/01 Title.flac",
+        Kind::Books => "Author/Title.epub",
+        Kind::Photos | Kind::HomeVideo => "any name, in any folder",
+    }
+}
+
+/// What would mend the names of a library: loose titles into folders of their own, names that break into safe ones.
+pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region]) -> Vec<Rename> {
+    let mut all = Vec::new();
+    let mut taken = HashSet::new();
+    let loose = forecast.of(Fault::Loose).map(|sort| sort.told.as_slice()).unwrap_or_default();
+    for problem in loose {
+        let Some(tree) = site.tree(&problem.file.place.host) else { continue };
+        if let Some(new) = filed_away(kind, problem).filter(|new| is_free(tree, new)) {
+            let why = "it lies loose in the root".to_owned();
+            propose(&mut all, &mut taken, problem.file.place.clone(), new, why);
+        }
+    }
+    let moved: HashSet<NodeId> = loose.iter().map(|problem| problem.file.node).collect();
+    for region in regions {
+        let Some(tree) = site.tree(&region.host) else { continue };
+        let Lookup::Found(top) = tree.find(&region.base) else { continue };
+        for faulty in faults(tree, top, 0) {
+            let why = match &faulty.fault {
+                NameFault::NotShareSafe(why) => format!("SMB clients can't show or open it: {why}"),
+                NameFault::NotUtf8 => "it is not UTF-8".to_owned(),
+                NameFault::UnseenCharacters(which) => {
+                    format!("it has characters that nobody sees: {which}")
+                }
+                _ => continue,
+            };
+            let old = tree.path(faulty.node);
+            let new = safe_name(tree.name(faulty.node))
+                .zip(old.parent())
+                .map(|(name, parent)| parent.child(&name));
+            if let Some(new) = new.filter(|new| !moved.contains(&faulty.node) && is_free(tree, new))
+            {
+                propose(&mut all, &mut taken, Place::new(&region.host, old), new, why);
+            }
+        }
+    }
+    all
+}
+
+/// One rename for each name, and one name for each rename.
+fn propose(
+    all: &mut Vec<Rename>,
+    taken: &mut HashSet<AbsPath>,
+    old: Place,
+    new: AbsPath,
+    why: String,
+) {
+    if all.iter().rev().take(4).any(|known| known.old == old) || !taken.insert(new.clone()) {
+        return;
+    }
+    all.push(Rename { old, new, why });
+}
+
+fn is_free(tree: &Tree, path: &AbsPath) -> bool {
+    !matches!(tree.find(path), Lookup::Found(_))
+}
+
+/// The path of a loose file in a folder of its title.
+fn filed_away(kind: Kind, problem: &Problem) -> Option<AbsPath> {
+    let Filed { title, year, season, episodes, date, by, .. } = problem.filed.as_ref()?;
+    let path = &problem.file.place.path;
+    let root = path.parent()?;
+    let name = String::from_utf8(path.name()?.to_vec()).ok()?;
+    let (stem, ending) = split_ending(&name);
+    let titled = match year {
+        Some(year) => format!("{title} ({year})"),
+        None => title.clone(),
+    };
+    let titled = plain(&titled)?;
+    match kind {
+        Kind::Films => {
+            let reading = read(stem);
+            let version: Vec<&str> =
+                reading.edition.as_deref().into_iter().chain(reading.resolution).collect();
+            let version = if version.is_empty() {
+                String::new()
+            } else {
+                format!(" - {}", version.join(" "))
+            };
+            let part = reading.part.map(|part| format!(" - part{part}")).unwrap_or_default();
+            let name = format!("{titled}{version}{part}.{ending}");
+            Some(root.child(titled.as_bytes()).child(name.as_bytes()))
+        }
+        Kind::Series => {
+            let folder = root.child(titled.as_bytes());
+            let folder = match (season, date) {
+                (Some(0), _) => folder.child(b"Specials"),
+                (Some(season), _) => folder.child(format!("Season {season:02}").as_bytes()),
+                (None, Some(date)) => folder.child(date.year.to_string().as_bytes()),
+                (None, None) => folder,
+            };
+            (!episodes.is_empty() || date.is_some()).then(|| folder.child(name.as_bytes()))
+        }
+        Kind::Music | Kind::Books => {
+            let folder = root.child(plain(by.as_deref()?)?.as_bytes());
+            let folder = if kind == Kind::Music { folder.child(titled.as_bytes()) } else { folder };
+            Some(folder.child(name.as_bytes()))
+        }
+        Kind::Photos | Kind::HomeVideo => None,
+    }
+}
+
+/// A title as a name that every client shows.
+fn plain(title: &str) -> Option<String> {
+    let title = title.replace('/', "-");
+    let safe = safe_name(title.as_bytes());
+    let name = safe.map_or(Some(title), |safe| String::from_utf8(safe).ok())?;
+    (!name.is_empty() && !name.starts_with('.') && name.len() <= 200).then_some(name)
+}

@@ -1,0 +1,279 @@
+//! Names that break somewhere: at SMB clients, on systems that fold case, in programs that compare bytes.
+
+use unicode_normalization::{UnicodeNormalization, is_nfc};
+
+use crate::facts::tree::{NodeId, Tree};
+use crate::words::text::is_unseen;
+
+/// The most UTF-16 units of a whole path that Windows programs take (`MAX_PATH` counts the NUL as well).
+const LONGEST_PATH: usize = 259;
+
+/// The most bytes of one name (`NAME_MAX`), and the most UTF-16 units over SMB.
+const LONGEST_NAME: usize = 255;
+
+/// What a drive letter takes in front: `Z:\`.
+const DRIVE: usize = 3;
+
+/// What is wrong with a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NameFault {
+    /// Another name in the folder differs in case only.
+    CaseCollision(Vec<u8>),
+    /// Another name in the folder differs only in how characters are composed (UAX #15).
+    UnicodeTwin(Vec<u8>),
+    /// SMB clients can't show or open it: why.
+    NotShareSafe(String),
+    /// It, or its path, is over a limit: which.
+    TooLong(String),
+    NotUtf8,
+    /// It holds characters that nobody sees: which.
+    UnseenCharacters(String),
+}
+
+/// A name and what is wrong with it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Faulty {
+    pub node: NodeId,
+    pub fault: NameFault,
+}
+
+/// Every name below a folder that breaks somewhere. `before` is how many UTF-16 units of path a client has in front of what lies in the
+/// folder, its drive letter left out.
+pub fn faults(tree: &Tree, top: NodeId, before: usize) -> Vec<Faulty> {
+    let mut all = Vec::new();
+    let mut todo = vec![(top, DRIVE + before)];
+    while let Some((folder, before)) = todo.pop() {
+        collisions(tree, folder, &mut all);
+        for child in tree.children(folder) {
+            let name = tree.name(child);
+            let units = of_name(child, name, &mut all);
+            let whole = before + units;
+            if whole > LONGEST_PATH {
+                let why = format!(
+                    "its path has {whole} UTF-16 units for clients; Windows programs take {LONGEST_PATH}"
+                );
+                all.push(Faulty { node: child, fault: NameFault::TooLong(why) });
+            } else if tree.meta(child).is_folder() {
+                // What lies below one that is too long is too long as well.
+                todo.push((child, whole + 1));
+            }
+        }
+    }
+    all.sort_by_key(|faulty| faulty.node);
+    all
+}
+
+/// What is wrong with one name by itself; its length in UTF-16 units.
+fn of_name(node: NodeId, name: &[u8], all: &mut Vec<Faulty>) -> usize {
+    let plain =
+        |b: &u8| b.is_ascii_alphanumeric() || matches!(b, b' ' | b'-' | b'_' | b'(' | b')' | b'.');
+    let ends = matches!(name.last(), Some(b'.' | b' '));
+    let short = name.len() > 3 && name[3] != b'.' && name.get(4).is_none_or(|b| *b != b'.');
+    if !ends && short && name.len() <= LONGEST_NAME && name.len() > 6 && name.iter().all(plain) {
+        return name.len();
+    }
+    let mut tell = |fault| all.push(Faulty { node, fault });
+    let Ok(text) = std::str::from_utf8(name) else {
+        tell(NameFault::NotUtf8);
+        return String::from_utf8_lossy(name).encode_utf16().count();
+    };
+    let unseen: Vec<String> =
+        text.chars().filter(|c| is_unseen(*c)).map(|c| format!("U+{:04X}", u32::from(c))).collect();
+    if !unseen.is_empty() {
+        tell(NameFault::UnseenCharacters(unseen.join(" ")));
+    }
+    if let Some(why) = unshowable(text) {
+        tell(NameFault::NotShareSafe(why));
+    }
+    let units = text.encode_utf16().count();
+    if name.len() > LONGEST_NAME {
+        tell(NameFault::TooLong(format!(
+            "the name has {} bytes, and most filesystems take {LONGEST_NAME}",
+            name.len()
+        )));
+    }
+    units
+}
+
+/// Why SMB clients can't show or open a name (MS-FSCC 2.1.5, and what Windows keeps for devices).
+fn unshowable(name: &str) -> Option<String> {
+    let signs: Vec<char> = name
+        .chars()
+        .filter(|c| matches!(c, '<' | '>' | ':' | '"' | '|' | '?' | '*' | '\\') || *c < ' ')
+        .collect();
+    if !signs.is_empty() {
+        let mut shown: Vec<String> = signs
+            .iter()
+            .map(|c| match c {
+                c if *c < ' ' => "a control character".to_owned(),
+                c => format!("{c}"),
+            })
+            .collect();
+        shown.dedup();
+        return Some(format!("it has {}", shown.join(" ")));
+    }
+    if name.ends_with('.') {
+        return Some("it ends with a dot".to_owned());
+    }
+    if name.ends_with(' ') {
+        return Some("it ends with a blank".to_owned());
+    }
+    device(name).map(|device| format!("{device} is a device to Windows"))
+}
+
+/// The device of Windows that a name stands for, whatever its ending.
+fn device(name: &str) -> Option<String> {
+    let stem = name.split('.').next().unwrap_or_default().trim_end().to_ascii_uppercase();
+    let numbered = ["COM", "LPT"].iter().any(|port| {
+        let digit = stem.strip_prefix(port).unwrap_or_default();
+        matches!(digit, "1" | "2" | "3" | "4" | "5" | "6" | "7" | "8" | "9" | "¹" | "²" | "³")
+    });
+    let known = ["CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$"].contains(&stem.as_str());
+    (known || numbered).then_some(stem)
+}
+
+/// Names of one folder that are one name to somebody.
+fn collisions(tree: &Tree, folder: NodeId, all: &mut Vec<Faulty>) {
+    let mut folded: Vec<(u64, NodeId)> =
+        tree.children(folder).map(|child| (fold_hash(tree.name(child)), child)).collect();
+    if folded.len() < 2 {
+        return;
+    }
+    folded.sort_unstable();
+    for same in folded.chunk_by(|a, b| a.0 == b.0).filter(|same| same.len() > 1) {
+        for (n, (_, node)) in same.iter().enumerate() {
+            let name = tree.name(*node);
+            // The first of the others that it is confused with.
+            let other =
+                same.iter().enumerate().filter(|(m, _)| *m != n).find_map(|(_, (_, other))| {
+                    Some(tree.name(*other)).filter(|other| fold(other) == fold(name))
+                });
+            let Some(other) = other.map(<[u8]>::to_vec) else { continue };
+            let twin = composed(name) == composed(&other);
+            let fault =
+                if twin { NameFault::UnicodeTwin(other) } else { NameFault::CaseCollision(other) };
+            all.push(Faulty { node: *node, fault });
+        }
+    }
+}
+
+fn composed(name: &[u8]) -> Vec<u8> {
+    match std::str::from_utf8(name) {
+        Ok(text) if !text.is_ascii() => text.nfc().collect::<String>().into_bytes(),
+        _ => name.to_vec(),
+    }
+}
+
+/// A name without what systems that fold case and compose characters leave out.
+fn fold(name: &[u8]) -> Vec<u8> {
+    match std::str::from_utf8(name) {
+        Ok(text) if !text.is_ascii() => {
+            text.nfc().flat_map(char::to_lowercase).nfc().collect::<String>().into_bytes()
+        }
+        _ => name.to_ascii_lowercase(),
+    }
+}
+
+/// The same as a number (FNV-1a), so that folders of a million names need no copies of them.
+fn fold_hash(name: &[u8]) -> u64 {
+    let hash = |bytes: &mut dyn Iterator<Item = u8>| {
+        bytes.fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
+            (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+        })
+    };
+    if name.is_ascii() {
+        return hash(&mut name.iter().map(u8::to_ascii_lowercase));
+    }
+    hash(&mut fold(name).into_iter())
+}
+
+/// A name that every client shows, in place of one that some can't; `None` if only a person can find one.
+pub fn safe_name(name: &[u8]) -> Option<Vec<u8>> {
+    // Bytes that are no UTF-8 are most often ISO 8859-1.
+    let mut text = String::new();
+    for chunk in name.utf8_chunks() {
+        text += chunk.valid();
+        text.extend(chunk.invalid().iter().map(|byte| match byte {
+            0xa0..=0xff => char::from(*byte),
+            _ => '_',
+        }));
+    }
+    if !is_nfc(&text) {
+        text = text.nfc().collect();
+    }
+    let mut safe = String::with_capacity(text.len());
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            ':' if chars.peek() == Some(&' ') => safe.push_str(" -"),
+            ':' | '|' | '\\' => safe.push('-'),
+            '<' => safe.push('('),
+            '>' => safe.push(')'),
+            '"' => safe.push('\''),
+            '?' => {}
+            '*' => safe.push('_'),
+            c if is_unseen(c) => {}
+            c => safe.push(c),
+        }
+    }
+    let (stem, ending) = super::reading::split_ending(&safe);
+    let stem = stem.trim_end_matches(['.', ' ']);
+    let mut safe = match ending {
+        "" => stem.to_owned(),
+        ending => format!("{stem}.{}", ending.trim_end_matches(['.', ' '])),
+    };
+    safe.truncate(safe.trim_end_matches(['.', ' ']).len());
+    if device(&safe).is_some() {
+        safe = match safe.split_once('.') {
+            Some((stem, rest)) => format!("{stem}_.{rest}"),
+            None => format!("{safe}_"),
+        };
+    }
+    let good = !safe.is_empty()
+        && safe.len() <= LONGEST_NAME
+        && !safe.starts_with('.') | name.starts_with(b".");
+    (good && safe.as_bytes() != name && unshowable(&safe).is_none()).then(|| safe.into_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_that_clients_show_are_left_alone() {
+        for (name, why) in [
+            ("Low Water (2003).mkv", None),
+            ("Low Water: Ebb.mkv", Some("it has :")),
+            ("Why?.mkv", Some("it has ?")),
+            ("Vey...", Some("it ends with a dot")),
+            ("Vey ", Some("it ends with a blank")),
+            ("con.mkv", Some("CON is a device to Windows")),
+            ("COM1", Some("COM1 is a device to Windows")),
+            ("COM10", None),
+            ("Console", None),
+            ("aux .txt", Some("AUX is a device to Windows")),
+        ] {
+            assert_eq!(unshowable(name).as_deref(), why, "{name}");
+            let mut all = Vec::new();
+            of_name(NodeId(0), name.as_bytes(), &mut all);
+            assert_eq!(all.is_empty(), why.is_none(), "{name}");
+        }
+    }
+
+    #[test]
+    fn safe_names_are_safe() {
+        for (name, safe) in [
+            (&b"Low Water: Ebb.mkv"[..], Some("Low Water - Ebb.mkv")),
+            (b"Why?.mkv", Some("Why.mkv")),
+            (b"Vey ...", Some("Vey")),
+            (b"con.mkv", Some("con_.mkv")),
+            (b"Stra\xdfe.mkv", Some("Straße.mkv")),
+            (b"a\xe2\x80\x8bb.mkv", Some("ab.mkv")),
+            (b"Low Water.mkv", None),
+            (b"???", None),
+        ] {
+            let safe = safe.map(|safe| safe.as_bytes().to_vec());
+            assert_eq!(safe_name(name), safe, "{}", name.escape_ascii());
+        }
+    }
+}

@@ -1,0 +1,367 @@
+//! What a scan of a library would find, of what can be read of it.
+
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+
+use super::filed::{Filed, Shelf, Unread};
+use super::key::key;
+use super::numbers::Date;
+use super::reading::{read, split_ending};
+use crate::facts::tree::{NodeId, Tree};
+use crate::kernel::entry::EntryKind;
+use crate::scan::read::{Media, Region, Scan};
+use crate::site::join::Site;
+use crate::words::path::{AbsPath, components};
+use crate::words::place::Place;
+use crate::words::terms::Kind;
+
+/// How many examples are kept where not everything is asked for.
+const EXAMPLES: usize = 3;
+
+/// How much of a forecast is wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Detail {
+    /// Figures, and a few examples of each sort of problem.
+    Figures,
+    /// Every title and every problem.
+    Everything,
+}
+
+/// A media file of a library.
+#[derive(Clone, Debug, PartialEq)]
+pub struct File {
+    /// On the host that holds it.
+    pub place: Place,
+    /// In the view of the service.
+    pub view: AbsPath,
+    pub node: NodeId,
+    /// Its size.
+    pub bytes: u64,
+}
+
+/// One title, or one episode, with the files that hold it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Found {
+    pub title: String,
+    /// Of music the artist, of a book the author.
+    pub by: Option<String>,
+    pub year: Option<u16>,
+    pub season: Option<u16>,
+    pub episodes: Vec<u16>,
+    pub date: Option<Date>,
+    pub files: Vec<File>,
+}
+
+/// What is missed or misread.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// Nothing can be read from the name.
+    Unrecognised(Unread),
+    /// A title lies loose in the root.
+    Loose,
+    /// An episode among films, or a film among episodes.
+    OtherKind,
+    /// The folder of a season and the name of a file speak of two seasons.
+    OtherSeason,
+}
+
+/// A file with a fault.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Problem {
+    pub fault: Fault,
+    pub file: File,
+    /// What it is read as.
+    pub filed: Option<Filed>,
+}
+
+/// A title that stands in two folders.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Twice {
+    pub title: String,
+    /// Both folders in the view.
+    pub folders: [AbsPath; 2],
+}
+
+/// What there is of one sort of problem.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Several<T> {
+    pub count: u64,
+    /// The first few, or all if everything is asked for.
+    pub told: Vec<T>,
+}
+
+impl<T> Default for Several<T> {
+    fn default() -> Self {
+        Self { count: 0, told: Vec::new() }
+    }
+}
+
+/// What a scan would find.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Forecast {
+    /// Films, shows, albums, works; of photos and home videos the files.
+    pub titles: u64,
+    /// Media files that can be read.
+    pub files: u64,
+    /// Their sizes together.
+    pub bytes: u64,
+    /// Of the files, those that give no title or no episode.
+    pub unrecognised: u64,
+    /// Entries that can't be read, whatever they are.
+    pub unreadable: u64,
+    /// What a scan passes over.
+    pub ignored: u64,
+    /// Places that nobody has looked into.
+    pub unseen: u64,
+    /// Each sort of problem by itself.
+    pub problems: HashMap<u8, Several<Problem>>,
+    /// Titles in two folders.
+    pub twice: Several<Twice>,
+    /// Every title, by title, year, season and episode; empty unless everything is asked for.
+    pub found: Vec<Found>,
+}
+
+impl Forecast {
+    /// What there is of a sort of problem.
+    pub fn of(&self, fault: Fault) -> Option<&Several<Problem>> {
+        self.problems.get(&fault.sort())
+    }
+}
+
+impl Fault {
+    fn sort(self) -> u8 {
+        match self {
+            Self::Unrecognised(_) => 0,
+            Self::Loose => 1,
+            Self::OtherKind => 2,
+            Self::OtherSeason => 3,
+        }
+    }
+}
+
+/// What scans of the roots of one library come to.
+pub fn forecast<'s>(
+    site: &Site,
+    kind: Kind,
+    scans: impl IntoIterator<Item = (&'s AbsPath, &'s Scan)>,
+    detail: Detail,
+) -> Forecast {
+    let mut reader = Reader {
+        kind,
+        detail,
+        out: Forecast::default(),
+        titles: HashMap::new(),
+        found: HashMap::new(),
+    };
+    for (root, scan) in scans {
+        reader.out.unreadable += scan.unreadable;
+        reader.out.ignored += scan.ignored;
+        reader.out.unseen += scan.unseen;
+        let tree = |region: &Region| site.facts(&region.host).map(|facts| &facts.tree);
+        let mut rest = scan.media.as_slice();
+        while let Some(first) = rest.first() {
+            let region = &scan.regions[first.region as usize];
+            let Some(tree) = tree(region) else { break };
+            let parent = tree.parent(first.node);
+            let same =
+                |media: &&Media| media.region == first.region && tree.parent(media.node) == parent;
+            let count = rest.iter().take_while(same).count();
+            let (folder, behind) = rest.split_at(count);
+            reader.folder(root, region, tree, folder);
+            rest = behind;
+        }
+    }
+    reader.finish()
+}
+
+/// What makes two entries the same.
+type Same = (String, Option<u16>, Vec<u16>, Option<Date>);
+
+struct Reader {
+    kind: Kind,
+    detail: Detail,
+    out: Forecast,
+    /// The folder that each title was first met in, and whether it was met in another one.
+    titles: HashMap<String, (AbsPath, bool)>,
+    /// Where each entry of `out.found` is.
+    found: HashMap<Same, usize>,
+}
+
+impl Reader {
+    /// The media files of one folder.
+    fn folder(&mut self, root: &AbsPath, region: &Region, tree: &Tree, media: &[Media]) {
+        let names: Vec<String> = media
+            .iter()
+            .map(|media| String::from_utf8_lossy(name_of(region, tree, media.node)).into_owned())
+            .collect();
+        let first = view_of(region, tree, media[0].node);
+        let folder = first.parent().unwrap_or_else(AbsPath::root);
+        let below = components(folder.below(root).unwrap_or_default());
+        let folders = below.map(|name| String::from_utf8_lossy(name).into_owned()).collect();
+        let shelf = Shelf::new(self.kind, folders);
+        let alone = !shelf.asks_neighbours() || is_one(&shelf, &names);
+        let loose = shelf.depth() == 0 && !matches!(self.kind, Kind::Photos | Kind::HomeVideo);
+        let mut last: Option<(String, usize)> = None;
+        for (media, name) in media.iter().zip(&names) {
+            let meta = tree.meta(media.node);
+            let bytes = if meta.kind == EntryKind::File { meta.size } else { 0 };
+            self.out.files += 1;
+            self.out.bytes += bytes;
+            let file = || {
+                let place = Place::new(&region.host, tree.path(media.node));
+                File { place, view: view_of(region, tree, media.node), node: media.node, bytes }
+            };
+            let filed = match shelf.file(name, alone) {
+                Ok(filed) => filed,
+                Err(why) => {
+                    self.out.unrecognised += 1;
+                    self.problem(Fault::Unrecognised(why), file, None);
+                    if self.kind == Kind::Series && is_film(name) {
+                        self.problem(Fault::OtherKind, file, None);
+                    }
+                    continue;
+                }
+            };
+            if loose {
+                self.problem(Fault::Loose, file, Some(&filed));
+            }
+            if self.kind == Kind::Films && is_episode(name) {
+                self.problem(Fault::OtherKind, file, Some(&filed));
+            }
+            let season = shelf.season().zip(filed.season).filter(|(folder, own)| folder != own);
+            if season.is_some_and(|(folder, own)| folder != 0 && own != 0) {
+                self.problem(Fault::OtherSeason, file, Some(&filed));
+            }
+            self.title(root, &shelf, &filed, &mut last);
+            if self.detail == Detail::Everything {
+                self.find(&filed, file());
+            }
+        }
+    }
+
+    /// Counts the title of a file.
+    fn title(
+        &mut self,
+        root: &AbsPath,
+        shelf: &Shelf,
+        filed: &Filed,
+        last: &mut Option<(String, usize)>,
+    ) {
+        if matches!(self.kind, Kind::Photos | Kind::HomeVideo) {
+            self.out.titles += 1;
+            return;
+        }
+        let key = title_key(filed);
+        if last.as_ref().is_some_and(|(known, by)| *known == key && *by == filed.named_by) {
+            return;
+        }
+        let depth = if filed.named_by == 0 { shelf.depth() } else { filed.named_by };
+        let names = shelf.folders(depth).iter();
+        let folder = names.fold(root.clone(), |path, name| path.child(name.as_bytes()));
+        match self.titles.entry(key.clone()) {
+            Entry::Vacant(vacant) => {
+                vacant.insert((folder, false));
+                self.out.titles += 1;
+            }
+            Entry::Occupied(mut known) => {
+                let (first, told) = known.get_mut();
+                if *first != folder && !*told {
+                    *told = true;
+                    let twice =
+                        Twice { title: filed.title.clone(), folders: [first.clone(), folder] };
+                    note(&mut self.out.twice, self.detail, || twice);
+                }
+            }
+        }
+        *last = Some((key, filed.named_by));
+    }
+
+    /// Puts a file to its title or episode.
+    fn find(&mut self, filed: &Filed, file: File) {
+        let own = matches!(self.kind, Kind::Photos | Kind::HomeVideo);
+        let title = if own { file.view.to_string() } else { title_key(filed) };
+        let key = (title, filed.season, filed.episodes.clone(), filed.date);
+        let next = self.out.found.len();
+        let at = *self.found.entry(key).or_insert(next);
+        if at == next {
+            self.out.found.push(Found {
+                title: filed.title.clone(),
+                by: filed.by.clone(),
+                year: filed.year,
+                season: filed.season,
+                episodes: filed.episodes.clone(),
+                date: filed.date,
+                files: Vec::new(),
+            });
+        }
+        self.out.found[at].files.push(file);
+    }
+
+    fn problem(&mut self, fault: Fault, file: impl Fn() -> File, filed: Option<&Filed>) {
+        let sort = self.out.problems.entry(fault.sort()).or_default();
+        note(sort, self.detail, || Problem { fault, file: file(), filed: filed.cloned() });
+    }
+
+    fn finish(mut self) -> Forecast {
+        self.out.found.sort_by_cached_key(|found| {
+            let by = found.by.as_deref().map(key);
+            (by, key(&found.title), found.year, found.season, found.date, found.episodes.clone())
+        });
+        for found in &mut self.out.found {
+            found.files.sort_by(|a, b| a.view.as_bytes().cmp(b.view.as_bytes()));
+        }
+        self.out
+    }
+}
+
+fn note<T>(sort: &mut Several<T>, detail: Detail, what: impl FnOnce() -> T) {
+    sort.count += 1;
+    if detail == Detail::Everything || sort.told.len() < EXAMPLES {
+        sort.told.push(what());
+    }
+}
+
+fn title_key(filed: &Filed) -> String {
+    let mut whole = key(&filed.title);
+    if let Some(by) = &filed.by {
+        whole.push('/');
+        whole += &key(by);
+    }
+    if let Some(year) = filed.year {
+        whole += &format!(" {year}");
+    }
+    whole
+}
+
+/// Whether the files of a folder are one title: there is but one, or one of them is called as the folder is.
+fn is_one(shelf: &Shelf, names: &[String]) -> bool {
+    if names.iter().any(|name| shelf.agrees(name)) {
+        return true;
+    }
+    let mut titles = names.iter().map(|name| key(&read(split_ending(name).0).title));
+    let first = titles.next();
+    titles.all(|title| Some(title) == first)
+}
+
+fn is_episode(name: &str) -> bool {
+    let reading = read(split_ending(name).0);
+    reading.season.is_some() && !reading.episodes.is_empty()
+}
+
+fn is_film(name: &str) -> bool {
+    let reading = read(split_ending(name).0);
+    !reading.title.is_empty() && reading.year.is_some()
+}
+
+fn name_of<'t>(region: &'t Region, tree: &'t Tree, node: NodeId) -> &'t [u8] {
+    // What is mapped by itself goes by the name that it has in the view.
+    match tree.path(node) == region.base {
+        true => region.place.name().unwrap_or_default(),
+        false => tree.name(node),
+    }
+}
+
+fn view_of(region: &Region, tree: &Tree, node: NodeId) -> AbsPath {
+    let path = tree.path(node);
+    region.place.join(path.below(&region.base).unwrap_or_default())
+}

@@ -1,0 +1,59 @@
+//! Tables for spreadsheets (RFC 4180): the one quoting of this way out.
+
+use tarvek_core::words::path::AbsPath;
+
+use super::json::{exact, lossy};
+
+/// One cell.
+#[derive(Clone, Debug)]
+pub(crate) enum Cell<'a> {
+    Text(String),
+    /// A path as it is; what is no UTF-8 is replaced.
+    Path(&'a AbsPath),
+    /// The same in base64 where it is no UTF-8, else empty.
+    Bytes(&'a AbsPath),
+}
+
+/// A table with its header, in UTF-8, lines ended as the RFC says. No cell is a formula to anybody: what could begin one gets an
+/// apostrophe in front, which spreadsheets take for a sign of text.
+pub(crate) fn text<'a>(header: &[&str], rows: impl IntoIterator<Item = Vec<Cell<'a>>>) -> Vec<u8> {
+    let mut table =
+        csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let all = "a table in memory takes every row";
+    table.write_record(header).expect(all);
+    for row in rows {
+        table.write_record(row.into_iter().map(|cell| plain(cell.text()))).expect(all);
+    }
+    table.into_inner().expect(all)
+}
+
+impl Cell<'_> {
+    fn text(self) -> String {
+        match self {
+            Self::Text(text) => text,
+            Self::Path(path) => lossy(path),
+            Self::Bytes(path) => exact(path).unwrap_or_default(),
+        }
+    }
+}
+
+fn plain(text: String) -> String {
+    match text.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
+        true => format!("'{text}"),
+        false => text,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_cell_is_a_formula_or_breaks_a_row() {
+        let path = AbsPath::new(b"/a,b \"c\"\n/d").unwrap();
+        let cells = vec![Cell::Text("=1+1".into()), Cell::Path(&path), Cell::Bytes(&path)];
+        let text = text(&["a", "b", "c"], [cells]);
+        let want = "a,b,c\r\n'=1+1,\"/a,b \"\"c\"\"\n/d\",\r\n";
+        assert_eq!(String::from_utf8(text).unwrap(), want);
+    }
+}

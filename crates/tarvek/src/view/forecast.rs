@@ -1,0 +1,286 @@
+//! What each library scan would find, as text.
+
+use std::fmt::Write;
+
+use tarvek_core::check::outlook::Outlook;
+use tarvek_core::forecast::renames::usual_form;
+use tarvek_core::forecast::titles::{Fault, Found, Problem};
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::Kind;
+use tarvek_core::words::text::{bytes, counted, shown};
+use unicode_width::UnicodeWidthStr;
+
+use super::style::{dim, sign, strong, verdict};
+use super::{Screen, Volume};
+
+/// What is shown of forecasts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Show {
+    Figures,
+    Titles,
+    Problems,
+}
+
+/// A library, and what the next scan adds and drops.
+pub(crate) struct Told<'a> {
+    pub(crate) outlook: &'a Outlook,
+    pub(crate) since: Option<(Vec<Found>, Vec<Found>)>,
+}
+
+/// What is wrong with one name, or with several for one reason.
+pub(crate) struct Line {
+    pub(crate) path: AbsPath,
+    pub(crate) why: String,
+    pub(crate) usual: Option<&'static str>,
+    pub(crate) count: u64,
+}
+
+/// What a scan of a library would miss or misread.
+pub(crate) fn problems(outlook: &Outlook) -> Vec<Line> {
+    let usual = usual_form(outlook.kind);
+    let forecast = &outlook.forecast;
+    let mut lines: Vec<Line> = outlook
+        .causes
+        .iter()
+        .filter_map(|cause| {
+            Some(Line {
+                path: cause.examples.first()?.clone(),
+                why: format!("{} can't be read: {}", counted(cause.count, "entry"), cause.reason),
+                usual: None,
+                count: cause.count,
+            })
+        })
+        .collect();
+    let mut told = |fault: Fault, why: &dyn Fn(&Problem) -> String, usual: Option<&'static str>| {
+        for problem in forecast.of(fault).into_iter().flat_map(|sort| &sort.told) {
+            let path = problem.file.place.path.clone();
+            lines.push(Line { path, why: why(problem), usual, count: 1 });
+        }
+    };
+    let unread = |problem: &Problem| match problem.fault {
+        Fault::Unrecognised(why) => why.words().to_owned(),
+        _ => String::new(),
+    };
+    let any = Fault::Unrecognised(tarvek_core::forecast::filed::Unread::NoTitle);
+    told(any, &unread, Some(usual));
+    told(Fault::Loose, &|_| "it lies loose in the root".to_owned(), Some(usual));
+    let other = match outlook.kind {
+        Kind::Series => "it is named as a film is, among episodes",
+        _ => "it is named as an episode is, and would be taken for a film",
+    };
+    told(Fault::OtherKind, &|_| other.to_owned(), None);
+    let season = |problem: &Problem| {
+        let own = problem.filed.as_ref().and_then(|filed| filed.season).unwrap_or_default();
+        format!("its name says season {own}, its folder another")
+    };
+    told(Fault::OtherSeason, &season, Some(usual));
+    for twice in &forecast.twice.told {
+        lines.push(Line {
+            path: twice.folders[1].clone(),
+            why: format!("{} is in {} as well", shown(twice.title.as_bytes()), twice.folders[0]),
+            usual: None,
+            count: 1,
+        });
+    }
+    lines
+}
+
+/// The whole answer.
+pub(crate) fn text(told: &[Told], show: Show, screen: &Screen) -> String {
+    let mut out = String::new();
+    let ready = told.iter().filter(|told| told.outlook.row.ready).count();
+    let all = counted(told.len() as u64, "library");
+    let _ = match told.len() {
+        0 => writeln!(out, "the layout declares no library"),
+        1 if ready == 1 => writeln!(out, "a scan would find what is meant"),
+        count if ready == count => {
+            writeln!(out, "a scan of each of the {all} would find what is meant")
+        }
+        _ => writeln!(out, "scans of {ready} of {all} would find what is meant"),
+    };
+    if screen.volume() == Volume::Quiet {
+        return out;
+    }
+    match show {
+        Show::Figures => figures(&mut out, told, screen.width()),
+        Show::Titles => each(&mut out, told, titles),
+        Show::Problems => each(&mut out, told, faults),
+    }
+    for told in told {
+        since(&mut out, told);
+    }
+    out
+}
+
+fn figures(out: &mut String, all: &[Told], width: usize) {
+    let names = || all.iter().map(|told| told.outlook.row.name.to_string());
+    let widest = names().map(|name| name.width()).max().unwrap_or(0).clamp(7, 24);
+    let _ = write!(out, "\n  {:widest$}", dim("library"));
+    for (title, wide) in
+        [("titles", 8), ("files", 8), ("space", 11), ("unread", 8), ("odd", 6), ("passed", 8)]
+    {
+        let _ = write!(out, "{}{}", " ".repeat(wide - title.len()), dim(title));
+    }
+    let _ = writeln!(out, "  {}", dim("verdict"));
+    let used = 2 + widest + 8 + 8 + 11 + 8 + 6 + 8 + 2;
+    let mut service = None;
+    for told in all {
+        let (row, forecast) = (&told.outlook.row, &told.outlook.forecast);
+        if service != Some(&row.service) {
+            let _ = writeln!(out, "{}", strong(&row.service));
+            service = Some(&row.service);
+        }
+        let name = row.name.to_string();
+        if name.width() > widest {
+            let _ = write!(out, "  {name}\n  {:widest$}", "");
+        } else {
+            let _ = write!(out, "  {name}{}", " ".repeat(widest - name.width()));
+        }
+        let titles = row.stages.titles.map_or("?".to_owned(), |titles| titles.to_string());
+        let none = |count: u64| if count == 0 { "–".to_owned() } else { count.to_string() };
+        let _ = write!(
+            out,
+            "{titles:>8}{:>8}{:>11}{:>8}{:>6}{:>8}",
+            forecast.files,
+            if forecast.files == 0 { "–".to_owned() } else { bytes(forecast.bytes) },
+            none(forecast.unreadable),
+            none(forecast.unrecognised),
+            none(forecast.ignored)
+        );
+        if used + row.verdict.width() <= width {
+            let _ = writeln!(out, "  {}", verdict(&row.verdict, row.ready));
+        } else {
+            let _ = writeln!(out, "\n  {:widest$}  {}", "", verdict(&row.verdict, row.ready));
+        }
+    }
+    let _ = writeln!(
+        out,
+        "\n{}",
+        dim(
+            "unread: can't be read · odd: gives no title or episode · passed: sidecars, artwork and the like\n--titles lists what would be found, --problems what would be missed or misread"
+        )
+    );
+}
+
+fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Outlook)) {
+    for told in all {
+        let row = &told.outlook.row;
+        let good = Some(row.ready);
+        let _ = writeln!(
+            out,
+            "\n{} {}  {}",
+            sign(good, told.outlook.forecast.unrecognised > 0),
+            strong(format!("{} of {}", row.name, row.service)),
+            verdict(&row.verdict, row.ready)
+        );
+        list(out, told.outlook);
+    }
+}
+
+/// What would be found: a line per film, album or work, and of shows one per season.
+fn titles(out: &mut String, outlook: &Outlook) {
+    let mut lines: Vec<(String, u64, u64)> = Vec::new();
+    let mut season: Option<(String, Vec<u16>)> = None;
+    for found in &outlook.forecast.found {
+        let size: u64 = found.files.iter().map(|file| file.bytes).sum();
+        let files = found.files.len() as u64;
+        let name = name_of(found);
+        match found.season {
+            Some(number) => {
+                let name = format!("{name}  {}", season_word(number));
+                match season.as_mut().filter(|(known, _)| *known == name) {
+                    Some((_, episodes)) => {
+                        episodes.extend(&found.episodes);
+                        let text = format!("{name}: {}", ranges(episodes));
+                        let last = lines.last_mut().expect("its first episode has a line");
+                        *last = (text, last.1 + files, last.2 + size);
+                    }
+                    None => {
+                        lines.push((format!("{name}: {}", ranges(&found.episodes)), files, size));
+                        season = Some((name, found.episodes.clone()));
+                    }
+                }
+            }
+            None => {
+                let date = found.date.map(|date| format!("  {date}")).unwrap_or_default();
+                lines.push((name + &date, files, size));
+                season = None;
+            }
+        }
+    }
+    let widest = lines.iter().map(|(text, ..)| text.width()).max().unwrap_or(0).min(64);
+    for (text, files, size) in lines {
+        let pad = " ".repeat(widest.saturating_sub(text.width()));
+        let _ = writeln!(out, "  {text}{pad}  {:>9}  {:>10}", counted(files, "file"), bytes(size));
+    }
+}
+
+fn season_word(number: u16) -> String {
+    if number == 0 { "specials".to_owned() } else { format!("season {number}") }
+}
+
+fn name_of(found: &Found) -> String {
+    let mut name = shown(found.title.as_bytes());
+    if let Some(by) = &found.by {
+        name = format!("{} – {name}", shown(by.as_bytes()));
+    }
+    match found.year {
+        Some(year) => format!("{name} ({year})"),
+        None => name,
+    }
+}
+
+/// `1–4, 6`.
+fn ranges(numbers: &[u16]) -> String {
+    let mut sorted = numbers.to_vec();
+    sorted.sort_unstable();
+    sorted.dedup();
+    let runs = sorted.chunk_by(|a, b| a + 1 == *b);
+    let runs = runs.map(|run| match run {
+        [one] => one.to_string(),
+        [first, .., last] => format!("{first}–{last}"),
+        [] => String::new(),
+    });
+    runs.collect::<Vec<_>>().join(", ")
+}
+
+fn faults(out: &mut String, outlook: &Outlook) {
+    let lines = problems(outlook);
+    // Where nothing would be found, the verdict says why.
+    if lines.is_empty() && outlook.forecast.files > 0 {
+        let _ = writeln!(out, "  nothing would be missed or misread");
+    }
+    for line in &lines {
+        let _ = writeln!(out, "  {}\n    {}", line.path, line.why);
+    }
+    if let Some(usual) = lines.iter().find_map(|line| line.usual) {
+        let _ = writeln!(out, "  {}", dim(format!("the usual form: {usual}")));
+    }
+}
+
+/// `Films: 3 new, 1 gone`, and which.
+fn since(out: &mut String, told: &Told) {
+    let Some((new, gone)) = &told.since else { return };
+    let name = &told.outlook.row.name;
+    let counts = [(new.len(), "new"), (gone.len(), "gone")];
+    let counts: Vec<String> = counts
+        .into_iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, word)| format!("{count} {word}"))
+        .collect();
+    let counts =
+        if counts.is_empty() { "nothing new, nothing gone".to_owned() } else { counts.join(", ") };
+    let _ = writeln!(out, "\n{}: {counts}", strong(name));
+    for (mark, all) in [("+", new), ("−", gone)] {
+        for found in all {
+            let episode = match (found.season, found.date) {
+                (Some(season), _) => {
+                    format!("  {}: {}", season_word(season), ranges(&found.episodes))
+                }
+                (None, Some(date)) => format!("  {date}"),
+                (None, None) => String::new(),
+            };
+            let _ = writeln!(out, "  {mark} {}{episode}", name_of(found));
+        }
+    }
+}
