@@ -394,6 +394,14 @@ impl Scene {
         self
     }
 
+    /// Adds a file whose name is bytes, into a folder that is there.
+    pub(crate) fn file_of_bytes(&mut self, host: &str, folder: &str, name: &[u8]) -> &mut Self {
+        let meta = Meta::new(EntryKind::File, 0o644, 0, 0);
+        let path = abs(folder).child(name);
+        self.put(host, Line { path, entry: NewEntry::plain(name, meta) });
+        self
+    }
+
     fn parents(&mut self, host: &str, path: &AbsPath) {
         let Some(parent) = path.parent().filter(|parent| !parent.is_root()) else { return };
         if !self.seen(host).lines.iter().any(|line| line.path == parent) {
@@ -447,8 +455,12 @@ impl Scene {
 
     /// Takes away an entry and everything below it.
     pub(crate) fn without(&mut self, host: &str, path: &str) -> &mut Self {
-        let path = abs(path);
-        self.seen(host).lines.retain(|line| !line.path.within(&path));
+        self.without_path(host, &abs(path))
+    }
+
+    /// The same by bytes.
+    pub(crate) fn without_path(&mut self, host: &str, path: &AbsPath) -> &mut Self {
+        self.seen(host).lines.retain(|line| !line.path.within(path));
         self
     }
 

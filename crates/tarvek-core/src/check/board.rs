@@ -1,12 +1,12 @@
 //! The readiness board: how each library and each intake stands, stage by stage.
 
-use crate::forecast::titles::{Detail, Forecast, forecast};
+use crate::forecast::titles::Detail;
 use crate::judge::along::judge;
 use crate::layout::intake::Want;
 use crate::link::intake::{Does, Stage, Step, ways_of};
 use crate::link::verdict::Reason;
 use crate::route::end::End;
-use crate::rules::case::{Case, Use, end_of};
+use crate::rules::case::{Case, Use, end_of, of_library, rows as by_row};
 use crate::scan::read::Scan;
 use crate::site::join::Site;
 use crate::words::evidence::Evidence;
@@ -80,18 +80,7 @@ pub struct Row {
 
 /// Puts the places of each library and intake together into its row.
 pub(super) fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
-    let mut rows: Vec<Row> = Vec::new();
-    let mut start = 0;
-    while start < cases.len() {
-        let same = |case: &&Case| {
-            case.affected() == cases[start].affected()
-                && (case.library().is_none() || case.service.name == cases[start].service.name)
-        };
-        let count = cases[start..].iter().take_while(same).count();
-        rows.push(row(site, &cases[start..start + count]));
-        start += count;
-    }
-    rows
+    by_row(cases).map(|cases| row(site, cases)).collect()
 }
 
 /// The places of one library or intake, put together.
@@ -148,14 +137,6 @@ pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
         unreadable: scans().map(|scan| scan.unreadable).sum(),
         steps: filing.map(|(_, steps)| steps).unwrap_or_default(),
     }
-}
-
-/// What scans of all roots of one library come to.
-pub fn of_library(site: &Site, roots: &[Case], detail: Detail) -> Forecast {
-    let scans =
-        roots.iter().filter_map(|case| Some((case.root.path.as_ref().ok()?, case.scan.as_ref()?)));
-    let kind = roots.iter().find_map(|case| Some(case.library()?.kind));
-    kind.map(|kind| forecast(site, kind, scans, detail)).unwrap_or_default()
 }
 
 /// The steps of the intake that a case belongs to, and whether filing does what is wanted; `None` for a library.

@@ -2,13 +2,13 @@
 
 use std::collections::HashMap;
 
-use crate::check::board::{Row, of_library, row};
+use crate::check::board::{Row, row};
 use crate::forecast::titles::{Detail, Forecast, Found};
 use crate::kernel::subject::Subject;
 use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::hops::View;
-use crate::rules::case::{Case, Use, case_in};
+use crate::rules::case::{Case, Use, case_in, of_library};
 use crate::scan::read::{Cause, Region};
 use crate::site::join::Site;
 use crate::words::name::Name;

@@ -2,6 +2,7 @@
 
 pub mod filed;
 pub mod key;
+pub mod names_below;
 pub mod numbers;
 pub mod reading;
 pub mod renames;

@@ -214,6 +214,9 @@ impl Reader {
             let filed = match shelf.file(name, alone) {
                 Ok(filed) => filed,
                 Err(why) => {
+                    if loose && self.kind == Kind::Music {
+                        self.problem(Fault::Loose, file, None);
+                    }
                     self.out.unrecognised += 1;
                     self.problem(Fault::Unrecognised(why), file, None);
                     if self.kind == Kind::Series && is_film(name) {

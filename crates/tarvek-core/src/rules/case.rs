@@ -1,5 +1,8 @@
 //! One place that a service uses, followed and read: what most rules judge.
 
+use std::cell::OnceCell;
+
+use crate::forecast::names_below::{Names, names_below};
 use crate::forecast::titles::{Detail, Forecast, forecast};
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
@@ -44,6 +47,8 @@ pub struct Case<'a> {
     pub scan: Option<Scan>,
     /// What it would make of that.
     pub forecast: Option<Forecast>,
+    /// Names in it that break somewhere; made when they are first asked for.
+    names: OnceCell<Names>,
 }
 
 /// Every root of every library of a site, then every folder of every intake.
@@ -93,7 +98,23 @@ pub fn case_in<'a>(
         }
         _ => None,
     };
-    Case { service, used, root, subject, route, scan, forecast }
+    Case { service, used, root, subject, route, scan, forecast, names: OnceCell::new() }
+}
+
+/// What scans of all roots of one library come to.
+pub fn of_library(site: &Site, roots: &[Case], detail: Detail) -> Forecast {
+    let scans =
+        roots.iter().filter_map(|case| Some((case.root.path.as_ref().ok()?, case.scan.as_ref()?)));
+    let kind = roots.iter().find_map(|case| Some(case.library()?.kind));
+    kind.map(|kind| forecast(site, kind, scans, detail)).unwrap_or_default()
+}
+
+/// The places of each library and of each intake, together.
+pub fn rows<'c, 'a>(cases: &'c [Case<'a>]) -> impl Iterator<Item = &'c [Case<'a>]> {
+    cases.chunk_by(|one, other| {
+        one.affected() == other.affected()
+            && (one.library().is_none() || one.service.name == other.service.name)
+    })
 }
 
 impl Case<'_> {
@@ -121,7 +142,7 @@ impl Case<'_> {
 }
 
 /// The folders of an intake, each with the service that uses it.
-fn stations(intake: &Intake) -> Vec<(&Name, Station, &InView)> {
+pub(super) fn stations(intake: &Intake) -> Vec<(&Name, Station, &InView)> {
     let mut all = Vec::new();
     if let Some(fetch) = &intake.fetch {
         let partial = fetch.partial.iter().map(|partial| (Station::Partial, partial));
@@ -153,6 +174,14 @@ impl Case<'_> {
             Use::Library(library) => Some(library),
             Use::Intake(..) => None,
         }
+    }
+
+    /// Names in it that break somewhere.
+    pub fn names(&self, site: &Site) -> &Names {
+        self.names.get_or_init(|| match &self.scan {
+            Some(scan) => names_below(site, scan),
+            None => Names::default(),
+        })
     }
 
     /// What the place is to the service: `root`, `done folder`.

@@ -9,6 +9,7 @@ pub mod layout;
 pub mod library;
 pub mod link;
 pub mod mount;
+pub mod name;
 pub mod path;
 pub mod port;
 #[cfg(test)]

@@ -56,6 +56,16 @@ fn intake(change: impl Fn(&mut Scene)) -> Scene {
     scene
 }
 
+/// A file of the keepers among the films.
+fn named(path: &str) -> Scene {
+    local(|scene| done(scene.tree("granary", &format!("f 0664 1101:2100 {FILMS}/{path}"))))
+}
+
+fn renamed(scene: &mut Scene, old: &str, new: &str) {
+    scene.without("granary", &format!("{FILMS}/{old}"));
+    scene.tree("granary", &format!("f 0664 1101:2100 {FILMS}/{new}"));
+}
+
 fn shifted() -> UserNs {
     UserNs::Ranges(IdMap::both(vec![IdRange { inside: 0, outside: 100_000, count: 1000 }]))
 }
@@ -921,6 +931,104 @@ fn promises() -> Vec<Promise> {
             nothing,
         ),
         promise(
+            "library/overlap",
+            || {
+                local(|scene| {
+                    let films = scene.service("lantern").libraries[0].clone();
+                    let more = Library { name: "More".into(), ..films };
+                    scene.service("lantern").libraries.push(more);
+                })
+            },
+            |scene| drop(scene.service("lantern").libraries.pop()),
+        ),
+        promise(
+            "library/too-deep",
+            || local(|scene| done(scene.root("/media/films/Low Water (2003)"))),
+            nothing,
+        ),
+        promise(
+            "library/too-high",
+            || {
+                local(|scene| {
+                    scene.tree(
+                        "granary",
+                        "f 0644 0:0 /loft/media/music/Low Tide Choir/Ebb/01 A.flac",
+                    );
+                    done(scene.root("/media"))
+                })
+            },
+            nothing,
+        ),
+        promise(
+            "library/mixed-kinds",
+            || named("Ferry Nine/Ferry Nine S01E02.mkv"),
+            |scene| done(scene.without("granary", "/loft/media/films/Ferry Nine")),
+        ),
+        promise(
+            "library/loose-files",
+            || named("Ebb (1999).mkv"),
+            |scene| renamed(scene, "Ebb (1999).mkv", "Ebb (1999)/Ebb (1999).mkv"),
+        ),
+        promise(
+            "library/unrecognised-names",
+            || named("1080p/VID_0001.mp4"),
+            |scene| renamed(scene, "1080p", "Ebb (1999)/Ebb (1999).mp4"),
+        ),
+        promise(
+            "library/same-title-twice",
+            || named("low.water.2003/a.mkv"),
+            |scene| renamed(scene, "low.water.2003", "Low Water (2003)/a.mkv"),
+        ),
+        promise(
+            "name/case-collision",
+            || named("LOW WATER (2003)/Ebb.nfo"),
+            |scene| renamed(scene, "LOW WATER (2003)", "Low Water (2003)/Ebb.nfo"),
+        ),
+        promise(
+            "name/unicode-twins",
+            || {
+                let mut scene = named("\u{d6}l (1999)/a.mkv");
+                scene.tree("granary", &format!("d 0755 1101:2100 {FILMS}/O\u{308}l (1999)"));
+                scene
+            },
+            |scene| done(scene.without("granary", &format!("{FILMS}/O\u{308}l (1999)"))),
+        ),
+        promise(
+            "name/not-share-safe",
+            || named("Low Water (2003)/Why?.nfo"),
+            |scene| renamed(scene, "Low Water (2003)/Why?.nfo", "Low Water (2003)/Why.nfo"),
+        ),
+        promise(
+            "name/too-long",
+            || named(&format!("Low Water (2003)/{}/a.nfo", "x".repeat(250))),
+            |scene| {
+                let long = format!("Low Water (2003)/{}", "x".repeat(250));
+                renamed(scene, &long, "Low Water (2003)/x/a.nfo");
+            },
+        ),
+        promise(
+            "name/not-utf8",
+            || {
+                local(|scene| {
+                    let folder = "/loft/media/films/Low Water (2003)";
+                    done(scene.file_of_bytes("granary", folder, b"Stra\xdfe.nfo"))
+                })
+            },
+            |scene| {
+                let old = abs("/loft/media/films/Low Water (2003)").child(b"Stra\xdfe.nfo");
+                scene.without_path("granary", &old);
+                scene.tree(
+                    "granary",
+                    "f 0644 0:0 /loft/media/films/Low Water (2003)/Stra\u{df}e.nfo",
+                );
+            },
+        ),
+        promise(
+            "name/unseen-characters",
+            || named("Low Water (2003)/E\u{200b}bb.nfo"),
+            |scene| renamed(scene, "Low Water (2003)/E\u{200b}bb.nfo", "Low Water (2003)/Ebb.nfo"),
+        ),
+        promise(
             "survey/none",
             || {
                 over(Protocol::Nfs, |scene| {
@@ -1036,7 +1144,20 @@ fn every_rule_keeps_what_its_remedy_promises() {
         let new: Vec<_> = ids(&after).difference(&ids(&before)).copied().collect();
         assert!(new.is_empty(), "{rule}: {text:?} makes {new:?} fire");
         // What is put elsewhere, or is another's from now on, is meant to be.
-        let moved = ["layout/", "path/", "mount/", "identity/", "survey/", "share/", "label/"];
+        let moved = [
+            "layout/",
+            "path/",
+            "mount/",
+            "identity/",
+            "survey/",
+            "share/",
+            "label/",
+            "name/",
+            "library/mixed-kinds",
+            "library/loose-files",
+            "library/unrecognised-names",
+            "library/same-title-twice",
+        ];
         if moved.iter().any(|family| rule.starts_with(family)) {
             continue;
         }

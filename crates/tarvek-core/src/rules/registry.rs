@@ -3,7 +3,7 @@
 use crate::rules::case::Case;
 use crate::rules::library::nothing_found;
 use crate::rules::{
-    access, dataset, identity, label, layout, library, link, mount, path, port, share, survey,
+    access, dataset, identity, label, layout, library, link, mount, name, path, port, share, survey,
 };
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -128,7 +128,20 @@ pub static ALL: &[Entry] = &[
     Entry::site(&link::category_mismatch::RULE, link::category_mismatch::find),
     Entry::site(&link::copied_imports::RULE, link::copied_imports::find),
     Entry::library(&library::nothing_found::RULE, library::nothing_found::find),
+    Entry::site(&library::overlap::RULE, library::overlap::find),
     Entry::site(&library::inside_intake::RULE, library::inside_intake::find),
+    Entry::library(&library::too_deep::RULE, library::too_deep::find),
+    Entry::library(&library::too_high::RULE, library::too_high::find),
+    Entry::library(&library::mixed_kinds::RULE, library::mixed_kinds::find),
+    Entry::library(&library::loose_files::RULE, library::loose_files::find),
+    Entry::library(&library::unrecognised_names::RULE, library::unrecognised_names::find),
+    Entry::site(&library::same_title_twice::RULE, library::same_title_twice::find),
+    Entry::library(&name::case_collision::RULE, name::case_collision::find),
+    Entry::library(&name::unicode_twins::RULE, name::unicode_twins::find),
+    Entry::library(&name::not_share_safe::RULE, name::not_share_safe::find),
+    Entry::library(&name::too_long::RULE, name::too_long::find),
+    Entry::library(&name::not_utf8::RULE, name::not_utf8::find),
+    Entry::library(&name::unseen_characters::RULE, name::unseen_characters::find),
     Entry::site(&survey::none::RULE, survey::none::find),
     Entry::case(&survey::not_seen::RULE, survey::not_seen::find),
     Entry::site(&survey::too_old::RULE, survey::too_old::find),

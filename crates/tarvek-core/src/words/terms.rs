@@ -83,6 +83,7 @@ impl Protocol {
 
 words! {
     /// What a library holds.
+    #[derive(PartialOrd, Ord)]
     pub enum Kind {
         Films = "films",
         Series = "series",

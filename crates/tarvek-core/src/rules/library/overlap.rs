@@ -1,0 +1,74 @@
+//! `library/overlap`.
+
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// Two roots of one service overlap.
+pub static RULE: Rule = Rule {
+    id: "library/overlap",
+    severity: Severity::Risk,
+    title: "Two roots of one service overlap",
+    means: "Two library roots of one service are the same folder, or one lies in the other.",
+    hurts: "Everything in both is scanned twice and shown twice, and what is watched or deleted in one library is not in the other.",
+    fix: "Take one of the two roots out, or put the folders beside each other.",
+    example: "Films has the root /media, and Series the root /media/series.",
+};
+
+/// Judges the roots of each service against each other.
+pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
+    let libraries: Vec<&Case> = cases.iter().filter(|case| case.library().is_some()).collect();
+    let mut findings = Vec::new();
+    for (n, case) in libraries.iter().enumerate() {
+        let Some(root) = case.end() else { continue };
+        for other in libraries[..n].iter().filter(|other| other.service.name == case.service.name) {
+            let Some(known) = other.end().filter(|known| known.host == root.host) else { continue };
+            let how = if root.path == known.path {
+                "is the same folder as"
+            } else if root.path.within(&known.path) {
+                "lies in"
+            } else if known.path.within(&root.path) {
+                "holds"
+            } else {
+                continue;
+            };
+            let of = |case: &Case| {
+                let name = case.library().map(|library| library.name.to_string());
+                format!("the root {} of {}", case.root.written, name.unwrap_or_default())
+            };
+            let message = format!("{} ({root}) {how} {} ({known})", of(case), of(other));
+            let evidence = case.route.as_ref().map(|route| route.evidence());
+            let finding = case.finding(&RULE).at(root).says(message).affects([other.affected()]);
+            let finding = evidence.into_iter().fold(finding, Finding::known);
+            findings.push(finding.remedy(
+                "take one of the two roots out, or put both folders beside each other; in the layout and in the service",
+            ));
+        }
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::layout::service::Library;
+    use crate::tests::{Scene, declared};
+
+    #[test]
+    fn roots_lie_beside_each_other() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        let films = scene.service("lantern").libraries[0].clone();
+        let mut second = |root: &str| {
+            let more =
+                Library { name: "More".into(), roots: vec![declared(root)], ..films.clone() };
+            scene.service("lantern").libraries.truncate(1);
+            scene.service("lantern").libraries.push(more);
+            scene.told(&RULE)
+        };
+        assert!(second("/media/films").contains("is the same folder as"));
+        assert!(second("/media").contains("holds"));
+        assert!(second("/media/films/Low Water (2003)").contains("lies in"));
+    }
+}

@@ -1,0 +1,41 @@
+//! `name/not-utf8`.
+
+use crate::rules::case::Case;
+use crate::rules::name::of_case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// Names that are not UTF-8.
+pub static RULE: Rule = Rule {
+    id: "name/not-utf8",
+    severity: Severity::Risk,
+    title: "Names that are not UTF-8",
+    means: "The bytes of a name are no UTF-8, as names from old systems are.",
+    hurts: "Servers show signs of replacement, refuse the name, or lose the file: what they write into their database no longer names it.",
+    fix: "Rename it: tarvek forecast --renames FILE proposes what the bytes most likely mean.",
+    example: "A folder from an old disk has an umlaut as one byte.",
+};
+
+pub(super) const REMEDY: &str =
+    "rename them; `tarvek forecast --renames FILE` proposes what they most likely mean";
+
+/// Judges the names below one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    of_case(site, case, &RULE, |names| &names.not_utf8, REMEDY)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn it_fires_where_there_is_such_a_name() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.file_of_bytes("granary", "/loft/media/films", b"Stra\xdfe (1999).mkv");
+        let told = scene.told(&RULE);
+        assert!(told.contains("1 name below /media/films"), "{told}");
+    }
+}

@@ -1,0 +1,41 @@
+//! `name/too-long`.
+
+use crate::rules::case::Case;
+use crate::rules::name::of_case;
+use crate::site::join::Site;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// Names or paths that are too long.
+pub static RULE: Rule = Rule {
+    id: "name/too-long",
+    severity: Severity::Risk,
+    title: "Names or paths that are too long",
+    means: "A name has more than 255 bytes, or its path from the share on has more than 259 UTF-16 units with a drive letter in front.",
+    hurts: "Windows programs can neither open nor copy it, and most filesystems can not store a name of more than 255 bytes, so that it can not be copied there.",
+    fix: "Shorten the name or a folder above it.",
+    example: "A concert recording has the names of all its players in the folder and in the file.",
+};
+
+pub(super) const REMEDY: &str = "shorten the name, or a folder above it";
+
+/// Judges the names below one root.
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    of_case(site, case, &RULE, |names| &names.too_long, REMEDY)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn it_fires_where_there_is_such_a_name() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        let long = "x".repeat(130);
+        scene.tree("granary", &format!("f 0644 0:0 /loft/media/films/{long}/{long}.mkv"));
+        let told = scene.told(&RULE);
+        assert!(told.contains("its path has 268 UTF-16 units for clients"), "{told}");
+    }
+}
