@@ -4,13 +4,15 @@ use std::collections::HashMap;
 
 use crate::check::board::{Row, rows};
 use crate::facts::host::{Gap, Source};
+use crate::forecast::names_below::Names;
 use crate::rules::case::cases;
 use crate::rules::library::nothing_found;
-use crate::rules::registry;
+use crate::rules::{name, registry};
 use crate::site::join::Site;
 use crate::words::about::Affected;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::place::Place;
 use crate::words::remedy::Step;
 use crate::words::rule::{RuleId, Severity};
 use crate::words::spot::Spot;
@@ -60,10 +62,27 @@ pub fn check(site: &Site) -> Report {
     let mut findings = registry::find(site, &cases);
     let silenced = settle(site, &mut findings);
     let board = rows(site, &cases);
+    Report { site: site.layout.site.clone(), board, findings, hosts: hosts(site), silenced }
+}
+
+/// Judges the names below a folder, as an SMB client has them that mounts that folder: a finding for each.
+pub fn of_names(site: &Site, folder: &Place) -> Report {
+    let mut names = Names::default();
+    if let Some(tree) = site.tree(&folder.host) {
+        names.add(tree, &folder.path, &folder.host, Some(0), usize::MAX);
+    }
+    let mut findings = name::each(&names);
+    findings.sort_by(|a, b| a.place.path.cmp(&b.place.path));
+    let site_name = site.layout.site.clone();
+    Report { site: site_name, board: Vec::new(), findings, hosts: hosts(site), silenced: 0 }
+}
+
+/// What is known of each host.
+fn hosts(site: &Site) -> Vec<HostSeen> {
     let declared = site.layout.hosts.iter().map(|host| &host.name);
     let extra =
         site.observed().map(|(name, _)| name).filter(|name| site.layout.host(name).is_none());
-    let hosts = declared
+    declared
         .chain(extra)
         .map(|host| {
             let facts = site.facts(host);
@@ -74,8 +93,7 @@ pub fn check(site: &Site) -> Report {
                 gaps: facts.map(|facts| facts.gaps.clone()).unwrap_or_default(),
             }
         })
-        .collect();
-    Report { site: site.layout.site.clone(), board, findings, hosts, silenced }
+        .collect()
 }
 
 /// Applies the layout's severities and silences, and puts findings in order. Returns how many were silenced.

@@ -1,7 +1,8 @@
 //! What a file is by its name and the folders that it lies in.
 
+use super::key::key;
 use super::numbers::{Date, bare_year, digits, number, plain_episode, said_episode};
-use super::reading::{Reading, read, split_ending};
+use super::reading::{Reading, read, read_show, split_ending};
 use super::tags::{EXTRAS, SEASONS, SPECIALS};
 use super::tokens::Tokens;
 use crate::words::terms::Kind;
@@ -120,14 +121,10 @@ impl Shelf {
     /// Whether a file's own name agrees with the folder that would name it, or says nothing of its own.
     pub fn agrees(&self, name: &str) -> bool {
         let (stem, _) = split_ending(name);
-        let own = super::key::key(&read(stem).title);
+        let own = key(&read(stem).title);
         let folder = match &self.context {
-            Context::Film(Some((_, folder))) => super::key::key(&folder.title),
-            _ => self
-                .folders
-                .last()
-                .map(|name| super::key::key(&read(name).title))
-                .unwrap_or_default(),
+            Context::Film(Some((_, folder))) => key(&folder.title),
+            _ => self.folders.last().map(|name| key(&read(name).title)).unwrap_or_default(),
         };
         own.is_empty() || own.starts_with(&folder) || folder.starts_with(&own)
     }
@@ -138,7 +135,7 @@ impl Shelf {
         season: Option<u16>,
         stem: &str,
     ) -> Result<Filed, Unread> {
-        let own = read(stem);
+        let own = read_show(stem);
         let mut filed = Filed::default();
         if let Some((depth, folder)) = show {
             (filed.title, filed.year, filed.named_by) = (folder.title.clone(), folder.year, *depth);
@@ -199,17 +196,11 @@ impl Shelf {
 
 /// The title of a book, and its year: without its author in front or behind.
 fn work(name: &str, author: Option<&str>) -> (String, Option<u16>) {
-    let reading = read(name);
-    let mut title = reading.title;
-    if let Some(author) = author {
-        let same = |part: &str| super::key::key(part) == super::key::key(author);
-        let front = title.split_once(" - ").filter(|(front, _)| same(front)).map(|(_, rest)| rest);
-        let behind = title.rsplit_once(" - ").filter(|(_, last)| same(last)).map(|(rest, _)| rest);
-        if let Some(rest) = front.or(behind) {
-            title = rest.trim().to_owned();
-        }
-    }
-    (title, reading.year)
+    let same = |part: &str| author.is_some_and(|author| key(part) == key(author));
+    let front = name.split_once(" - ").filter(|(front, _)| same(front)).map(|(_, rest)| rest);
+    let behind = name.rsplit_once(" - ").filter(|(_, last)| same(last)).map(|(rest, _)| rest);
+    let reading = read(front.or(behind).unwrap_or(name));
+    (reading.title, reading.year)
 }
 
 /// A folder for one disc of several.
@@ -295,10 +286,10 @@ fn show_folder(folders: &[String]) -> Context {
     let first_season = folders.iter().position(|name| season_of(name).is_some());
     let season = folders.iter().rev().find_map(|name| season_of(name));
     if let Some(at) = first_season {
-        let show = at.checked_sub(1).map(|at| (at + 1, read(&folders[at])));
+        let show = at.checked_sub(1).map(|at| (at + 1, read_show(&folders[at])));
         return Context::Show { show: show.filter(|(_, show)| !show.title.is_empty()), season };
     }
-    let readings: Vec<Reading> = folders.iter().map(|name| read(name)).collect();
+    let readings: Vec<Reading> = folders.iter().map(|name| read_show(name)).collect();
     let season = readings.iter().rev().find_map(|reading| reading.season);
     // The years of broadcasts, below the show.
     let is_year = |n: usize| n > 0 && bare_year(folders[n].trim()).is_some();
@@ -319,7 +310,7 @@ fn show_folder(folders: &[String]) -> Context {
 fn weak_episode(stem: &str, season: Option<u16>) -> Option<(Vec<u16>, String)> {
     let tokens = Tokens::of(stem);
     let words = &tokens.words;
-    let before = |n: usize| read(&stem[..words[n].start]).title;
+    let before = |n: usize| read_show(&stem[..words[n].start]).title;
     for n in 0..words.len() {
         if let Some((episodes, _)) = said_episode(&tokens, n) {
             return Some((episodes, before(n)));
@@ -327,15 +318,17 @@ fn weak_episode(stem: &str, season: Option<u16>) -> Option<(Vec<u16>, String)> {
     }
     let own: Vec<usize> = (0..words.len()).filter(|n| words[*n].group.is_none()).collect();
     let first = *own.first()?;
-    if let Some(episodes) = plain_episode(&words[first]) {
-        return Some((in_season(episodes, season), String::new()));
-    }
     let set_apart = own.iter().copied().find_map(|n| {
         let token = words[n];
         Some((plain_episode(&token).filter(|_| token.dash)?, n))
     });
+    // `7 Lamps - 27`: a title may begin with a number.
+    let leads = set_apart.is_none() || own.get(1).is_some_and(|n| words[*n].dash);
+    if let Some(episodes) = plain_episode(&words[first]).filter(|_| leads) {
+        return Some((in_season(episodes, season), String::new()));
+    }
     // `Show 045` and `Show.045.720p`: a number of two digits or more where the title ends.
-    let shown = read(stem).title;
+    let shown = read_show(stem).title;
     let at_the_end = || {
         let n = own.iter().copied().rev().find(|n| {
             let end = words[*n].start + words[*n].text.len();
@@ -369,15 +362,17 @@ fn album_folder(folders: &[String]) -> Option<(usize, Album)> {
 fn album(name: &str, artist: Option<String>) -> Album {
     let mut parts: Vec<&str> = name.split(" - ").map(str::trim).collect();
     let mut year = None;
-    if parts.len() > 1
+    // Of two, a year behind the artist is what the album is called.
+    let dated = parts.len() > 2 || bare_year(parts[0]).is_some();
+    if dated
+        && parts.len() > 1
         && let Some(at) = parts.iter().position(|part| bare_year(part).is_some())
     {
         year = bare_year(parts.remove(at));
     }
     let mut artist = artist;
     if parts.len() > 1 {
-        let same =
-            artist.as_ref().is_none_or(|known| super::key::key(known) == super::key::key(parts[0]));
+        let same = artist.as_ref().is_none_or(|known| key(known) == key(parts[0]));
         if same {
             let front = parts.remove(0).to_owned();
             artist.get_or_insert(front);

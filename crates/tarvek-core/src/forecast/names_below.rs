@@ -1,6 +1,6 @@
 //! Names below a library that break somewhere, by sort.
 
-use super::share_names::{NameFault, faults};
+use super::share_names::{NameFault, faults, safe_name};
 use super::titles::Several;
 use crate::facts::tree::{Lookup, Tree};
 use crate::scan::read::Scan;
@@ -18,6 +18,8 @@ pub struct Broken {
     pub place: Place,
     /// Why, in words.
     pub why: String,
+    /// A name that does not, if one can be made of it.
+    pub safe: Option<AbsPath>,
 }
 
 /// Names that break somewhere.
@@ -88,7 +90,10 @@ impl Names {
                 }
                 NameFault::NotShareSafe(why) => (&mut self.not_share_safe, why),
                 NameFault::TooLong(why) => (&mut self.too_long, why),
-                NameFault::NotUtf8 => (&mut self.not_utf8, "it is not UTF-8".to_owned()),
+                NameFault::NotUtf8 => (
+                    &mut self.not_utf8,
+                    "it is not UTF-8, and SMB clients do not see it".to_owned(),
+                ),
                 NameFault::UnseenCharacters(which) => {
                     (&mut self.unseen_characters, format!("it has {which}"))
                 }
@@ -96,7 +101,10 @@ impl Names {
             sort.count += 1;
             if sort.told.len() < most {
                 let place = Place::new(host, tree.path(faulty.node));
-                sort.told.push(Broken { place, why });
+                let safe = safe_name(tree.name(faulty.node));
+                let safe = safe.zip(place.path.parent()).map(|(name, above)| above.child(&name));
+                let free = |path: &AbsPath| !matches!(tree.find(path), Lookup::Found(_));
+                sort.told.push(Broken { place, why, safe: safe.filter(free) });
             }
         }
     }

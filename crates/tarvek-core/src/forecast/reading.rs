@@ -67,6 +67,15 @@ struct Year {
 
 /// Reads a name without its ending.
 pub fn read(stem: &str) -> Reading {
+    read_in(stem, true)
+}
+
+/// Reads the name of a show or of its episode. A year that stands in no brackets, between blanks, is a part of the title.
+pub fn read_show(stem: &str) -> Reading {
+    read_in(stem, false)
+}
+
+fn read_in(stem: &str, spaced_years: bool) -> Reading {
     let tokens = Tokens::of(stem);
     let mut reading = Reading::default();
     let mut cut = stem.len();
@@ -75,7 +84,8 @@ pub fn read(stem: &str) -> Reading {
         token.start < cut && token.start > 0 && strong(token.text).is_some() && !is_all(&tokens)
     });
     let tag_at = first_tag.map_or(stem.len(), |n| group_or_own(&tokens, n));
-    let year = year(&tokens, cut.min(tag_at)).or_else(|| {
+    let bare = spaced_years || !tokens.spaced;
+    let year = year(&tokens, cut.min(tag_at), bare).or_else(|| {
         // Behind what the file is.
         let late = |n: &usize| tokens.words[*n].start > tag_at.min(cut);
         let mut behind = (0..tokens.words.len()).filter(late);
@@ -132,7 +142,9 @@ pub fn read(stem: &str) -> Reading {
     }
     let title = title(&tokens, title_from, cut);
     let of_camera = reading.date.is_some() && is_camera(&title);
-    if !is_nobodys(&title) && !of_camera {
+    // With a year, a number is a title like any other.
+    let number = reading.year.is_some() && digits(&title);
+    if (number || !is_nobodys(&title)) && !of_camera {
         reading.title = title;
     }
     reading
@@ -204,7 +216,7 @@ fn blank(text: &str) -> bool {
 }
 
 /// The year of a name before a place in it: the last that stands in brackets, or else the last that nothing of a title follows.
-fn year(tokens: &Tokens, limit: usize) -> Option<Year> {
+fn year(tokens: &Tokens, limit: usize, bare: bool) -> Option<Year> {
     let groups = tokens.groups.iter().rev().filter(|group| group.start < limit);
     let bracketed = groups.filter_map(|group| {
         let (year, several) = bracketed_year(group.inside)?;
@@ -219,7 +231,8 @@ fn year(tokens: &Tokens, limit: usize) -> Option<Year> {
         first = Some(year);
     }
     let words = &tokens.words;
-    let bare = (1..words.len()).rev().find_map(|n| {
+    let numbers = if bare { 1..words.len() } else { 0..0 };
+    let bare = numbers.rev().find_map(|n| {
         let token = words.get(n).filter(|token| token.start < limit && token.group.is_none())?;
         let year = bare_year(token.text)?;
         let ends = match words.get(n + 1) {
@@ -232,11 +245,21 @@ fn year(tokens: &Tokens, limit: usize) -> Option<Year> {
                     || token.text.len() > 4
             }
         };
-        let titled = words[..n].iter().any(|word| word.group.is_none() && !blank(word.text));
+        let titled = words[..n].iter().any(|word| word.group.is_none() && !blank(word.text))
+            && !leads_on(words[n - 1].text);
         let year = Year { year, several: false, start: token.start, end: token.start + 4 };
         (ends && titled).then_some(year)
     });
     bare.or(first)
+}
+
+/// Whether a title can't end with a word: `Summer of 1962` is one.
+fn leads_on(word: &str) -> bool {
+    const WORDS: [&str; 16] = [
+        "of", "in", "since", "after", "before", "until", "from", "to", "for", "the", "and", "by",
+        "at", "with", "de", "von",
+    ];
+    WORDS.iter().any(|known| word.eq_ignore_ascii_case(known))
 }
 
 /// What stands behind a title in brackets, or as a part, where no year and no tag ends it.
@@ -316,7 +339,7 @@ fn collapsed(text: &str, apart: impl Fn(char) -> bool) -> String {
             true => title.push(' '),
         }
     }
-    title.truncate(title.trim_end().len());
+    title.truncate(title.trim_end_matches([' ', ',', ';']).len());
     title
 }
 

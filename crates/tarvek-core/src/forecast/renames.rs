@@ -50,7 +50,7 @@ pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region])
         let Lookup::Found(top) = tree.find(&region.base) else { continue };
         for faulty in faults(tree, top, 0) {
             let why = match &faulty.fault {
-                NameFault::NotShareSafe(why) => format!("SMB clients can't show or open it: {why}"),
+                NameFault::NotShareSafe(why) => why.clone(),
                 NameFault::NotUtf8 => "it is not UTF-8".to_owned(),
                 NameFault::UnseenCharacters(which) => {
                     format!("it has characters that nobody sees: {which}")

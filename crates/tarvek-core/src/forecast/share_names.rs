@@ -1,5 +1,7 @@
 //! Names that break somewhere: at SMB clients, on systems that fold case, in programs that compare bytes.
 
+use std::collections::BTreeSet;
+
 use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 use crate::facts::tree::{NodeId, Tree};
@@ -21,7 +23,7 @@ pub enum NameFault {
     CaseCollision(Vec<u8>),
     /// Another name in the folder differs only in how characters are composed (UAX #15).
     UnicodeTwin(Vec<u8>),
-    /// SMB clients can't show or open it: why.
+    /// SMB clients can't show it, or Windows can't open it: why.
     NotShareSafe(String),
     /// It, or its path, is over a limit: which.
     TooLong(String),
@@ -95,41 +97,43 @@ fn of_name(node: NodeId, name: &[u8], all: &mut Vec<Faulty>) -> usize {
     units
 }
 
-/// Why SMB clients can't show or open a name (MS-FSCC 2.1.5, and what Windows keeps for devices).
+/// Why SMB clients show another name (MS-FSCC 2.1.5; what Samba mangles by itself, `mangled names` in smb.conf(5)), or show it and can't
+/// open it.
 fn unshowable(name: &str) -> Option<String> {
-    let signs: Vec<char> = name
+    let why = |why: &str| Some(format!("{why}: SMB clients show it under another name"));
+    let signs: BTreeSet<String> = name
         .chars()
         .filter(|c| matches!(c, '<' | '>' | ':' | '"' | '|' | '?' | '*' | '\\') || *c < ' ')
+        .map(|c| if c < ' ' { "a control character".to_owned() } else { format!("'{c}'") })
         .collect();
     if !signs.is_empty() {
-        let mut shown: Vec<String> = signs
-            .iter()
-            .map(|c| match c {
-                c if *c < ' ' => "a control character".to_owned(),
-                c => format!("{c}"),
-            })
-            .collect();
-        shown.dedup();
-        return Some(format!("it has {}", shown.join(" ")));
+        let signs: Vec<String> = signs.into_iter().collect();
+        return why(&format!("it has {}", signs.join(", ")));
     }
     if name.ends_with('.') {
-        return Some("it ends with a dot".to_owned());
+        return why("it ends with a dot");
     }
     if name.ends_with(' ') {
-        return Some("it ends with a blank".to_owned());
+        return why("it ends with a blank");
     }
-    device(name).map(|device| format!("{device} is a device to Windows"))
+    match device(name)? {
+        (device, true) => why(&format!("{device} is a device to Windows")),
+        (device, false) => Some(format!("{device} is a device to Windows, which can't open it")),
+    }
 }
 
-/// The device of Windows that a name stands for, whatever its ending.
-fn device(name: &str) -> Option<String> {
-    let stem = name.split('.').next().unwrap_or_default().trim_end().to_ascii_uppercase();
-    let numbered = ["COM", "LPT"].iter().any(|port| {
-        let digit = stem.strip_prefix(port).unwrap_or_default();
-        matches!(digit, "1" | "2" | "3" | "4" | "5" | "6" | "7" | "8" | "9" | "¹" | "²" | "³")
-    });
-    let known = ["CON", "PRN", "AUX", "NUL", "CONIN$", "CONOUT$"].contains(&stem.as_str());
-    (known || numbered).then_some(stem)
+/// The device of Windows that a name stands for, whatever its ending, and whether servers know it too.
+fn device(name: &str) -> Option<(String, bool)> {
+    let whole = name.split('.').next().unwrap_or_default();
+    let stem = whole.trim_end().to_ascii_uppercase();
+    let numbered = |digits: &str| {
+        let digit = ["COM", "LPT"].iter().find_map(|port| stem.strip_prefix(port));
+        digit.is_some_and(|digit| digit.chars().count() == 1 && digits.contains(digit))
+    };
+    let old = ["CON", "PRN", "AUX", "NUL"].contains(&stem.as_str()) || numbered("1234");
+    let new = ["CONIN$", "CONOUT$"].contains(&stem.as_str()) || numbered("56789¹²³");
+    let known = old && whole.len() == stem.len();
+    (old || new).then_some((stem, known))
 }
 
 /// Names of one folder that are one name to somebody.
@@ -243,15 +247,15 @@ mod tests {
     fn names_that_clients_show_are_left_alone() {
         for (name, why) in [
             ("Low Water (2003).mkv", None),
-            ("Low Water: Ebb.mkv", Some("it has :")),
-            ("Why?.mkv", Some("it has ?")),
-            ("Vey...", Some("it ends with a dot")),
-            ("Vey ", Some("it ends with a blank")),
-            ("con.mkv", Some("CON is a device to Windows")),
-            ("COM1", Some("COM1 is a device to Windows")),
+            ("Low Water: Ebb.mkv", Some("it has ':': SMB clients show it under another name")),
+            ("Why?.mkv", Some("it has '?': SMB clients show it under another name")),
+            ("Vey...", Some("it ends with a dot: SMB clients show it under another name")),
+            ("Vey ", Some("it ends with a blank: SMB clients show it under another name")),
+            ("con.mkv", Some("CON is a device to Windows: SMB clients show it under another name")),
+            ("COM5", Some("COM5 is a device to Windows, which can't open it")),
             ("COM10", None),
             ("Console", None),
-            ("aux .txt", Some("AUX is a device to Windows")),
+            ("aux .txt", Some("AUX is a device to Windows, which can't open it")),
         ] {
             assert_eq!(unshowable(name).as_deref(), why, "{name}");
             let mut all = Vec::new();

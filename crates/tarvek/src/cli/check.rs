@@ -1,5 +1,7 @@
 //! The command line of `check`.
 
+use std::ffi::OsString;
+
 use clap::Args;
 use tarvek_core::words::rule::Severity;
 
@@ -17,6 +19,9 @@ pub(crate) struct CheckArgs {
     /// Judge this machine without a layout: by its own fstab, exports, smb.conf, units, accounts, mounts and running processes
     #[arg(long, conflicts_with_all = ["layout", "survey", "this_host"])]
     pub(crate) here: bool,
+    /// Judge only the names below a folder of this machine, without a layout: what SMB clients, other systems or people can't tell, show or open
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["layout", "survey", "this_host", "here"])]
+    pub(crate) names: Option<OsString>,
     /// How old a survey may be before it is a finding: 12h, 7d
     #[arg(long, value_name = "AGE", value_parser = age)]
     pub(crate) max_age: Option<i64>,

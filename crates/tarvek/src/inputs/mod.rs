@@ -10,7 +10,7 @@ pub(crate) use config::{Configured, configuration, running};
 pub(crate) use files::{name_of, small_file, write_new};
 pub(crate) use layout::layout;
 pub(crate) use question::{
-    Asked, Opened, asked, asked_for_two, here, numbers, place, places_of, site, subject,
-    usual_subject,
+    Asked, Opened, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
+    subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey, twice};

@@ -7,6 +7,7 @@ use std::io;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 
 use tarvek_core::adopt::adopt;
+use tarvek_core::judge::along::absent;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::link::ends::split;
@@ -174,6 +175,23 @@ pub(crate) fn asked(
     depth: Depth,
 ) -> Result<Asked, Failure> {
     Ok(asked_for_two(globals, view, (path, depth), None)?.0)
+}
+
+/// A folder of this machine with everything below it, and nothing else.
+pub(crate) fn folder_here(folder: &OsStr) -> Result<(Site, Place), Failure> {
+    let own = observe::host_name();
+    let view = View::Host(own.clone());
+    let site = Site::join(Layout::default(), Vec::new()).map_err(twice)?;
+    let opened = Opened { site, view, own, process: None, layout: String::new() };
+    let (_, written) = opened.typed(folder)?;
+    let opened = opened.looked_at(&[(written.clone(), Depth::Everything)])?;
+    let subject = opened.usual_subject(&written);
+    let route = follow_written(&opened.site, &opened.view, &written, &subject);
+    if let Some(why) = absent(&opened.site, &route) {
+        return Err(Failure::new(format!("{} does not exist: {why}", shown(folder.as_bytes()))));
+    }
+    let place = route.here().clone();
+    Ok((opened.site, place))
 }
 
 /// As [`asked`], for a question about a path, and another one that something of the first is to have: both as they were typed, but

@@ -11,6 +11,7 @@ pub(crate) mod forecast;
 pub(crate) mod json;
 pub(crate) mod link;
 pub(crate) mod mistakes;
+pub(crate) mod names;
 pub(crate) mod style;
 pub(crate) mod trace;
 pub(crate) mod wrap;

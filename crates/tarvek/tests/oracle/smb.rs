@@ -150,7 +150,7 @@ fn layout(host: &str, top: &Path, shares: &[String], people: &[Who], more: &str)
     text + more
 }
 
-struct Server(Child);
+pub struct Server(Child);
 
 impl Server {
     fn start(layout: &Layout, host: &str, people: &[Who], scratch: &Path) -> Self {
@@ -160,6 +160,11 @@ impl Server {
             .into_iter()
             .map(|piece| piece.text)
             .collect();
+        Self::with(&stanzas, people, scratch)
+    }
+
+    /// With stanzas of shares, for people that the system knows.
+    pub fn with(stanzas: &str, people: &[Who], scratch: &Path) -> Self {
         let state = scratch.join("state");
         std::fs::create_dir_all(&state).unwrap();
         let at = |what: &str| format!("{what} = {}\n", state.display());
@@ -179,7 +184,7 @@ impl Server {
              disable spoolss = yes\nload printers = no\nhide dot files = no\nlog file = {0}/log\nlog level = 1\nmap to guest = never\n{folders}\n",
             state.display()
         );
-        std::fs::write(&conf, global + &stanzas).unwrap();
+        std::fs::write(&conf, global + stanzas).unwrap();
         for who in people {
             let secret = state.join("password");
             std::fs::write(&secret, format!("{PASSWORD}\n{PASSWORD}\n")).unwrap();
@@ -215,6 +220,40 @@ impl Drop for Server {
     }
 }
 
+/// Runs commands in one session; what came back for each, in order. What it said if the session was refused.
+pub fn session(share: &str, who: Option<&Who>, commands: &[String]) -> Result<Vec<String>, String> {
+    let mut command = Command::new("smbclient");
+    command.arg(format!("//127.0.0.1/{share}")).args(["-p", &PORT.to_string(), "-m", "SMB3"]);
+    match who {
+        Some(who) => command.arg("-U").arg(format!("{}%{PASSWORD}", people::name(who))),
+        None => command.arg("-N"),
+    };
+    let (mut reader, writer) = std::io::pipe().unwrap();
+    command.stdin(Stdio::piped()).stdout(writer.try_clone().unwrap()).stderr(writer);
+    let mut child = command.spawn().expect("smbclient");
+    // The command holds the other ends of the pipe.
+    drop(command);
+    // A command that there is not marks where the answer to the next one begins.
+    let input: String = commands.iter().map(|one| format!("{MARK}\n{one}\n")).collect();
+    let mut stdin = child.stdin.take().unwrap();
+    std::io::Write::write_all(&mut stdin, input.as_bytes()).unwrap();
+    drop(stdin);
+    let mut text = String::new();
+    std::io::Read::read_to_string(&mut reader, &mut text).unwrap();
+    child.wait().unwrap();
+    if text.contains("tree connect failed") || text.contains("session setup failed") {
+        return Err(text);
+    }
+    let mut parts = text
+        .split(&format!("{MARK}: command not found\n"))
+        .skip(1)
+        .map(str::to_owned)
+        .collect::<Vec<_>>();
+    assert_eq!(parts.len(), commands.len(), "{text}");
+    parts.iter_mut().for_each(|part| *part = part.trim().to_owned());
+    Ok(parts)
+}
+
 /// One user on one share.
 struct Case<'a> {
     site: Site,
@@ -230,43 +269,8 @@ impl Case<'_> {
         follow(&self.site, &view, &access::abs(&asked), &Subject::new(0, 0, []))
     }
 
-    /// Runs commands in one session; what came back for each, in order. What it said if the session was refused.
     fn session(&self, commands: &[String]) -> Result<Vec<String>, String> {
-        let mut command = Command::new("smbclient");
-        command.arg(format!("//127.0.0.1/e{}", self.share)).args([
-            "-p",
-            &PORT.to_string(),
-            "-m",
-            "SMB3",
-        ]);
-        match self.who {
-            Some(who) => command.arg("-U").arg(format!("{}%{PASSWORD}", people::name(who))),
-            None => command.arg("-N"),
-        };
-        let (mut reader, writer) = std::io::pipe().unwrap();
-        command.stdin(Stdio::piped()).stdout(writer.try_clone().unwrap()).stderr(writer);
-        let mut child = command.spawn().expect("smbclient");
-        // The command holds the other ends of the pipe.
-        drop(command);
-        // A command that there is not marks where the answer to the next one begins.
-        let input: String = commands.iter().map(|one| format!("{MARK}\n{one}\n")).collect();
-        let mut stdin = child.stdin.take().unwrap();
-        std::io::Write::write_all(&mut stdin, input.as_bytes()).unwrap();
-        drop(stdin);
-        let mut text = String::new();
-        std::io::Read::read_to_string(&mut reader, &mut text).unwrap();
-        child.wait().unwrap();
-        if text.contains("tree connect failed") || text.contains("session setup failed") {
-            return Err(text);
-        }
-        let mut parts = text
-            .split(&format!("{MARK}: command not found\n"))
-            .skip(1)
-            .map(str::to_owned)
-            .collect::<Vec<_>>();
-        assert_eq!(parts.len(), commands.len(), "{text}");
-        parts.iter_mut().for_each(|part| *part = part.trim().to_owned());
-        Ok(parts)
+        session(&format!("e{}", self.share), self.who, commands)
     }
 
     fn compare(

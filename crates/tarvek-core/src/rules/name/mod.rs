@@ -14,9 +14,10 @@ use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
+use crate::words::path::AbsPath;
 use crate::words::remedy::{Command, Step};
 use crate::words::rule::RuleId;
-use crate::words::text::counted;
+use crate::words::text::{counted, shown};
 
 /// One finding for all names of a sort below a root.
 fn of_case(
@@ -55,11 +56,19 @@ pub fn each(names: &Names) -> Vec<Finding> {
         (&not_utf8::RULE, &names.not_utf8, not_utf8::REMEDY),
         (&unseen_characters::RULE, &names.unseen_characters, unseen_characters::REMEDY),
     ];
+    // What is another's name as well needs a person's decision.
+    let renames: [RuleId; 3] = [&not_share_safe::RULE, &not_utf8::RULE, &unseen_characters::RULE];
     let of_sort = |(rule, sort, remedy): &(RuleId, &Several<Broken>, &str)| -> Vec<Finding> {
         let finding = |name: &Broken| {
             let about = About::Host(name.place.host.clone());
             let finding = rule.finding(about).at(&name.place).known(Evidence::Observed);
-            finding.says(format!("{}: {}", name.place.path, name.why)).remedy(*remedy)
+            let finding = finding.says(format!("{}: {}", name.place.path, name.why));
+            let safe =
+                name.safe.as_ref().and_then(AbsPath::name).filter(|_| renames.contains(rule));
+            finding.remedy(match safe {
+                Some(safe) => format!("rename it, such as to {}", shown(safe)),
+                None => (*remedy).to_owned(),
+            })
         };
         sort.told.iter().map(finding).collect()
     };

@@ -6,11 +6,11 @@ use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
-/// Names that SMB clients can not show.
+/// Names that SMB clients can not show or open.
 pub static RULE: Rule = Rule {
     id: "name/not-share-safe",
     severity: Severity::Risk,
-    title: "Names that SMB clients can not show",
+    title: "Names that SMB clients can not show or open",
     means: "A name has a character that SMB clients keep for themselves, ends with a dot or a blank, or is that of a device.",
     hurts: "The client shows another name in its place, or none, and can not open it. What plays from the share breaks for this title alone.",
     fix: "Rename it: tarvek forecast --renames FILE proposes a safe name for each.",
@@ -38,7 +38,7 @@ mod tests {
         let told = scene.told(&RULE);
         assert!(
             told.contains(
-                "1 name below /media/films: /loft/media/films/Low Water: Ebb (2004).mkv (it has :)"
+                "1 name below /media/films: /loft/media/films/Low Water: Ebb (2004).mkv (it has ':': SMB clients show it under another name)"
             ),
             "{told}"
         );

@@ -1,0 +1,48 @@
+//! Names that break somewhere, as text.
+
+use std::fmt::Write;
+
+use tarvek_core::check::report::Report;
+use tarvek_core::words::finding::Finding;
+use tarvek_core::words::text::{counted, shown};
+
+use super::style::{dim, severity, sign};
+use super::{Screen, Volume};
+
+/// The answer of `check --names`: what is wrong with each name below a folder.
+pub(crate) fn text(report: &Report, folder: &[u8], screen: &Screen) -> String {
+    let mut out = String::new();
+    let folder = shown(folder);
+    let path = |finding: &Finding| finding.place.path.clone();
+    let by_name: Vec<&[Finding]> =
+        report.findings.chunk_by(|one, other| path(one) == path(other)).collect();
+    let _ = match by_name.len() as u64 {
+        0 => writeln!(
+            out,
+            "{} every name below {folder} can be told, shown and opened",
+            sign(Some(true), false)
+        ),
+        count => writeln!(
+            out,
+            "{} {} below {folder} {} trouble",
+            sign(Some(true), true),
+            counted(count, "name"),
+            if count == 1 { "makes" } else { "make" }
+        ),
+    };
+    if screen.volume() == Volume::Quiet {
+        return out;
+    }
+    for findings in by_name {
+        let Some(place) = path(&findings[0]) else { continue };
+        let _ = writeln!(out, "\n  {place}");
+        for finding in findings {
+            let why =
+                finding.message.strip_prefix(&format!("{place}: ")).unwrap_or(&finding.message);
+            let _ =
+                writeln!(out, "    {}  {}  {}", severity(finding.severity), finding.rule.id, why);
+        }
+        let _ = writeln!(out, "    {}", dim(&findings[0].remedy));
+    }
+    out
+}
