@@ -130,6 +130,8 @@ def attempt(need, path, to=None):
     else:
         meta = os.stat(raw)
         folder = stat.S_ISDIR(meta.st_mode)
+    if need == "folder" and not folder:
+        raise OSError(errno.ENOTDIR, "no folder")
     if need == "ends":
         return [os.major(meta.st_dev), os.minor(meta.st_dev), meta.st_ino]
     if need == "read":

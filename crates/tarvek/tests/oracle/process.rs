@@ -196,7 +196,7 @@ fn links_of(random: &mut Random, scene: &Scene, inside: &mut Inside, n: u32) -> 
     );
     let mut compared = 0;
     // In a folder it would get its own name; and what would be replaced is not put back.
-    if inside.try_it("enter", &to).is_ok() {
+    if inside.try_it("folder", &to).is_ok() {
         return 0;
     }
     let exists = inside.try_it("ends", &to).is_ok() || told["hardlink"]["errno"] == "EEXIST";

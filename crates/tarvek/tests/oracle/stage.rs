@@ -338,19 +338,21 @@ fn makes() {
         let (from, to) =
             (Path::new(OsStr::from_bytes(map[0])), Path::new(OsStr::from_bytes(map[1])));
         let target = root.join(to.strip_prefix("/").unwrap());
-        if place_for(&root, &target, !from.as_os_str().is_empty() && is_file_at(from)) {
-            if !from.as_os_str().is_empty() {
-                let flags = MsFlags::MS_BIND | MsFlags::MS_REC;
-                // A folder that was removed since it was bound can't be bound again.
-                if mount(Some(from), &target, None::<&str>, flags, None::<&str>).is_err() {
-                    continue;
-                }
-                if map[2][0] == b'1' {
-                    read_only(&target, map[2][1] == b'1');
-                }
-            }
-            println!("MADE {n}");
+        let mut new = Vec::new();
+        let is_kept = from.as_os_str().is_empty();
+        let placed = place_for(&root, &target, !is_kept && is_file_at(from), &mut new);
+        let flags = MsFlags::MS_BIND | MsFlags::MS_REC;
+        // A folder that was removed since it was bound can't be bound again.
+        let bound = || mount(Some(from), &target, None::<&str>, flags, None::<&str>).is_ok();
+        if !placed || !is_kept && !bound() {
+            // An engine that fails leaves no service, and so no folders that it made for it.
+            new.iter().rev().for_each(|folder| drop(std::fs::remove_dir(folder)));
+            continue;
         }
+        if !is_kept && map[2][0] == b'1' {
+            read_only(&target, map[2][1] == b'1');
+        }
+        println!("MADE {n}");
     }
     let old = root.join("old");
     std::fs::create_dir(&old).unwrap();
@@ -374,7 +376,7 @@ fn bind_all(from: &Path, at: &Path) {
 }
 
 /// Makes the place where something is to be mounted, unless a symlink, a file or a read-only mount is in the way.
-fn place_for(root: &Path, target: &Path, file: bool) -> bool {
+fn place_for(root: &Path, target: &Path, file: bool, new: &mut Vec<PathBuf>) -> bool {
     let mut here = root.to_owned();
     for part in target.strip_prefix(root).unwrap() {
         here.push(part);
@@ -388,6 +390,7 @@ fn place_for(root: &Path, target: &Path, file: bool) -> bool {
                 if std::fs::create_dir(&here).is_err() {
                     return false;
                 }
+                new.push(here.clone());
             }
         }
     }
