@@ -4,6 +4,7 @@
 mod attributes;
 mod beneath;
 pub mod files;
+pub mod media;
 pub mod observe;
 pub mod process;
 mod project;

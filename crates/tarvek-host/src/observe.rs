@@ -120,6 +120,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         complete: true,
         tree,
         digests: HashMap::new(),
+        media: HashMap::new(),
         gaps,
     };
     Ok((facts, renewal))

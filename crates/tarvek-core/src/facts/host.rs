@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use crate::facts::media::Media;
 use crate::facts::mounts::{FstabEntry, MountTable};
 use crate::facts::told::Told;
 use crate::facts::tree::{NodeId, Tree};
@@ -52,6 +53,8 @@ pub struct HostFacts {
     pub tree: Tree,
     /// Digests (BLAKE3) of the contents of files, where somebody asked for them.
     pub digests: HashMap<NodeId, [u8; 32]>,
+    /// What the headers of media files say, where somebody asked for them; `None` of those that can't be read.
+    pub media: HashMap<NodeId, Option<Media>>,
     /// What could not be seen, and why.
     pub gaps: Vec<Gap>,
 }
@@ -75,6 +78,7 @@ impl HostFacts {
             complete: true,
             tree,
             digests: HashMap::new(),
+            media: HashMap::new(),
             gaps: Vec::new(),
         }
     }

@@ -4,6 +4,7 @@ pub mod build;
 pub mod compare;
 pub mod configured;
 pub mod host;
+pub mod media;
 pub mod mounts;
 pub mod told;
 pub mod tree;

@@ -27,11 +27,18 @@ pub fn endings(kind: Kind) -> &'static [&'static str] {
 
 /// Whether a file name has an ending of a kind.
 pub fn is_media(kind: Kind, name: &[u8]) -> bool {
-    let Some(dot) = name.iter().rposition(|&b| b == b'.').filter(|at| *at > 0) else {
-        return false;
-    };
-    let ending = &name[dot + 1..];
-    endings(kind).iter().any(|known| ending.eq_ignore_ascii_case(known.as_bytes()))
+    endings(kind).iter().any(|known| is_ending(name, known))
+}
+
+/// Whether a file name has an ending of moving pictures or of sound.
+pub fn plays(name: &[u8]) -> bool {
+    [Kind::Films, Kind::Music].into_iter().any(|kind| is_media(kind, name))
+        || is_ending(name, "m4b")
+}
+
+fn is_ending(name: &[u8], ending: &str) -> bool {
+    let dot = name.iter().rposition(|&b| b == b'.').filter(|at| *at > 0);
+    dot.is_some_and(|dot| name[dot + 1..].eq_ignore_ascii_case(ending.as_bytes()))
 }
 
 /// What systems and storage boxes leave in folders, in lower case; with whether it is a folder.

@@ -121,6 +121,7 @@ fn facts(reader: Reader) -> Result<HostFacts, Refused> {
         complete: true,
         tree,
         digests: HashMap::new(),
+        media: HashMap::new(),
         gaps,
     })
 }

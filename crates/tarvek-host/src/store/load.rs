@@ -6,6 +6,7 @@ use std::path::Path;
 use rusqlite::{Connection, OptionalExtension, Row};
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
 use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
+use tarvek_core::facts::media::Media;
 use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
 use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
@@ -97,7 +98,10 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
             Ok(Root { path: path(row, 0)?, deep: row.get(1)? })
         })?,
         complete: keys.get("state").is_some_and(|state| state == "complete"),
-        digests: digests(db, &ids)?,
+        digests: of_entries(db, "content", "SELECT entry, blake3 FROM content", &ids, |row| {
+            row.get(1)
+        })?,
+        media: of_entries(db, "media", "SELECT * FROM media", &ids, header)?,
         tree,
         gaps: rows(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
             Ok(Gap { path: path(row, 0)?, why: name(row, 1)? })
@@ -106,22 +110,43 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
     Ok((facts, Rows { ids, edition: number("edition").unwrap_or(0) }))
 }
 
-/// The digests of the tree's files. A survey of the first version has none.
-fn digests(db: &Connection, ids: &[i64]) -> rusqlite::Result<HashMap<NodeId, [u8; 32]>> {
-    let there = "SELECT count(*) FROM main.sqlite_master WHERE type = 'table' AND name = 'content'";
-    if db.query_row(there, [], |row| row.get::<_, i64>(0))? == 0 {
+/// What a table has of the tree's entries. Surveys of older versions lack some tables.
+fn of_entries<T>(
+    db: &Connection,
+    table: &str,
+    sql: &str,
+    ids: &[i64],
+    read: impl Fn(&Row) -> rusqlite::Result<T>,
+) -> rusqlite::Result<HashMap<NodeId, T>> {
+    let there = "SELECT count(*) FROM main.sqlite_master WHERE type = 'table' AND name = ?1";
+    if db.query_row(there, [table], |row| row.get::<_, i64>(0))? == 0 {
         return Ok(HashMap::new());
     }
-    let known: HashMap<i64, [u8; 32]> =
-        rows(db, "SELECT entry, blake3 FROM content", |row| Ok((row.get(0)?, row.get(1)?)))?
-            .into_iter()
-            .collect();
-    let of = |(node, id): (usize, &i64)| Some((NodeId(u32::try_from(node).ok()?), *known.get(id)?));
-    Ok(if known.is_empty() {
-        HashMap::new()
-    } else {
-        ids.iter().enumerate().filter_map(of).collect()
-    })
+    let mut known: HashMap<i64, T> =
+        rows(db, sql, |row| Ok((row.get(0)?, read(row)?)))?.into_iter().collect();
+    if known.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let of =
+        |(node, id): (usize, &i64)| Some((NodeId(u32::try_from(node).ok()?), known.remove(id)?));
+    Ok(ids.iter().enumerate().filter_map(of).collect())
+}
+
+fn header(row: &Row) -> rusqlite::Result<Option<Media>> {
+    let number = |column: usize| row.get::<_, Option<i64>>(column);
+    let small = |column: usize| {
+        Ok::<_, rusqlite::Error>(number(column)?.and_then(|n| u32::try_from(n).ok()))
+    };
+    let tracks = small(6)?.unwrap_or(0);
+    let media = Media {
+        millis: number(1)?.and_then(|millis| u64::try_from(millis).ok()),
+        width: small(2)?,
+        height: small(3)?,
+        video: row.get(4)?,
+        audio: row.get(5)?,
+        tracks,
+    };
+    Ok((tracks > 0).then_some(media))
 }
 
 fn rows<T>(

@@ -4,7 +4,9 @@
 //! that it is partial.
 
 mod companions;
+mod contents;
 mod digests;
+mod headers;
 mod load;
 mod save;
 mod shape;
@@ -16,12 +18,14 @@ use std::time::Duration;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
-pub use digests::{Digested, add_digests};
+pub use contents::{Added, open_seen};
+pub use digests::add_digests;
+pub use headers::add_media;
 pub use load::{load, load_with_rows};
 pub use save::{Saved, renew, save};
 
 /// The version of the schema that this program writes, kept in `PRAGMA user_version`.
-pub const VERSION: i64 = 2;
+pub const VERSION: i64 = 3;
 /// What SQLite files start with.
 const MAGIC: &[u8] = b"SQLite format 3\0";
 
@@ -32,11 +36,18 @@ pub fn is_survey(bytes: &[u8]) -> bool {
 
 /// What brings a survey of an older version up to the next one: for a file that may be written, and as a view of one that
 /// is only read. The first is for version 1.
-const MIGRATIONS: [(&str, &str); 1] = [(
-    "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER; \
+const MIGRATIONS: [(&str, &str); 2] = [
+    (
+        "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER; \
      CREATE TABLE content (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, blake3 BLOB NOT NULL);",
-    "CREATE TEMP VIEW extras AS SELECT *, NULL AS project, NULL AS inherits FROM main.extras;",
-)];
+        "CREATE TEMP VIEW extras AS SELECT *, NULL AS project, NULL AS inherits FROM main.extras;",
+    ),
+    (
+        "CREATE TABLE media (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, millis INTEGER, width INTEGER, height INTEGER, \
+     video TEXT, audio TEXT, tracks INTEGER NOT NULL);",
+        "",
+    ),
+];
 
 /// Where the entries of a tree stand in the file that it was read from.
 #[derive(Debug)]

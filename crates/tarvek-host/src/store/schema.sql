@@ -42,6 +42,12 @@ CREATE TABLE content (    -- of files whose digest was asked for
   blake3 BLOB NOT NULL
 );
 
+CREATE TABLE media (      -- of media files whose headers were asked for; no track where one can't be read
+  entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE,
+  millis INTEGER, width INTEGER, height INTEGER, video TEXT, audio TEXT,
+  tracks INTEGER NOT NULL
+);
+
 CREATE TABLE root (path BLOB NOT NULL, deep INTEGER NOT NULL);
 CREATE TABLE gap (path BLOB NOT NULL, why TEXT NOT NULL);
 

@@ -22,6 +22,9 @@ pub(crate) struct SurveyArgs {
     /// Read every file as well, and keep a digest of it; one that has not changed is not read again
     #[arg(long, conflicts_with_all = ["from", "collector"])]
     pub(crate) digests: bool,
+    /// Read the headers of media files as well, and keep what they say: duration, picture, codecs
+    #[arg(long, conflicts_with_all = ["from", "collector"])]
+    pub(crate) media: bool,
     /// Print the script that collects a listing on a host where nothing can be installed
     #[arg(long, conflicts_with_all = ["roots", "from", "output", "host"])]
     pub(crate) collector: bool,

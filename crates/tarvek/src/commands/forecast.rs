@@ -5,6 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use tarvek_core::check::outlook::{Outlook, Seen, of_folder, outlooks, since};
+use tarvek_core::facts::host::Source;
 use tarvek_core::forecast::titles::Detail;
 use tarvek_core::judge::along::absent;
 use tarvek_core::layout::service::{Library, Service, ServiceRole};
@@ -13,13 +14,15 @@ use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::Kind;
 use tarvek_core::words::text::{counted, nearest, shown};
+use tarvek_host::media;
 use tarvek_host::observe::Depth;
+use tarvek_host::store::open_seen;
 
 use super::renames;
 use crate::cli::{ForecastArgs, Format, Globals};
 use crate::inputs::{self, Opened};
 use crate::outcome::{Failure, Outcome};
-use crate::view::forecast::{self, Told};
+use crate::view::forecast::{self, Headers, Told};
 use crate::view::{Screen, json};
 
 pub(super) fn run(
@@ -43,10 +46,11 @@ pub(super) fn run(
         let (new, gone) = since(&before.forecast, &outlook.forecast);
         Some((new.into_iter().cloned().collect(), gone.into_iter().cloned().collect()))
     };
+    let headers = if args.media { Some(headers(&site, &outlooks, screen)) } else { None };
     let told: Vec<Told> = outlooks
         .iter()
         .enumerate()
-        .map(|(n, outlook)| Told { outlook, since: changes(n, outlook) })
+        .map(|(n, outlook)| Told { outlook, since: changes(n, outlook), headers: headers.as_ref() })
         .collect();
     let show = match (args.titles, args.problems) {
         (true, _) => forecast::Show::Titles,
@@ -68,6 +72,38 @@ pub(super) fn run(
     }
     screen.say(&text)?;
     Ok(Outcome::Fine)
+}
+
+/// What the headers of all files that would be found say: as surveys have it, or as it is read now.
+fn headers(site: &Site, outlooks: &[Outlook], screen: &Screen) -> Headers {
+    let mut all = Headers::new();
+    let mut lacking: Vec<&Name> = Vec::new();
+    let found = outlooks.iter().flat_map(|outlook| &outlook.forecast.found);
+    for file in found.flat_map(|found| &found.files) {
+        let host = &file.place.host;
+        let Some(facts) = site.facts(host) else { continue };
+        let media = match facts.media.get(&file.node) {
+            Some(known) => known.clone(),
+            None if facts.source == Source::Live => {
+                let seen = facts.tree.meta(file.node);
+                let open = open_seen(&file.place.path, &seen).ok();
+                open.and_then(|open| media::facts(open, seen.size).0)
+            }
+            None => {
+                if !lacking.contains(&host) {
+                    lacking.push(host);
+                }
+                None
+            }
+        };
+        all.insert((host.clone(), file.node), media);
+    }
+    for host in lacking {
+        screen.complain(&format!(
+            "the survey of {host} lacks headers of media files; `tarvek survey --media` on that host adds them\n"
+        ));
+    }
+    all
 }
 
 /// The libraries of the layout.

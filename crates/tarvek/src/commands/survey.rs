@@ -15,7 +15,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{bytes, counted, shown};
 use tarvek_host::observe::{Depth, Look, host_name, observe, renew};
-use tarvek_host::store::{self, Rows, Saved};
+use tarvek_host::store::{self, Added, Rows, Saved, StoreError};
 use tarvek_host::walk::Watch;
 
 use crate::cli::{Globals, SurveyArgs};
@@ -46,17 +46,23 @@ pub(super) fn run(
         None => live(globals, args, output, screen)?,
     };
     screen.say(&summary(&facts, &saved, output, screen))?;
-    if args.digests {
+    let add = |what: &str, add: &dyn Fn(&Watch) -> Result<Added, StoreError>| {
         let watch = interruptible();
-        let done = with_progress(&watch, "files", screen, || store::add_digests(output, &watch));
-        let done = done.map_err(refuse)?;
-        screen.say(&digested(&done, screen))?;
+        let done = with_progress(&watch, "files", screen, || add(&watch)).map_err(refuse)?;
+        screen.say(&added(what, &done, screen))?;
         if watch.stop.load(Ordering::Relaxed) {
             return Err(Failure::with_remedy(
-                "interrupted; the survey is complete, but some digests are lacking",
+                format!("interrupted; the survey is complete, but some {what} are lacking"),
                 "run it again to go on",
             ));
         }
+        Ok(())
+    };
+    if args.media {
+        add("headers", &|watch| store::add_media(output, watch))?;
+    }
+    if args.digests {
+        add("digests", &|watch| store::add_digests(output, watch))?;
     }
     Ok(Outcome::Fine)
 }
@@ -229,9 +235,9 @@ fn summary(facts: &HostFacts, saved: &Saved, output: &Path, screen: &Screen) -> 
     text + &gaps(&facts.gaps, "place", "could not be looked into", screen)
 }
 
-fn digested(done: &store::Digested, screen: &Screen) -> String {
+fn added(what: &str, done: &Added, screen: &Screen) -> String {
     let text = format!(
-        "digests: {} read ({}), {} kept\n",
+        "{what}: {} read ({}), {} kept\n",
         counted(done.files, "file"),
         bytes(done.bytes),
         done.kept

@@ -1,10 +1,14 @@
 //! What each library scan would find, as text.
 
+use std::collections::HashMap;
 use std::fmt::Write;
 
 use tarvek_core::check::outlook::Outlook;
+use tarvek_core::facts::media::Media;
+use tarvek_core::facts::tree::NodeId;
 use tarvek_core::forecast::renames::usual_form;
-use tarvek_core::forecast::titles::{Fault, Found, Problem};
+use tarvek_core::forecast::titles::{Fault, File, Found, Problem};
+use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::terms::Kind;
 use tarvek_core::words::text::{bytes, counted, shown};
@@ -25,6 +29,31 @@ pub(crate) enum Show {
 pub(crate) struct Told<'a> {
     pub(crate) outlook: &'a Outlook,
     pub(crate) since: Option<(Vec<Found>, Vec<Found>)>,
+    /// What the headers of the files say, if that is wanted.
+    pub(crate) headers: Option<&'a Headers>,
+}
+
+/// What headers say, by the host and the number of the entry there; `None` where one can't be read.
+pub(crate) type Headers = HashMap<(Name, NodeId), Option<Media>>;
+
+/// `1 h 42 min  1920×1080 hevc`, of the first file that says so.
+fn header(headers: &Headers, found: &Found) -> String {
+    let of = |file: &File| headers.get(&(file.place.host.clone(), file.node))?.as_ref();
+    let Some(media) = found.files.iter().find_map(of) else { return String::new() };
+    let mut parts = Vec::new();
+    if let Some(millis) = media.millis {
+        let minutes = (millis + 30_000) / 60_000;
+        parts.push(match (minutes / 60, minutes % 60) {
+            (0, 0) => format!("{} s", (millis + 500) / 1000),
+            (0, minutes) => format!("{minutes} min"),
+            (hours, minutes) => format!("{hours} h {minutes:02} min"),
+        });
+    }
+    if let (Some(width), Some(height)) = (media.width, media.height) {
+        parts.push(format!("{width}×{height}"));
+    }
+    parts.extend(media.video.iter().chain(&media.audio).cloned());
+    format!("  {}", parts.join("  "))
 }
 
 /// What is wrong with one name, or with several for one reason.
@@ -162,7 +191,7 @@ fn figures(out: &mut String, all: &[Told], width: usize) {
     );
 }
 
-fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Outlook)) {
+fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Told)) {
     for told in all {
         let row = &told.outlook.row;
         let good = Some(row.ready);
@@ -173,18 +202,19 @@ fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Outlook)) {
             strong(format!("{} of {}", row.name, row.service)),
             verdict(&row.verdict, row.ready)
         );
-        list(out, told.outlook);
+        list(out, told);
     }
 }
 
 /// What would be found: a line per film, album or work, and of shows one per season.
-fn titles(out: &mut String, outlook: &Outlook) {
-    let mut lines: Vec<(String, u64, u64)> = Vec::new();
+fn titles(out: &mut String, told: &Told) {
+    let mut lines: Vec<(String, u64, u64, String)> = Vec::new();
     let mut season: Option<(String, Vec<u16>)> = None;
-    for found in &outlook.forecast.found {
+    for found in &told.outlook.forecast.found {
         let size: u64 = found.files.iter().map(|file| file.bytes).sum();
         let files = found.files.len() as u64;
         let name = name_of(found);
+        let header = told.headers.map(|headers| header(headers, found)).unwrap_or_default();
         match found.season {
             Some(number) => {
                 let name = format!("{name}  {}", season_word(number));
@@ -193,25 +223,31 @@ fn titles(out: &mut String, outlook: &Outlook) {
                         episodes.extend(&found.episodes);
                         let text = format!("{name}: {}", ranges(episodes));
                         let last = lines.last_mut().expect("its first episode has a line");
-                        *last = (text, last.1 + files, last.2 + size);
+                        *last = (text, last.1 + files, last.2 + size, String::new());
                     }
                     None => {
-                        lines.push((format!("{name}: {}", ranges(&found.episodes)), files, size));
+                        let text = format!("{name}: {}", ranges(&found.episodes));
+                        lines.push((text, files, size, header));
                         season = Some((name, found.episodes.clone()));
                     }
                 }
             }
             None => {
                 let date = found.date.map(|date| format!("  {date}")).unwrap_or_default();
-                lines.push((name + &date, files, size));
+                lines.push((name + &date, files, size, header));
                 season = None;
             }
         }
     }
     let widest = lines.iter().map(|(text, ..)| text.width()).max().unwrap_or(0).min(64);
-    for (text, files, size) in lines {
+    for (text, files, size, header) in lines {
         let pad = " ".repeat(widest.saturating_sub(text.width()));
-        let _ = writeln!(out, "  {text}{pad}  {:>9}  {:>10}", counted(files, "file"), bytes(size));
+        let _ = writeln!(
+            out,
+            "  {text}{pad}  {:>9}  {:>10}{header}",
+            counted(files, "file"),
+            bytes(size)
+        );
     }
 }
 
@@ -244,7 +280,8 @@ fn ranges(numbers: &[u16]) -> String {
     runs.collect::<Vec<_>>().join(", ")
 }
 
-fn faults(out: &mut String, outlook: &Outlook) {
+fn faults(out: &mut String, told: &Told) {
+    let outlook = told.outlook;
     let lines = problems(outlook);
     // Where nothing would be found, the verdict says why.
     if lines.is_empty() && outlook.forecast.files > 0 {

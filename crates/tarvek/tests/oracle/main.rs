@@ -14,6 +14,7 @@ mod emit;
 mod hostile;
 mod kernel;
 mod link;
+mod media;
 mod names;
 mod newfile;
 mod nfs;

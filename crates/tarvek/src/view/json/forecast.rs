@@ -3,12 +3,13 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use tarvek_core::check::outlook::Outlook;
+use tarvek_core::facts::media::Media;
 use tarvek_core::forecast::titles::{File, Found};
 use tarvek_core::words::terms::Kind;
 use tarvek_formats::written::Written;
 
 use super::common::Path;
-use crate::view::forecast::{Show, Told, problems};
+use crate::view::forecast::{Headers, Show, Told, problems};
 
 /// The answer of `tarvek forecast`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -91,6 +92,39 @@ struct FileDoc {
     host: String,
     /// Its size.
     bytes: u64,
+    /// With --media: what its header says; null if that can't be read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<MediaDoc>")]
+    media: Option<Option<MediaDoc>>,
+}
+
+/// What the header of a file says.
+#[derive(Debug, Serialize, JsonSchema)]
+struct MediaDoc {
+    /// How long it plays; null if the header does not say.
+    seconds: Option<f64>,
+    /// Of the first picture track, in pixels.
+    width: Option<u32>,
+    height: Option<u32>,
+    /// The codec of the first picture track; cover art is none.
+    video: Option<String>,
+    /// The codec of the first sound track.
+    audio: Option<String>,
+    /// The whole file's size by its duration.
+    bits_per_second: Option<u64>,
+}
+
+impl MediaDoc {
+    fn new(media: &Media, bytes: u64) -> Self {
+        Self {
+            seconds: media.millis.map(|millis| millis as f64 / 1000.0),
+            width: media.width,
+            height: media.height,
+            video: media.video.clone(),
+            audio: media.audio.clone(),
+            bits_per_second: media.bits_per_second(bytes),
+        }
+    }
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -123,7 +157,8 @@ impl LibraryDoc {
     fn new(told: &Told, show: Show) -> Self {
         let Outlook { row, roots, kind, forecast, .. } = told.outlook;
         let kind = *kind;
-        let all = |found: &[Found]| found.iter().map(|f| FoundDoc::new(f, kind)).collect();
+        let all =
+            |found: &[Found]| found.iter().map(|f| FoundDoc::new(f, kind, told.headers)).collect();
         let problem = |problem: &crate::view::forecast::Line| ProblemDoc {
             path: (&problem.path).into(),
             why: problem.why.clone(),
@@ -156,7 +191,7 @@ impl LibraryDoc {
 }
 
 impl FoundDoc {
-    fn new(found: &Found, kind: Kind) -> Self {
+    fn new(found: &Found, kind: Kind, headers: Option<&Headers>) -> Self {
         let by = |of: Kind| found.by.clone().filter(|_| kind == of);
         Self {
             title: found.title.clone(),
@@ -166,17 +201,22 @@ impl FoundDoc {
             season: found.season,
             episodes: found.episodes.clone(),
             date: found.date.map(|date| date.to_string()),
-            files: found.files.iter().map(FileDoc::from).collect(),
+            files: found.files.iter().map(|file| FileDoc::new(file, headers)).collect(),
         }
     }
 }
 
-impl From<&File> for FileDoc {
-    fn from(file: &File) -> Self {
+impl FileDoc {
+    fn new(file: &File, headers: Option<&Headers>) -> Self {
+        let media = headers.map(|headers| {
+            let media = headers.get(&(file.place.host.clone(), file.node))?.as_ref()?;
+            Some(MediaDoc::new(media, file.bytes))
+        });
         Self {
             path: (&file.place.path).into(),
             host: file.place.host.raw().to_owned(),
             bytes: file.bytes,
+            media,
         }
     }
 }

@@ -1,0 +1,150 @@
+//! What files hold, for those who ask for it: it belongs to the rows of a survey and goes with them, so that an unchanged file is read once
+//! and never again.
+
+use std::collections::HashSet;
+use std::fs::File;
+use std::os::fd::AsFd;
+use std::path::Path;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+use rusqlite::{Connection, Transaction};
+use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
+use tarvek_core::facts::host::Gap;
+use tarvek_core::facts::tree::Tree;
+use tarvek_core::kernel::entry::{EntryKind, Meta};
+use tarvek_core::words::path::AbsPath;
+
+use super::{StoreError, load, open};
+use crate::walk::{self, Watch};
+
+/// What was added to a survey.
+#[derive(Clone, Debug, Default)]
+pub struct Added {
+    /// Files that were read.
+    pub files: u64,
+    /// Bytes that were read of them.
+    pub bytes: u64,
+    /// Files of which it was there already.
+    pub kept: u64,
+    /// Files that could not be read, or that changed since the survey.
+    pub failed: Vec<Gap>,
+}
+
+/// How long results may wait to be written.
+const WITHIN: Duration = Duration::from_secs(2);
+
+/// What is taken from files.
+pub(super) trait Taken: Sized {
+    /// The table that keeps it, by the entry that it is of.
+    const TABLE: &'static str;
+
+    /// Whether a file of that name has any.
+    fn is_of(name: &[u8]) -> bool;
+
+    /// Takes it from an open file that was seen, and says how many bytes were read for it.
+    ///
+    /// # Errors
+    /// Why it can't be had.
+    fn take(file: &File, seen: &Meta) -> Result<(Self, u64), String>;
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    /// If the survey can't be written.
+    fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()>;
+}
+
+/// Adds what every regular file of a survey of this machine lacks. What has been read is written every few seconds, so that nothing of it
+/// is read again after an interruption. Empty files have nothing.
+///
+/// # Errors
+/// If the survey can't be read or written.
+pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
+    let (facts, rows) = load::load_with_rows(file)?;
+    let mut db = open(file, true)?;
+    let known: HashSet<i64> = {
+        let mut statement = db.prepare(&format!("SELECT entry FROM {}", T::TABLE))?;
+        statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?
+    };
+    let mut done = Added::default();
+    let mut waiting: Vec<(i64, T)> = Vec::new();
+    let mut written = Instant::now();
+    let mut folders = vec![Tree::ROOT];
+    while let Some(folder) = folders.pop() {
+        for node in facts.tree.children(folder) {
+            let meta = facts.tree.meta(node);
+            match meta.kind {
+                EntryKind::Folder => folders.push(node),
+                EntryKind::File if meta.size > 0 && T::is_of(facts.tree.name(node)) => {
+                    if watch.stop.load(Ordering::Relaxed) {
+                        break;
+                    }
+                    let id = rows.ids[node.0 as usize];
+                    if known.contains(&id) {
+                        done.kept += 1;
+                        continue;
+                    }
+                    let path = facts.tree.path(node);
+                    match taken::<T>(&path, &meta) {
+                        Ok((what, bytes)) => {
+                            waiting.push((id, what));
+                            done.files += 1;
+                            done.bytes += bytes;
+                        }
+                        Err(why) => done.failed.push(Gap { path, why: why.into() }),
+                    }
+                    watch.entries.fetch_add(1, Ordering::Relaxed);
+                }
+                _ => {}
+            }
+            if written.elapsed() > WITHIN {
+                write(&mut db, &mut waiting)?;
+                written = Instant::now();
+            }
+        }
+    }
+    write(&mut db, &mut waiting)?;
+    Ok(done)
+}
+
+fn taken<T: Taken>(path: &AbsPath, seen: &Meta) -> Result<(T, u64), String> {
+    let file = open_seen(path, seen)?;
+    let taken = T::take(&file, seen)?;
+    if is_same(&file, seen) { Ok(taken) } else { Err(CHANGED.to_owned()) }
+}
+
+const CHANGED: &str = "it has changed since it was surveyed";
+
+/// Whether an open file is the one that was seen, unchanged.
+fn is_same(file: &File, seen: &Meta) -> bool {
+    let now = walk::stat_at(file.as_fd(), c"").map(|(_, meta)| meta);
+    now.is_ok_and(|now| {
+        (now.kind, now.device, now.inode, now.size, now.changed)
+            == (seen.kind, seen.device, seen.inode, seen.size, seen.changed)
+    })
+}
+
+/// Opens a regular file for reading, if it is still the one that was seen. No symlink is followed on the way to it.
+///
+/// # Errors
+/// Why it can't be opened.
+pub fn open_seen(path: &AbsPath, seen: &Meta) -> Result<File, String> {
+    if seen.kind != EntryKind::File {
+        return Err("it is no regular file".to_owned());
+    }
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    let handle = rustix::fs::openat2(CWD, path.as_bytes(), flags, Mode::empty(), resolve)
+        .map_err(walk::why)?;
+    let file = File::from(handle);
+    if is_same(&file, seen) { Ok(file) } else { Err(CHANGED.to_owned()) }
+}
+
+fn write<T: Taken>(db: &mut Connection, waiting: &mut Vec<(i64, T)>) -> Result<(), StoreError> {
+    let transaction = db.transaction()?;
+    for (entry, taken) in waiting.drain(..) {
+        taken.keep(entry, &transaction)?;
+    }
+    Ok(transaction.commit()?)
+}

@@ -1,0 +1,46 @@
+//! What the headers of media files say.
+
+use std::fs::File;
+use std::path::Path;
+
+use rusqlite::{Transaction, params};
+use tarvek_core::facts::media::Media;
+use tarvek_core::kernel::entry::Meta;
+use tarvek_core::scan::kinds::plays;
+
+use super::StoreError;
+use super::contents::{Added, Taken, add};
+use crate::media;
+use crate::walk::Watch;
+
+/// Adds what the header of every media file of a survey of this machine says of which that is not known yet.
+///
+/// # Errors
+/// If the survey can't be read or written.
+pub fn add_media(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
+    add::<Header>(file, watch)
+}
+
+struct Header(Option<Media>);
+
+impl Taken for Header {
+    const TABLE: &'static str = "media";
+
+    fn is_of(name: &[u8]) -> bool {
+        plays(name)
+    }
+
+    fn take(file: &File, seen: &Meta) -> Result<(Self, u64), String> {
+        let file = file.try_clone().map_err(|error| error.to_string())?;
+        let (facts, bytes) = media::facts(file, seen.size);
+        Ok((Self(facts), bytes))
+    }
+
+    fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()> {
+        let row = "INSERT OR REPLACE INTO media VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        let Media { millis, width, height, video, audio, tracks } =
+            self.0.clone().unwrap_or_default();
+        let millis = millis.and_then(|millis| i64::try_from(millis).ok());
+        survey.execute(row, params![entry, millis, width, height, video, audio, tracks]).map(drop)
+    }
+}
