@@ -16,6 +16,7 @@ fn assert_valid(folder: &Folder, schema: &str, document: &Value) {
 #[test]
 fn documents_validate_against_their_schemas() {
     let folder = Folder::demo();
+    folder.write("shelf/Why?.mkv", "x");
     folder.write("tarvek.fstab", "granary:/a /b nfs ro\nodd\n");
     for (arguments, schema) in [
         ("check", "check"),
@@ -26,6 +27,11 @@ fn documents_validate_against_their_schemas() {
         ("link /downloads/done/series /series --from service:gleaner", "link"),
         ("link /data/intake/done/music /data/music --from service:joiner", "link"),
         ("adopt granary:tarvek.fstab", "adopt"),
+        ("forecast", "forecast"),
+        ("forecast --titles --media", "forecast"),
+        ("forecast --layout roots.toml --problems", "forecast"),
+        ("forecast Films --since granary.listing", "forecast"),
+        ("check --names shelf", "check"),
     ] {
         let document = folder.json(arguments);
         assert_eq!(document["schema"], format!("tarvek/{schema}/1"));
@@ -166,6 +172,7 @@ fn colour_is_only_where_it_is_wanted() {
 #[test]
 fn the_examples_of_every_help_are_real() {
     let folder = Folder::demo();
+    folder.write("shelf/Ebb (1999)/Ebb (1999).mkv", "x");
     folder.write("brief.toml", include_str!("../../../examples/nfs.brief.toml"));
     for new in ["old.survey", "new.survey", "granary.survey"] {
         let made = folder.run(&format!("survey --from granary.listing -o {new}"));
@@ -173,8 +180,8 @@ fn the_examples_of_every_help_are_real() {
     }
     std::fs::copy(folder.path("granary.listing"), folder.path("old.listing")).unwrap();
     let commands = [
-        "demo", "draft", "emit", "check", "trace", "access", "survey", "compare", "explain",
-        "schema",
+        "demo", "draft", "emit", "check", "trace", "access", "forecast", "survey", "compare",
+        "explain", "schema",
     ];
     for command in commands {
         let help = folder.run(&format!("{command} --help")).stdout;
@@ -190,6 +197,7 @@ fn the_examples_of_every_help_are_real() {
             // A survey reads folders of this machine, and a layout is not written over another.
             let arguments = arguments
                 .replace("granary.survey /loft/media", "own.survey .")
+                .replace("/tank/media/films", "shelf")
                 .replace("-o tarvek.toml", "-o -");
             let arguments = arguments.replace("/tmp/kestrel-hollow", "another");
             let answer = folder.run(&arguments);

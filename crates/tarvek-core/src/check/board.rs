@@ -7,9 +7,11 @@ use crate::link::intake::{Does, Stage, Step, ways_of};
 use crate::link::verdict::Reason;
 use crate::route::end::End;
 use crate::rules::case::{Case, Use, end_of, of_library, rows as by_row};
+use crate::rules::library::{too_deep, too_high};
 use crate::scan::read::Scan;
 use crate::site::join::Site;
 use crate::words::evidence::Evidence;
+use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::terms::Kind;
 use crate::words::text::counted;
@@ -119,13 +121,19 @@ pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
         Subject::Intake => linkable == Some(State::Ok),
         Subject::Library(_) => titles.is_some_and(|titles| titles > 0),
     };
-    let ready = all_ok && filled;
+    let misrooted = roots.iter().find_map(|case| misrooted(site, case));
+    let ready = all_ok && filled && misrooted.is_none();
     // The first root that has something to say speaks for the library.
     let verdicts = || each.iter().map(|(_, verdict)| verdict);
     let worst = verdicts().find(|verdict| !verdict.starts_with("ready"));
     let verdict = worst.or_else(|| verdicts().find(|verdict| *verdict != "ready"));
     let filed = filing.as_ref().and_then(|(_, steps)| filed(steps));
-    let verdict = verdict.cloned().or(filed).unwrap_or_else(|| "ready".to_owned());
+    let verdict = match (verdict, misrooted) {
+        (Some(verdict), None) => verdict.clone(),
+        (Some(verdict), Some(_)) if !verdict.starts_with("ready") => verdict.clone(),
+        (_, Some(misrooted)) => misrooted.to_owned(),
+        (None, None) => filed.unwrap_or_else(|| "ready".to_owned()),
+    };
     Row {
         of,
         service: first.service.name.clone(),
@@ -136,6 +144,18 @@ pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
         entries: scans().map(|scan| scan.entries).sum(),
         unreadable: scans().map(|scan| scan.unreadable).sum(),
         steps: filing.map(|(_, steps)| steps).unwrap_or_default(),
+    }
+}
+
+/// What keeps a scan of a root from finding what is meant, although all of it can be read.
+fn misrooted(site: &Site, case: &Case) -> Option<&'static str> {
+    let any = |find: fn(&Site, &Case) -> Vec<Finding>| !find(site, case).is_empty();
+    if any(too_deep::find) {
+        Some("the root is one title, not the folder of all")
+    } else if any(too_high::find) {
+        Some("the root covers more than this kind")
+    } else {
+        None
     }
 }
 
@@ -277,6 +297,12 @@ fn stages(site: &Site, case: &Case) -> (Stages, String) {
         format!("no name of kind {} is recognised in it", library.kind.word())
     } else if let (0, Some(library)) = (titles, case.library()) {
         format!("nothing of kind {} in it", library.kind.word())
+    } else if let Some(unread @ 1..) = case.forecast.as_ref().map(|forecast| forecast.unrecognised)
+    {
+        match unread {
+            1 => "ready, though 1 file is not recognised".to_owned(),
+            count => format!("ready, though {count} files are not recognised"),
+        }
     } else if scan.broken_links > 0 {
         let (leads, links) = match scan.broken_links {
             1 => ("leads", "symlink"),

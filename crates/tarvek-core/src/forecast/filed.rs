@@ -221,7 +221,7 @@ fn is_extras(name: &str) -> bool {
 fn film_folder(folders: &[String]) -> Option<(usize, Reading)> {
     let mut innermost = None;
     for (n, name) in folders.iter().enumerate().rev() {
-        if is_disc(name) || is_extras(name) {
+        if is_disc(name) || is_extras(name) || season_of(name).is_some() {
             continue;
         }
         let reading = read(name);

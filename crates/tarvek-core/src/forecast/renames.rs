@@ -40,8 +40,13 @@ pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region])
     for problem in loose {
         let Some(tree) = site.tree(&problem.file.place.host) else { continue };
         if let Some(new) = filed_away(kind, problem).filter(|new| is_free(tree, new)) {
+            let old = &problem.file.place;
             let why = "it lies loose in the root".to_owned();
-            propose(&mut all, &mut taken, problem.file.place.clone(), new, why);
+            for (old, new) in sidecars(tree, problem.file.node, &old.path, &new) {
+                let why = "it goes with a file that lies loose".to_owned();
+                propose(&mut all, &mut taken, Place::new(&problem.file.place.host, old), new, why);
+            }
+            propose(&mut all, &mut taken, old.clone(), new, why);
         }
     }
     let moved: HashSet<NodeId> = loose.iter().map(|problem| problem.file.node).collect();
@@ -67,7 +72,37 @@ pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region])
             }
         }
     }
+    // What lies in a folder comes before the folder, so that each name is there when its turn comes.
+    all.sort_by_key(|rename| {
+        let depth = rename.old.path.as_bytes().iter().filter(|byte| **byte == b'/').count();
+        std::cmp::Reverse(depth)
+    });
     all
+}
+
+/// Files beside one whose names begin as its name does, and where they go with it.
+fn sidecars(tree: &Tree, file: NodeId, old: &AbsPath, new: &AbsPath) -> Vec<(AbsPath, AbsPath)> {
+    let stem = |path: &AbsPath| {
+        let name = path.name()?;
+        let dot = name.iter().rposition(|&byte| byte == b'.').filter(|at| *at > 0)?;
+        Some(name[..dot].to_vec())
+    };
+    let (Some(own), Some(other), Some(from), Some(to)) =
+        (stem(old), stem(new), old.parent(), new.parent())
+    else {
+        return Vec::new();
+    };
+    let beside = tree
+        .children(tree.parent(file))
+        .filter(|node| *node != file && !tree.meta(*node).is_folder());
+    beside
+        .filter_map(|node| {
+            let name = tree.name(node);
+            let rest = name.strip_prefix(own.as_slice()).filter(|rest| rest.starts_with(b"."))?;
+            let plays = crate::scan::kinds::plays(name);
+            (!plays).then(|| (from.child(name), to.child(&[&other, rest].concat())))
+        })
+        .collect()
 }
 
 /// One rename for each name, and one name for each rename.
@@ -103,6 +138,9 @@ fn filed_away(kind: Kind, problem: &Problem) -> Option<AbsPath> {
     match kind {
         Kind::Films => {
             let reading = read(stem);
+            if reading.is_episode() {
+                return None;
+            }
             let version: Vec<&str> =
                 reading.edition.as_deref().into_iter().chain(reading.resolution).collect();
             let version = if version.is_empty() {

@@ -147,6 +147,21 @@ const STEPS: &[(&str, &[&str], &str)] = &[
         &["link", "/data/intake/done/music", "/data/music", "--from", "service:joiner"],
         "piper's umask leaves its files to itself, and fs.protected_hardlinks keeps others from linking them.",
     ),
+    (
+        "What each scan would find",
+        &["forecast", "--titles", "Films", "Series"],
+        "By the names that lantern can read: each film, and of each show the episodes.",
+    ),
+    (
+        "Roots that are too deep, too high, or a heap",
+        &["forecast", "--layout", "roots.toml"],
+        "The same film counts once where the root is right; a root that covers everything takes episodes and downloads for films.",
+    ),
+    (
+        "What would be missed or misread there",
+        &["forecast", "--layout", "roots.toml", "Attic", "--problems"],
+        "With --renames FILE, names that would be found are proposed in a table; nothing is renamed.",
+    ),
     ("What a rule means", &["explain", "access/root-unreadable"], "Every finding has such a text."),
     (
         "No layout at all",
@@ -200,6 +215,7 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, screen: &Screen) -> Result
 fn write(folder: &Path) -> Result<(), Failure> {
     let mut files: Vec<(String, Vec<u8>)> = vec![
         ("tarvek.toml".into(), include_bytes!("../demo/tarvek.toml").to_vec()),
+        ("roots.toml".into(), include_bytes!("../demo/roots.toml").to_vec()),
         (
             "wished.brief.toml".into(),
             include_bytes!("../../../../examples/nfs.brief.toml").to_vec(),

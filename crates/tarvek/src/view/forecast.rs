@@ -122,6 +122,7 @@ pub(crate) fn text(told: &[Told], show: Show, screen: &Screen) -> String {
     let _ = match told.len() {
         0 => writeln!(out, "the layout declares no library"),
         1 if ready == 1 => writeln!(out, "a scan would find what is meant"),
+        1 => writeln!(out, "a scan would not find all that is meant"),
         count if ready == count => {
             writeln!(out, "a scan of each of the {all} would find what is meant")
         }

@@ -28,7 +28,7 @@ impl Folder {
     /// A folder with the demo site in it.
     pub fn demo() -> Self {
         let folder = Self::new();
-        for name in ["tarvek.toml", "granary.listing", "millrace.listing"] {
+        for name in ["tarvek.toml", "roots.toml", "granary.listing", "millrace.listing"] {
             let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("src/demo").join(name);
             std::fs::copy(source, folder.path(name)).unwrap();
         }

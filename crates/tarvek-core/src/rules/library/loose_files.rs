@@ -2,6 +2,7 @@
 
 use crate::forecast::titles::Fault;
 use crate::rules::case::Case;
+use crate::rules::library::too_deep;
 use crate::site::join::Site;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -20,7 +21,11 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    // Where the root itself is a title, its files lie right.
+    if !too_deep::find(site, case).is_empty() {
+        return Vec::new();
+    }
     let loose = case.forecast.as_ref().and_then(|forecast| forecast.of(Fault::Loose));
     let Some((loose, first)) = loose.and_then(|loose| Some((loose, loose.told.first()?))) else {
         return Vec::new();

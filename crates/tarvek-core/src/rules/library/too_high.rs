@@ -63,14 +63,19 @@ fn of_root(site: &Site, case: &Case) -> Option<Finding> {
     }
     let message = format!("the root {} covers {} as well", case.root.written, covers.join(", "));
     let finding = case.finding_at_end(&RULE, route).says(message);
-    let right = kinds.get(&own).map(Vec::as_slice).unwrap_or_default();
+    // What is called as the kind is comes first.
+    let called =
+        |node: &NodeId| tree.name(*node).eq_ignore_ascii_case(library.kind.word().as_bytes());
+    let mut right = kinds.get(&own).cloned().unwrap_or_default();
+    right.sort_by_key(|node| !called(node));
+    let right = right.first().filter(|first| right.len() == 1 || called(first));
     let apart = Remedy::from(format!(
         "put what is of kind {} into a folder of its own, and name that as the root",
         library.kind.word()
     ));
     Some(match right {
-        [one] => finding.remedy(set(case, &route.asked.child(tree.name(*one)))).or_else(apart),
-        _ => finding.remedy(apart),
+        Some(one) => finding.remedy(set(case, &route.asked.child(tree.name(*one)))).or_else(apart),
+        None => finding.remedy(apart),
     })
 }
 
