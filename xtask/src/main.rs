@@ -44,7 +44,7 @@ enum Chore {
     Dependencies,
     /// Lets a fuzzer loose on a reader; needs a nightly toolchain, cargo-fuzz and a C++ compiler
     Fuzz {
-        /// layout, brief, listing or survey
+        /// layout, brief, listing, survey, tables, secret, emit, compose, config, media or names
         target: String,
         /// For how long
         #[arg(long, default_value_t = 60)]
@@ -108,6 +108,22 @@ fn dependencies() -> Result<(), String> {
 }
 
 /// Starts from what the demo and the examples have, and keeps what it learns in `fuzz/corpus`.
+/// Short media files, from ffmpeg.
+fn samples(folder: &Path) -> Result<(), String> {
+    let kinds = [
+        "h264.mkv", "h264.mp4", "vp9.webm", "a.mp3", "a.flac", "a.ogg", "a.opus", "a.wav", "a.m4a",
+    ];
+    for kind in kinds {
+        let mut ffmpeg = Command::new("ffmpeg");
+        ffmpeg.args(["-v", "error", "-y", "-f", "lavfi", "-i", "sine=duration=0.3"]);
+        if kind.contains("h264") || kind.contains("vp9") {
+            ffmpeg.args(["-f", "lavfi", "-i", "testsrc=size=64x64:duration=0.3"]);
+        }
+        run(ffmpeg.arg(folder.join(kind)))?;
+    }
+    Ok(())
+}
+
 fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
     let corpus = root().join("fuzz/corpus").join(target);
     let seeds: &[&str] = match target {
@@ -129,9 +145,10 @@ fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
             "crates/tarvek/src/demo/conf/millrace/fstab",
             "crates/tarvek/src/demo/conf/parlour/drives.txt",
         ],
-        "survey" => &[],
+        "names" => &["crates/tarvek-core/tests/data/names.tsv"],
+        "survey" | "media" => &[],
         _ => {
-            let known = "layout, brief, listing, survey, tables, secret, emit, compose, config";
+            let known = "layout, brief, listing, survey, tables, secret, emit, compose, config, media, names";
             return Err(format!("there is no target {target}; there are {known}"));
         }
     };
@@ -145,6 +162,9 @@ fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
         let listing = root().join("crates/tarvek/src/demo/millrace.listing");
         let mut survey = cargo("run --quiet --locked -p tarvek -- survey --from");
         run(survey.arg(listing).arg("-o").arg(to))?;
+    }
+    if target == "media" {
+        samples(&corpus)?;
     }
     let mut fuzz = Command::new("cargo");
     fuzz.args(["+nightly", "fuzz", "run", target, "--"]);

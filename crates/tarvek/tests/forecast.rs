@@ -244,3 +244,65 @@ fn names_that_are_no_utf8_are_counted_and_shown() {
     let answer: Value = serde_json::from_str(&names.stdout).unwrap();
     assert_eq!(answer["findings"][0]["rule"], "name/not-utf8");
 }
+
+/// A second of silence.
+fn wave() -> Vec<u8> {
+    let mut bytes = b"RIFF\0\0\0\0WAVEfmt \x10\0\0\0".to_vec();
+    for field in [1_u16, 1] {
+        bytes.extend(field.to_le_bytes());
+    }
+    for field in [8000_u32, 16_000] {
+        bytes.extend(field.to_le_bytes());
+    }
+    for field in [2_u16, 16] {
+        bytes.extend(field.to_le_bytes());
+    }
+    bytes.extend(b"data");
+    bytes.extend(16_000_u32.to_le_bytes());
+    bytes.resize(bytes.len() + 16_000, 0);
+    let size = (bytes.len() - 8) as u32;
+    bytes[4..8].copy_from_slice(&size.to_le_bytes());
+    bytes
+}
+
+#[test]
+fn headers_are_read_once_and_kept() {
+    let folder = Folder::new();
+    folder
+        .write("music/Low Tide Choir/Harbour/01 Ice.wav", wave())
+        .write("music/Low Tide Choir/Harbour/02 Broken.wav", "RIFF")
+        .write("music/Low Tide Choir/Harbour/cover.jpg", "x");
+    let media = |answer: &Value| -> Vec<Value> {
+        let found = &answer["libraries"][0]["found"][0];
+        found["files"].as_array().unwrap().iter().map(|file| file["media"].clone()).collect()
+    };
+    let live = json(&folder, "--kind music music --titles --media");
+    let silence = json!({
+        "seconds": 1.0, "width": null, "height": null, "video": null, "audio": "pcm_s16le", "bits_per_second": 128_352
+    });
+    assert_eq!(media(&live), [silence.clone(), Value::Null]);
+    let plain = json(&folder, "--kind music music --titles");
+    assert!(plain["libraries"][0]["found"][0]["files"][0].get("media").is_none(), "{plain}");
+    // Only what is older than this counts as known when a survey is renewed.
+    std::thread::sleep(std::time::Duration::from_millis(2200));
+    for kept in ["2 files read", "0 files read (0 bytes), 2 kept"] {
+        let answer = folder.run("survey music -o box.survey --host box --media");
+        assert!(answer.stdout.contains(&format!("headers: {kept}")), "{}", answer.stdout);
+    }
+    let top = folder.path("music");
+    folder.write(
+        "tarvek.toml",
+        format!(
+            "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n[service.lantern]\nhost = \"box\"\nrole = \"serve\"\n\
+             runs_as = \"0:0\"\nlibraries = [{{ name = \"Music\", kind = \"music\", roots = [{:?}] }}]\n",
+            top.to_str().unwrap()
+        ),
+    );
+    assert_eq!(media(&json(&folder, "--titles --media")), [silence, Value::Null]);
+    // What a survey says of a codec reaches a terminal in one way only.
+    let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+    db.execute("UPDATE media SET audio = ?1", ["a\u{1b}[31m"]).unwrap();
+    drop(db);
+    let shown = folder.run("forecast --titles --media").stdout;
+    assert!(shown.contains("a\\u{1b}[31m") && !shown.contains('\u{1b}'), "{shown}");
+}

@@ -75,6 +75,7 @@ fn what_is_planted_in_a_schema_is_refused() {
         "CREATE INDEX more ON entry (name)",
         "CREATE TABLE more (x)",
         "DROP TABLE content",
+        "DROP TABLE media",
         "CREATE VIRTUAL TABLE more USING fts5(x)",
     ] {
         let folder = surveyed();

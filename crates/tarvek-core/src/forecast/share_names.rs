@@ -111,7 +111,12 @@ fn unshowable(name: &str) -> Option<String> {
         return why(&format!("it has {}", signs.join(", ")));
     }
     if name.ends_with('.') {
-        return why("it ends with a dot");
+        // Samba lets it stand behind characters that are all beyond ASCII.
+        let beyond = !name.trim_end_matches('.').contains(|c: char| c.is_ascii());
+        return match beyond {
+            true => Some("it ends with a dot, and Windows can't open it".to_owned()),
+            false => why("it ends with a dot"),
+        };
     }
     if name.ends_with(' ') {
         return why("it ends with a blank");

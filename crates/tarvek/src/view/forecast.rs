@@ -52,7 +52,8 @@ fn header(headers: &Headers, found: &Found) -> String {
     if let (Some(width), Some(height)) = (media.width, media.height) {
         parts.push(format!("{width}×{height}"));
     }
-    parts.extend(media.video.iter().chain(&media.audio).cloned());
+    // A survey may say anything.
+    parts.extend(media.video.iter().chain(&media.audio).map(|codec| shown(codec.as_bytes())));
     format!("  {}", parts.join("  "))
 }
 
