@@ -151,9 +151,9 @@ pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
 fn misrooted(site: &Site, case: &Case) -> Option<&'static str> {
     let any = |find: fn(&Site, &Case) -> Vec<Finding>| !find(site, case).is_empty();
     if any(too_deep::find) {
-        Some("the root is one title, not the folder of all")
+        Some("the root is one title")
     } else if any(too_high::find) {
-        Some("the root covers more than this kind")
+        Some("the root covers more than its kind")
     } else {
         None
     }

@@ -15,30 +15,35 @@ pub(super) fn run(
     args: &CheckArgs,
     screen: &Screen,
 ) -> Result<Outcome, Failure> {
-    let (report, layout) = match &args.names {
-        Some(folder) => (names_below(folder)?, String::new()),
-        None => {
-            let (mut site, layout) = match args.here {
-                true => inputs::here()?,
-                false => inputs::site(globals)?,
-            };
-            site.max_age = args.max_age;
-            (check(&site), layout)
-        }
+    if let Some(folder) = &args.names {
+        return names_below(args, folder, screen);
+    }
+    let (mut site, layout) = match args.here {
+        true => inputs::here()?,
+        false => inputs::site(globals)?,
     };
+    site.max_age = args.max_age;
+    let report = check(&site);
     let text = match args.format {
-        Format::Text => match &args.names {
-            Some(folder) => names::text(&report, folder.as_bytes(), screen),
-            None => board::text(&report, screen, &layout),
-        },
+        Format::Text => board::text(&report, screen, &layout),
         Format::Json => json::text(&json::Check::new(&report, &layout)),
     };
     screen.say(&text)?;
-    Ok(if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine })
+    Ok(outcome(args, &report))
 }
 
 /// What is wrong with names below a folder of this machine.
-fn names_below(folder: &OsStr) -> Result<Report, Failure> {
+fn names_below(args: &CheckArgs, folder: &OsStr, screen: &Screen) -> Result<Outcome, Failure> {
     let (site, place) = inputs::folder_here(folder)?;
-    Ok(of_names(&site, &place))
+    let report = of_names(&site, &place);
+    let text = match args.format {
+        Format::Text => names::text(&report, folder.as_bytes(), &place.path, screen),
+        Format::Json => json::text(&json::Check::new(&report, "")),
+    };
+    screen.say(&text)?;
+    Ok(outcome(args, &report))
+}
+
+fn outcome(args: &CheckArgs, report: &Report) -> Outcome {
+    if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine }
 }

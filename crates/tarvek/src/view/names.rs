@@ -4,13 +4,14 @@ use std::fmt::Write;
 
 use tarvek_core::check::report::Report;
 use tarvek_core::words::finding::Finding;
+use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{counted, shown};
 
 use super::style::{dim, severity, sign};
 use super::{Screen, Volume};
 
-/// The answer of `check --names`: what is wrong with each name below a folder.
-pub(crate) fn text(report: &Report, folder: &[u8], screen: &Screen) -> String {
+/// The answer of `check --names`: what is wrong with each name below a folder, which was typed so and is there.
+pub(crate) fn text(report: &Report, folder: &[u8], top: &AbsPath, screen: &Screen) -> String {
     let mut out = String::new();
     let folder = shown(folder);
     let path = |finding: &Finding| finding.place.path.clone();
@@ -35,7 +36,7 @@ pub(crate) fn text(report: &Report, folder: &[u8], screen: &Screen) -> String {
     }
     for findings in by_name {
         let Some(place) = path(&findings[0]) else { continue };
-        let _ = writeln!(out, "\n  {place}");
+        let _ = writeln!(out, "\n  {}", shown(place.below(top).unwrap_or(place.as_bytes())));
         for finding in findings {
             let why =
                 finding.message.strip_prefix(&format!("{place}: ")).unwrap_or(&finding.message);
