@@ -98,15 +98,15 @@ fn episodes_are_entries_and_shows_are_titles() {
 #[test]
 fn what_cant_be_read_is_no_title() {
     let folder = Folder::new();
-    folder.write("tarvek.toml", LAYOUT).write("granary.listing", &listing("0755", "0755"));
+    folder.write("tarvek.toml", LAYOUT).write("granary.listing", listing("0755", "0755"));
     assert_eq!(figures(&json(&folder, "")), [2, 2, 1, 0, 0]);
-    folder.write("granary.listing", &listing("0755", "0700"));
+    folder.write("granary.listing", listing("0755", "0700"));
     assert_eq!(
         figures(&json(&folder, "")),
         [1, 1, 3, 0, 0],
         "a folder that is shut can't be read, nor what is in it"
     );
-    folder.write("granary.listing", &listing("0700", "0755"));
+    folder.write("granary.listing", listing("0700", "0755"));
     assert_eq!(figures(&json(&folder, "")), [0, 0, 5, 0, 0], "so does a root that is shut");
 }
 
@@ -201,7 +201,7 @@ fn a_later_survey_says_what_came_and_went() {
         .filter(|line| !line.contains("Pier 88"))
         .map(|l| format!("{l}\n"))
         .collect();
-    folder.write("old/granary.listing", &old.replace("1742 (2019)", "Ebb (1999)"));
+    folder.write("old/granary.listing", old.replace("1742 (2019)", "Ebb (1999)"));
     let answer = folder.run("forecast Films --since old/granary.listing");
     assert!(answer.stdout.contains("Films: 2 new, 1 gone"), "{}", answer.stdout);
     let answer = json(&folder, "Films --since old/granary.listing");

@@ -181,7 +181,7 @@ fn picture_size(word: &str) -> Option<Tag> {
     let (width, height) = word.split_once(['x', 'X'])?;
     let number = |text: &str| text.len() >= 3 && text.len() <= 5 && text.parse::<u32>().is_ok();
     let size = number(width) && number(height);
-    size.then(|| match height {
+    size.then_some(match height {
         "1080" => Tag::Resolution("1080p"),
         "720" => Tag::Resolution("720p"),
         "2160" => Tag::Resolution("2160p"),

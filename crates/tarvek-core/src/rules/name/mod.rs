@@ -37,7 +37,7 @@ fn of_case(
     let message =
         format!("{} below {}: {}", counted(sort.count, "name"), case.root.written, told.join(", "));
     let list = Command::new("tarvek check --names")
-        .operand(&first.place.path.parent().unwrap_or_else(|| first.place.path.clone()));
+        .operand(first.place.path.parent().unwrap_or_else(|| first.place.path.clone()));
     let step = Step::words(format!(
         "{remedy}; `{list}` on {} lists those of one folder",
         first.place.host
