@@ -72,11 +72,10 @@ fn date(year: &str, month: &str, day: &str) -> Option<Date> {
 
 /// A date that begins with a word: `2011-03-04`, `2011.03.04`, `2011 03 04`, `20110304`; and how many words it takes.
 pub(super) fn date_at(tokens: &Tokens, n: usize) -> Option<(Date, usize)> {
-    let text = tokens.text(n)?;
-    if text.len() == 10
-        && let [year, month, day] = text.split('-').collect::<Vec<_>>()[..]
-    {
-        return Some((date(year, month, day)?, 1));
+    let text = tokens.text(n).filter(|text| text.starts_with(|c: char| c.is_ascii_digit()))?;
+    let apart = |at: usize| text.as_bytes().get(at) == Some(&b'-');
+    if text.len() == 10 && text.is_ascii() && apart(4) && apart(7) {
+        return Some((date(&text[..4], &text[5..7], &text[8..])?, 1));
     }
     if text.len() == 8 && digits(text) {
         return Some((date(&text[..4], &text[4..6], &text[6..])?, 1));
@@ -262,6 +261,9 @@ pub(super) fn plain_episode(token: &Token) -> Option<Vec<u16>> {
 /// `CD1`, `disc 2`, `part1`: which part of one film a file is, and how many words say so.
 pub(super) fn part_at(tokens: &Tokens, n: usize) -> Option<(u16, usize)> {
     let text = tokens.text(n)?;
+    if !text.starts_with(['c', 'C', 'd', 'D', 'p', 'P']) {
+        return None;
+    }
     for word in ["cd", "disc", "disk", "dvd", "part", "pt"] {
         let Some(rest) = after(text, word) else { continue };
         if rest.is_empty() {

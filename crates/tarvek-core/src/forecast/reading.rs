@@ -265,7 +265,7 @@ fn leads_on(word: &str) -> bool {
 /// What stands behind a title in brackets, or as a part, where no year and no tag ends it.
 fn trailing(tokens: &Tokens, reading: &mut Reading, cut: &mut usize) {
     for group in tokens.groups.iter().rev() {
-        let last = tokens.stem[group.end..*cut].trim().is_empty();
+        let last = tokens.stem.get(group.end..*cut).is_some_and(|rest| rest.trim().is_empty());
         if !last || group.round || blank(&tokens.stem[..group.start]) {
             break;
         }
@@ -361,13 +361,8 @@ fn is_nobodys(title: &str) -> bool {
     if strong(title).is_some() {
         return true;
     }
-    let words: Vec<&str> = title.split(' ').collect();
-    let numbers = |words: &[&str]| words.iter().all(|word| digits(word));
-    if words.len() > 1 && is_camera(words[0]) && numbers(&words[1..]) {
-        return true;
-    }
-    if words.len() > 1 {
-        return false;
+    if let Some((first, rest)) = title.split_once(' ') {
+        return is_camera(first) && rest.split(' ').all(digits);
     }
     let letters = title.bytes().take_while(u8::is_ascii_alphabetic).count();
     let (head, rest) = title.split_at(letters);

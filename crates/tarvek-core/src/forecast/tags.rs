@@ -155,29 +155,60 @@ const WEAK: [(&str, Tag); 34] = [
     ("web", Tag::Source("web")),
 ];
 
-fn in_table(table: &[(&str, Tag)], word: &str) -> Option<Tag> {
-    let mut lower = [0; 12];
-    let lower = lower.get_mut(..word.len())?;
+/// Which words of a table begin with a letter or digit and are so long: most words of names are none, and are told by this alone.
+const fn beginnings(table: &[(&str, Tag)]) -> [u128; LONGEST + 1] {
+    let mut masks = [0; LONGEST + 1];
+    let mut n = 0;
+    while n < table.len() {
+        let word = table[n].0.as_bytes();
+        masks[word.len()] |= 1 << word[0];
+        n += 1;
+    }
+    masks
+}
+
+/// The longest word of a table, in bytes.
+const LONGEST: usize = 12;
+const STRONG_BEGINNINGS: [u128; LONGEST + 1] = beginnings(&STRONG);
+const WEAK_BEGINNINGS: [u128; LONGEST + 1] = beginnings(&WEAK);
+
+fn in_table(table: &[(&str, Tag)], beginnings: &[u128; LONGEST + 1], word: &str) -> Option<Tag> {
+    let first = word.as_bytes().first()?.to_ascii_lowercase();
+    let mask = beginnings.get(word.len()).filter(|_| first < 128)?;
+    if mask >> first & 1 == 0 {
+        return None;
+    }
+    let mut lower = [0; LONGEST];
+    let lower = &mut lower[..word.len()];
     lower.copy_from_slice(word.as_bytes());
     lower.make_ascii_lowercase();
     let at = table.binary_search_by(|(known, _)| known.as_bytes().cmp(lower)).ok()?;
     Some(table[at].1)
 }
 
+/// What stands before the first hyphen of a word.
+fn head(word: &str) -> Option<&str> {
+    let at = word.bytes().take(LONGEST + 1).position(|byte| byte == b'-')?;
+    Some(&word[..at])
+}
+
 /// What a word in a name says that no title has; what follows a hyphen, as a group's name does, is not asked.
 pub(super) fn strong(word: &str) -> Option<Tag> {
-    let head = || word.split_once('-').and_then(|(head, _)| in_table(&STRONG, head));
-    in_table(&STRONG, word).or_else(head).or_else(|| picture_size(word))
+    let table = |word: &str| in_table(&STRONG, &STRONG_BEGINNINGS, word);
+    table(word).or_else(|| table(head(word)?)).or_else(|| picture_size(word))
 }
 
 /// What a word behind a year or another tag says.
 pub(super) fn weak(word: &str) -> Option<Tag> {
-    let head = || word.split_once('-').and_then(|(head, _)| in_table(&WEAK, head));
-    strong(word).or_else(|| in_table(&WEAK, word)).or_else(head)
+    let table = |word: &str| in_table(&WEAK, &WEAK_BEGINNINGS, word);
+    strong(word).or_else(|| table(word)).or_else(|| table(head(word)?))
 }
 
 /// `1920x1080`.
 fn picture_size(word: &str) -> Option<Tag> {
+    if !word.starts_with(|c: char| c.is_ascii_digit()) {
+        return None;
+    }
     let (width, height) = word.split_once(['x', 'X'])?;
     let number = |text: &str| text.len() >= 3 && text.len() <= 5 && text.parse::<u32>().is_ok();
     let size = number(width) && number(height);
@@ -221,6 +252,9 @@ const EDITIONS: [(&str, &str, bool); 24] = [
 
 /// The edition that a word begins, with the word behind it, if both make one; and how many words it takes.
 pub(super) fn edition(word: &str, next: Option<&str>) -> Option<(String, usize)> {
+    if !(3..=13).contains(&word.len()) {
+        return None;
+    }
     let known = EDITIONS.iter().find(|(known, _, _)| word.eq_ignore_ascii_case(known));
     let (_, name, needs) = known?;
     let version = next.and_then(|next| {
@@ -299,7 +333,7 @@ mod tests {
             for pair in table.windows(2) {
                 assert!(pair[0].0 < pair[1].0, "{} {}", pair[0].0, pair[1].0);
             }
-            assert!(table.iter().all(|(word, _)| word.len() <= 12));
+            assert!(table.iter().all(|(word, _)| word.len() <= LONGEST));
         }
     }
 
