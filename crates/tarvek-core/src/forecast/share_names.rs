@@ -225,12 +225,6 @@ pub fn safe_name(name: &[u8]) -> Option<Vec<u8>> {
             c => safe.push(c),
         }
     }
-    let (stem, ending) = super::reading::split_ending(&safe);
-    let stem = stem.trim_end_matches(['.', ' ']);
-    let mut safe = match ending {
-        "" => stem.to_owned(),
-        ending => format!("{stem}.{}", ending.trim_end_matches(['.', ' '])),
-    };
     safe.truncate(safe.trim_end_matches(['.', ' ']).len());
     if device(&safe).is_some() {
         safe = match safe.split_once('.') {

@@ -94,7 +94,8 @@ pub(super) fn read(window: &mut Window) -> io::Result<Option<Media>> {
         return Ok(None);
     }
     let millis = movie.millis(window);
-    Ok(Some(movie.media(millis)))
+    // Tracks of something else, such as text, play nothing.
+    Ok(Some(movie.media(millis)).filter(|media| media.tracks > 0))
 }
 
 fn full(window: &mut Window) -> io::Result<u8> {
