@@ -39,7 +39,7 @@ fn a_folder_is_read_without_a_layout() {
         "films/The Salt Orchard (2011)/The Salt Orchard (2011) 1080p.mkv",
         "films/The Salt Orchard (2011)/The Salt Orchard (2011) - part2.mkv",
         "films/The Salt Orchard (2011)/poster.jpg",
-        "films/The Salt Orchard (2011)/The Salt Orchard (2011).en.srt",
+        "films/The Salt Orchard (2011)/The Salt Orchard (2011) 1080p.en.srt",
         "films/1742 (2019)/1742.mkv",
         "films/2091.2004.1080p.mkv",
         "films/IMG_0001.mp4",
@@ -54,6 +54,7 @@ fn a_folder_is_read_without_a_layout() {
     assert_eq!(figures(&answer), [3, 5, 0, 1, 5], "{answer:#}");
     assert_eq!(figures(&json(&folder, "--kind films films --titles")), figures(&answer));
     let found = json(&folder, "--kind films films --titles")["libraries"][0]["found"].clone();
+    assert_eq!(found[2]["subtitles"], json!(["en"]), "{found:#}");
     let titles: Vec<Value> = found
         .as_array()
         .unwrap()
@@ -218,7 +219,7 @@ fn bad_questions_are_answered_with_a_way_out() {
         ("forecast --as 840", "--from"),
         ("forecast --kind films", "NAME"),
         ("forecast --kind films nowhere", "nowhere does not exist"),
-        ("forecast --media", "--titles"),
+        ("forecast --media --problems", "--problems"),
         ("forecast Films --since millrace.listing --from host:granary", "--since"),
     ] {
         let answer = folder.run(arguments);

@@ -6,7 +6,7 @@ use std::collections::hash_map::Entry;
 use super::filed::{Filed, Shelf, Unread};
 use super::key::key;
 use super::numbers::Date;
-use super::reading::{read, split_ending};
+use super::reading::{language, read, split_ending};
 use crate::facts::tree::{NodeId, Tree};
 use crate::kernel::entry::EntryKind;
 use crate::scan::read::{Media, Region, Scan};
@@ -49,6 +49,8 @@ pub struct Found {
     pub season: Option<u16>,
     pub episodes: Vec<u16>,
     pub date: Option<Date>,
+    /// The languages of the subtitles beside its files, as their names say them (RFC 5646); `und` where they do not.
+    pub subtitles: Vec<String>,
     pub files: Vec<File>,
 }
 
@@ -157,7 +159,14 @@ pub fn forecast<'s>(
         reader.out.unreadable += scan.unreadable;
         reader.out.ignored += scan.ignored;
         reader.out.unseen += scan.unseen;
+        // By the folder that they lie in.
+        let mut subtitles: HashMap<(u32, NodeId), Vec<NodeId>> = HashMap::new();
         let tree = |region: &Region| site.facts(&region.host).map(|facts| &facts.tree);
+        for one in scan.subtitles.iter().filter(|_| detail == Detail::Everything) {
+            if let Some(tree) = tree(&scan.regions[one.region as usize]) {
+                subtitles.entry((one.region, tree.parent(one.node))).or_default().push(one.node);
+            }
+        }
         let mut rest = scan.media.as_slice();
         while let Some(first) = rest.first() {
             let region = &scan.regions[first.region as usize];
@@ -167,7 +176,8 @@ pub fn forecast<'s>(
                 |media: &&Media| media.region == first.region && tree.parent(media.node) == parent;
             let count = rest.iter().take_while(same).count();
             let (folder, behind) = rest.split_at(count);
-            reader.folder(root, region, tree, folder);
+            let beside = subtitles.get(&(first.region, parent)).map(Vec::as_slice);
+            reader.folder(root, region, tree, folder, beside.unwrap_or_default());
             rest = behind;
         }
     }
@@ -189,7 +199,14 @@ struct Reader {
 
 impl Reader {
     /// The media files of one folder.
-    fn folder(&mut self, root: &AbsPath, region: &Region, tree: &Tree, media: &[Media]) {
+    fn folder(
+        &mut self,
+        root: &AbsPath,
+        region: &Region,
+        tree: &Tree,
+        media: &[Media],
+        subtitles: &[NodeId],
+    ) {
         let names: Vec<String> = media
             .iter()
             .map(|media| String::from_utf8_lossy(name_of(region, tree, media.node)).into_owned())
@@ -237,7 +254,9 @@ impl Reader {
             }
             self.title(root, &shelf, &filed, &mut last);
             if self.detail == Detail::Everything {
-                self.find(&filed, file());
+                let beside =
+                    subtitles.iter().filter_map(|node| of_subtitle(tree.name(*node), name));
+                self.find(&filed, file(), beside);
             }
         }
     }
@@ -280,7 +299,7 @@ impl Reader {
     }
 
     /// Puts a file to its title or episode.
-    fn find(&mut self, filed: &Filed, file: File) {
+    fn find(&mut self, filed: &Filed, file: File, subtitles: impl Iterator<Item = String>) {
         let own = matches!(self.kind, Kind::Photos | Kind::HomeVideo);
         let title = if own { file.view.to_string() } else { title_key(filed) };
         let key = (title, filed.season, filed.episodes.clone(), filed.date);
@@ -294,10 +313,17 @@ impl Reader {
                 season: filed.season,
                 episodes: filed.episodes.clone(),
                 date: filed.date,
+                subtitles: Vec::new(),
                 files: Vec::new(),
             });
         }
-        self.out.found[at].files.push(file);
+        let found = &mut self.out.found[at];
+        found.files.push(file);
+        for language in subtitles {
+            if !found.subtitles.contains(&language) {
+                found.subtitles.push(language);
+            }
+        }
     }
 
     fn problem(&mut self, fault: Fault, file: impl Fn() -> File, filed: Option<&Filed>) {
@@ -315,6 +341,15 @@ impl Reader {
         }
         self.out
     }
+}
+
+/// The language of subtitles, if they belong to a file: their name is its name, with more behind a dot.
+fn of_subtitle(subtitles: &[u8], file: &str) -> Option<String> {
+    let name = std::str::from_utf8(subtitles).ok()?;
+    let (stem, _) = split_ending(name);
+    let rest = stem.strip_prefix(split_ending(file).0)?;
+    let own = rest.is_empty() || rest.starts_with('.');
+    own.then(|| language(stem).filter(|_| !rest.is_empty()).unwrap_or_else(|| "und".to_owned()))
 }
 
 fn note<T>(sort: &mut Several<T>, detail: Detail, what: impl FnOnce() -> T) {

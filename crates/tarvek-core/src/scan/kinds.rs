@@ -41,6 +41,11 @@ fn is_ending(name: &[u8], ending: &str) -> bool {
     dot.is_some_and(|dot| name[dot + 1..].eq_ignore_ascii_case(ending.as_bytes()))
 }
 
+/// Whether a file name has an ending of subtitles.
+pub fn is_subtitle(name: &[u8]) -> bool {
+    ["srt", "ass", "ssa", "vtt", "sub", "sup"].iter().any(|ending| is_ending(name, ending))
+}
+
 /// What systems and storage boxes leave in folders, in lower case; with whether it is a folder.
 const DEBRIS: [(&str, bool); 13] = [
     ("$recycle.bin", true),

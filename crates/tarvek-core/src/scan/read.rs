@@ -15,7 +15,7 @@ use crate::route::attached::attached_below;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
-use crate::scan::kinds::{is_media, is_passed_over};
+use crate::scan::kinds::{is_media, is_passed_over, is_subtitle};
 use crate::site::join::Site;
 use crate::site::suppose::Objects;
 use crate::words::errno::Errno;
@@ -57,6 +57,8 @@ pub struct Scan {
     pub causes: Vec<Cause>,
     /// Files of the library's kind that can be read, in the order in which they were met: those of one folder stand together.
     pub media: Vec<Media>,
+    /// Subtitles that can be read.
+    pub subtitles: Vec<Media>,
     /// Where these lie.
     pub regions: Vec<Region>,
     /// Readable entries that a scan passes over: sidecars, artwork and the like, dot entries, what systems leave behind. Of a folder that is
@@ -543,10 +545,14 @@ impl<'a> Scanner<'a> {
         if passed_over {
             return;
         }
+        let file = Media { region: part as u32, node };
         if !is_passed_over(name, false) && self.kind.is_some_and(|kind| is_media(kind, name)) {
-            self.scan.media.push(Media { region: part as u32, node });
-        } else {
-            self.scan.ignored += 1;
+            self.scan.media.push(file);
+            return;
+        }
+        self.scan.ignored += 1;
+        if self.kind.is_some() && is_subtitle(name) {
+            self.scan.subtitles.push(file);
         }
     }
 

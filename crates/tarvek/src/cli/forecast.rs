@@ -20,12 +20,12 @@ pub(crate) struct ForecastArgs {
     /// List what would be found: each title, of series each episode
     #[arg(long)]
     pub(crate) titles: bool,
-    /// With --titles: what the header of each file says of duration, picture and codecs; read now where the host is this machine, else from a
+    /// The titles, with what the header of each file says of duration, picture and codecs; read now where the host is this machine, else from a
     /// survey that was made with --media
-    #[arg(long, requires = "titles")]
+    #[arg(long)]
     pub(crate) media: bool,
     /// List only what would be missed or misread, each with its reason and the usual form
-    #[arg(long, conflicts_with = "titles")]
+    #[arg(long, conflicts_with_all = ["titles", "media"])]
     pub(crate) problems: bool,
     /// Write renames that would mend it into a file for review (CSV: old, new, why); nothing is renamed
     #[arg(long, value_name = "FILE")]

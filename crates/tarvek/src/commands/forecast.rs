@@ -30,7 +30,8 @@ pub(super) fn run(
     args: &ForecastArgs,
     screen: &Screen,
 ) -> Result<Outcome, Failure> {
-    let every = args.titles || args.problems || args.renames.is_some() || args.since.is_some();
+    let titles = args.titles || args.media;
+    let every = titles || args.problems || args.renames.is_some() || args.since.is_some();
     let detail = if every { Detail::Everything } else { Detail::Figures };
     let (site, outlooks) = match args.kind {
         Some(kind) => of_folders(globals, args, kind, detail)?,
@@ -52,7 +53,7 @@ pub(super) fn run(
         .enumerate()
         .map(|(n, outlook)| Told { outlook, since: changes(n, outlook), headers: headers.as_ref() })
         .collect();
-    let show = match (args.titles, args.problems) {
+    let show = match (titles, args.problems) {
         (true, _) => forecast::Show::Titles,
         (_, true) => forecast::Show::Problems,
         _ => forecast::Show::Figures,

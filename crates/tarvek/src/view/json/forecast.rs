@@ -81,6 +81,10 @@ struct FoundDoc {
     /// Of an episode that goes by its day.
     #[serde(skip_serializing_if = "Option::is_none")]
     date: Option<String>,
+    /// The languages of the subtitles beside its files, by their names; `und` where these do not say.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    subtitles: Vec<String>,
     files: Vec<FileDoc>,
 }
 
@@ -201,6 +205,7 @@ impl FoundDoc {
             season: found.season,
             episodes: found.episodes.clone(),
             date: found.date.map(|date| date.to_string()),
+            subtitles: found.subtitles.clone(),
             files: found.files.iter().map(|file| FileDoc::new(file, headers)).collect(),
         }
     }
