@@ -30,6 +30,7 @@ use crate::words::name::Name;
 use crate::words::offer::{NfsExport, SmbOffer, Squash};
 use crate::words::options::MountOptions;
 use crate::words::path::AbsPath;
+use crate::words::prefer::Prefer;
 use crate::words::rule::Rule;
 use crate::words::terms::{Access, Account, Group, Kind, Origin, Protocol};
 
@@ -208,7 +209,7 @@ impl Scene {
             roots: vec![declared("/media/films")],
             original: false,
             backup: None,
-            prefer: None,
+            prefer: Prefer::default(),
             origin: Origin { line: 6, column: 1 },
         });
         let layout = Layout {

@@ -51,6 +51,8 @@ forms! {
     ExportOptions: "^[A-Za-z0-9_.:=@/+,\\[\\]-]*$", "sec=krb5p,fsid=7";
     /// What fetching and sorting services call a sort of downloads; a folder is named after it.
     Category: "^[^%:=\"\\\\*?<>|@]{1,255}$", "films";
+    /// A pattern of names, of folders with a slash at its end.
+    LeftoverPattern: "^[^/]*[^/*?][^/]*/?$", "*.bak";
     /// Mount propagation (`mount_namespaces(7)`), as engines name it.
     Propagation: "^r?(private|slave|shared|unbindable)$", "rslave";
 }

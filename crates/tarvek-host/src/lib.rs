@@ -3,6 +3,7 @@
 
 mod attributes;
 mod beneath;
+pub mod contents;
 pub mod files;
 pub mod media;
 pub mod observe;

@@ -70,6 +70,10 @@ pub struct MountKind {
 pub struct Watch {
     /// Entries seen so far.
     pub entries: AtomicU64,
+    /// Bytes of contents that were read, or need not be read any more.
+    pub bytes: AtomicU64,
+    /// Bytes that would have to be read if all of it were needed; 0 where that is not known.
+    pub expected: AtomicU64,
     /// Set it to end the walk early.
     pub stop: AtomicBool,
 }

@@ -16,6 +16,7 @@ use crate::layout::service::{GroupRef, Library, RunAs, Service, ServiceRole, Use
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
 use crate::words::path::AbsPath;
+use crate::words::prefer::Prefer;
 use crate::words::secret_key::HIDDEN;
 use crate::words::spot::Spot;
 use crate::words::terms::{Access, Kind, Origin, Protocol, id};
@@ -395,7 +396,7 @@ impl Adopting<'_> {
                 roots: vec![root],
                 original: false,
                 backup: None,
-                prefer: None,
+                prefer: Prefer::default(),
                 origin: Origin::default(),
             });
             let about = format!("service.{}", service.raw());

@@ -13,6 +13,7 @@ use crate::scan::read::{Cause, Region};
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
+use crate::words::prefer::Prefer;
 use crate::words::terms::{Kind, Origin};
 
 /// One library as the next scan would find it.
@@ -100,7 +101,7 @@ pub fn of_folder(site: &Site, path: &AbsPath, kind: Kind, by: &Seen, detail: Det
         roots: vec![Declared { written, path: Ok(path.clone()), origin }],
         original: false,
         backup: None,
-        prefer: None,
+        prefer: Prefer::default(),
         origin,
     };
     let service = Service::straight(Name::from(by.view.to_string().as_str()));

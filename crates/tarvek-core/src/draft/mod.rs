@@ -51,6 +51,7 @@ pub fn draft(brief: &Brief) -> Draft {
         services: drafter.services(),
         intakes: drafter.intakes(),
         folders: drafter.folders(),
+        waste: Default::default(),
         rules: Default::default(),
         adopted: Default::default(),
     };

@@ -5,6 +5,7 @@ use crate::draft::{Area, CONFIG, Drafter, absolute, config_of, declared, title};
 use crate::layout::intake::{Fetch, InView, Intake, Sort};
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::service::{Library, RunAs, Service, ServiceRole};
+use crate::words::prefer::Prefer;
 use crate::words::path::AbsPath;
 use crate::words::terms::Label;
 use crate::words::terms::{Access, Kind, Origin};
@@ -58,7 +59,7 @@ impl Drafter<'_> {
                 roots: vec![declared(&view.child(kind.word().as_bytes()))],
                 original: brief.is_original(kind),
                 backup: brief.backup.clone().filter(|_| brief.is_original(kind)),
-                prefer: None,
+                prefer: Prefer::default(),
                 origin: Origin::default(),
             };
             let about = format!("service.{}", service.name);

@@ -14,6 +14,8 @@ pub struct Media {
     pub audio: Option<String>,
     /// Picture and sound tracks.
     pub tracks: u32,
+    /// Whether the file ends before what its header speaks of.
+    pub cut: bool,
 }
 
 impl Media {

@@ -114,6 +114,11 @@ impl Tree {
         self.nodes.len() - self.dropped
     }
 
+    /// How many numbers entries may have: every [`NodeId`] is below this.
+    pub fn numbers(&self) -> usize {
+        self.nodes.len()
+    }
+
     /// A tree always has its root.
     pub fn is_empty(&self) -> bool {
         false
@@ -176,7 +181,7 @@ impl Tree {
     }
 
     /// The entries that were seen in a folder, sorted by name.
-    pub fn children(&self, id: NodeId) -> impl ExactSizeIterator<Item = NodeId> + use<> {
+    pub fn children(&self, id: NodeId) -> impl DoubleEndedIterator<Item = NodeId> + ExactSizeIterator + use<> {
         let node = self.node(id);
         (node.first_child..node.first_child + node.child_count).map(NodeId)
     }

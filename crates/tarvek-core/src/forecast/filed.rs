@@ -213,7 +213,8 @@ fn is_disc(name: &str) -> bool {
     numbered || ["bdmv", "stream", "video_ts"].iter().any(|known| name.eq_ignore_ascii_case(known))
 }
 
-fn is_extras(name: &str) -> bool {
+/// Whether a folder holds what comes with a title and is none of its own.
+pub(crate) fn is_extras(name: &str) -> bool {
     EXTRAS.iter().any(|known| name.trim().eq_ignore_ascii_case(known))
 }
 

@@ -359,7 +359,7 @@ fn note<T>(sort: &mut Several<T>, detail: Detail, what: impl FnOnce() -> T) {
     }
 }
 
-fn title_key(filed: &Filed) -> String {
+pub(crate) fn title_key(filed: &Filed) -> String {
     let mut whole = key(&filed.title);
     if let Some(by) = &filed.by {
         whole.push('/');
@@ -372,7 +372,7 @@ fn title_key(filed: &Filed) -> String {
 }
 
 /// Whether the files of a folder are one title: there is but one, or one of them is called as the folder is.
-fn is_one(shelf: &Shelf, names: &[String]) -> bool {
+pub(crate) fn is_one(shelf: &Shelf, names: &[String]) -> bool {
     if names.iter().any(|name| shelf.agrees(name)) {
         return true;
     }

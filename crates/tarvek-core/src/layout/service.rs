@@ -6,6 +6,7 @@ use crate::kernel::subject::IdMap;
 use crate::layout::mapping::{Declared, Mapping};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
+use crate::words::prefer::Prefer;
 use crate::words::terms::{Kind, Origin};
 use crate::words::word::words;
 
@@ -169,6 +170,6 @@ pub struct Library {
     /// Where it is backed up to.
     pub backup: Option<String>,
     /// Which version to keep.
-    pub prefer: Option<String>,
+    pub prefer: Prefer,
     pub origin: Origin,
 }

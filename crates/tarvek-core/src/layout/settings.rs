@@ -12,6 +12,13 @@ pub struct RuleSettings {
     pub silence: Vec<Silence>,
 }
 
+/// What counts as waste.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct WasteSettings {
+    /// Further patterns of names that are left over, in the layout's words: of folders if they end with a slash.
+    pub leftovers: Vec<String>,
+}
+
 /// One silenced rule.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Silence {

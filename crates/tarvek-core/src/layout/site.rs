@@ -10,7 +10,7 @@ use crate::layout::intake::Intake;
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::service::{Service, Translation};
-use crate::layout::settings::RuleSettings;
+use crate::layout::settings::{RuleSettings, WasteSettings};
 use crate::layout::share::Share;
 use crate::words::name::Name;
 
@@ -26,6 +26,7 @@ pub struct Layout {
     pub intakes: Vec<Intake>,
     pub folders: Vec<Folder>,
     pub rules: RuleSettings,
+    pub waste: WasteSettings,
     pub adopted: Adopted,
 }
 

@@ -53,6 +53,22 @@ pub struct Case<'a> {
 
 /// Every root of every library of a site, then every folder of every intake.
 pub fn cases(site: &Site) -> Vec<Case<'_>> {
+    every(site, case)
+}
+
+/// The same, followed but not read.
+pub fn cases_unread(site: &Site) -> Vec<Case<'_>> {
+    every(site, |site, service, used, root| {
+        let (subject, _) = site.subject_of(service);
+        let view = View::service(&service.name);
+        let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
+        Case { service, used, root, subject, route, scan: None, forecast: None, names: OnceCell::new() }
+    })
+}
+
+type MakeCase<'a> = fn(&'a Site, &'a Service, Use<'a>, Declared) -> Case<'a>;
+
+fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
     let mut cases = Vec::new();
     for service in site.layout.services.iter().filter(|s| s.roles.contains(&ServiceRole::Serve)) {
         for library in &service.libraries {

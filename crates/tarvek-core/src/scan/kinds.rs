@@ -63,6 +63,11 @@ const DEBRIS: [(&str, bool); 13] = [
     ("thumbs.db", false),
 ];
 
+/// What systems and storage boxes leave in folders, in lower case; with whether it is a folder.
+pub fn debris() -> impl Iterator<Item = (&'static str, bool)> {
+    DEBRIS.into_iter()
+}
+
 /// Whether a scan passes a name over whatever it holds: dot entries, and what systems leave behind.
 pub fn is_passed_over(name: &[u8], folder: bool) -> bool {
     let known =

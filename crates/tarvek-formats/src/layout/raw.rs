@@ -18,7 +18,7 @@ use tarvek_core::words::rule::Severity;
 use tarvek_core::words::terms::Label;
 use tarvek_core::words::terms::{Access, Kind, Os, Protocol};
 
-use crate::forms::{
+use crate::forms::{LeftoverPattern, 
     Address, Category, Clients, EngineName, ExportOptions, Filesystem, Octal, Propagation, RunAs,
     Size,
 };
@@ -50,6 +50,8 @@ pub(super) struct Raw {
     pub(super) intake: BTreeMap<At<String>, RawIntake>,
     /// Changed severities and silenced rules.
     pub(super) rules: RawRules,
+    /// What counts as waste.
+    pub(super) waste: RawWaste,
     /// Where `adopt` read what: by file, the parts of this layout with the line of the file. Findings point there, and what is named here
     /// is not adopted a second time, also if it was taken out or changed since.
     pub(super) adopted: BTreeMap<At<String>, BTreeMap<At<String>, u32>>,
@@ -382,8 +384,9 @@ pub(super) struct RawLibrary {
     pub(super) original: bool,
     /// Where it is backed up to.
     pub(super) backup: Option<String>,
-    /// Which version to keep of several.
-    pub(super) prefer: Option<String>,
+    /// Which version to keep of several, in words set apart by commas, the first weighs most: a codec (hevc, av1, h264, …), at most
+    /// LINES (at most 1080p), larger, smaller.
+    pub(super) prefer: Option<At<String>>,
 }
 
 /// The way a download takes.
@@ -432,6 +435,15 @@ pub(super) struct RawSort {
     pub(super) files_into: Option<At<String>>,
     /// The category.
     pub(super) category: Option<Category>,
+}
+
+/// What counts as waste.
+#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+#[schemars(rename = "Waste")]
+pub(super) struct RawWaste {
+    /// Further patterns of names that are left over: * and ? stand for any characters and for one; of folders if they end with a slash.
+    pub(super) leftovers: Vec<LeftoverPattern>,
 }
 
 /// Changes to the rules.

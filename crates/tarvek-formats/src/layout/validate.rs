@@ -18,6 +18,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::offer::{NfsExport, SmbOffer};
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::{AbsPath, PathFault, components};
+use tarvek_core::words::prefer::{self, Prefer};
 use tarvek_core::words::rule::RuleId;
 use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
@@ -40,7 +41,7 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     let names = Names::of(&raw);
     let mut validator =
         Validator { lines: Lines::of(text), names, mistakes, judged_later: Vec::new() };
-    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules, adopted } = raw;
+    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules, waste, adopted } = raw;
     let site = secret::hide(&site.unwrap_or_default());
     let mut layout = Layout { site: site.into(), ..Layout::default() };
     for (name, raw) in in_order(host) {
@@ -71,6 +72,7 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         .filter_map(|(name, raw)| validator.intake(name, raw))
         .collect();
     layout.rules = validator.rules(rules);
+    layout.waste.leftovers = waste.leftovers.into_iter().map(|pattern| pattern.0).collect();
     for (file, parts) in adopted {
         let file = Name::from(file.value);
         for (part, line) in parts {
@@ -643,9 +645,20 @@ impl Validator<'_, '_, '_> {
             roots,
             original: raw.original,
             backup: raw.backup.as_deref().map(secret::hide),
-            prefer: raw.prefer.as_deref().map(secret::hide),
+            prefer: raw.prefer.map(|prefer| self.prefer(prefer)).unwrap_or_default(),
             origin,
         })
+    }
+
+    fn prefer(&mut self, raw: At<String>) -> Prefer {
+        match Prefer::of(&raw.value) {
+            Ok(prefer) => prefer,
+            Err(word) => {
+                let message = format!("{:?} is no preference", shown(word.as_bytes()));
+                self.mistakes.add(raw.span, message, Some(format!("write {}", prefer::WORDS)));
+                Prefer::default()
+            }
+        }
     }
 
     fn folder(&mut self, raw: At<RawFolder>) -> Option<Folder> {

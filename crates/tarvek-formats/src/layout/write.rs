@@ -41,6 +41,7 @@ pub fn write(layout: &Layout, notes: &dyn Fn(&str) -> Vec<String>) -> String {
     layout.mounts.iter().for_each(|mount| out.mount(layout, mount));
     layout.services.iter().for_each(|service| out.service(service));
     layout.intakes.iter().for_each(|intake| out.intake(intake));
+    out.waste(layout);
     out.rules(layout);
     out.text
 }
@@ -252,6 +253,14 @@ impl Writer<'_> {
         self.line("want", &quoted(intake.want.word()));
     }
 
+    fn waste(&mut self, layout: &Layout) {
+        let leftovers = &layout.waste.leftovers;
+        if !leftovers.is_empty() {
+            self.part("[waste]", "waste");
+            self.line("leftovers", &list(leftovers.iter().map(|pattern| quoted(pattern))));
+        }
+    }
+
     fn rules(&mut self, layout: &Layout) {
         let rules = &layout.rules;
         if rules.severity.is_empty() && rules.silence.is_empty() {
@@ -371,7 +380,10 @@ fn library(library: &Library) -> String {
         parts.push("original = true".into());
     }
     parts.extend(library.backup.iter().map(|b| format!("backup = {}", quoted(b))));
-    parts.extend(library.prefer.iter().map(|p| format!("prefer = {}", quoted(p))));
+    if !library.prefer.0.is_empty() {
+        let words: Vec<String> = library.prefer.0.iter().map(ToString::to_string).collect();
+        parts.push(format!("prefer = {}", quoted(&words.join(", "))));
+    }
     format!("{{ {} }}", parts.join(", "))
 }
 

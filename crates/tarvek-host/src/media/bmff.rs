@@ -17,6 +17,8 @@ struct Part {
     kind: [u8; 4],
     body: u64,
     end: u64,
+    /// Whether it would end behind what it is in.
+    cut: bool,
 }
 
 /// What a track says.
@@ -45,6 +47,8 @@ struct Movie {
     indexed: Option<(u32, u64)>,
     /// Where fragments are.
     first_fragment: Option<u64>,
+    /// Whether the file ends within a box.
+    cut: bool,
 }
 
 fn next(window: &mut Window, end: u64) -> io::Result<Option<Part>> {
@@ -62,7 +66,7 @@ fn next(window: &mut Window, end: u64) -> io::Result<Option<Part>> {
     };
     let body = window.at();
     match start.checked_add(size) {
-        Some(stop) if stop >= body => Ok(Some(Part { kind, body, end: stop.min(end) })),
+        Some(stop) if stop >= body => Ok(Some(Part { kind, body, end: stop.min(end), cut: stop > end })),
         _ => Ok(None),
     }
 }
@@ -72,6 +76,7 @@ pub(super) fn read(window: &mut Window) -> io::Result<Option<Media>> {
     let end = window.size();
     while let Ok(Some(part)) = next(window, end) {
         movie.boxes += 1;
+        movie.cut |= part.cut;
         match &part.kind {
             b"moov" => movie.inside(window, part, 0)?,
             b"sidx" if movie.indexed.is_none() => {
@@ -264,6 +269,7 @@ impl Movie {
             video: first.and_then(name),
             audio: of(b"soun").next().and_then(name),
             tracks: u32::try_from(pictures().count() + of(b"soun").count()).unwrap_or(u32::MAX),
+            cut: self.cut,
         }
     }
 }

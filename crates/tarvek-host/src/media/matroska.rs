@@ -56,6 +56,7 @@ pub(super) fn read(window: &mut Window) -> io::Result<Option<Media>> {
     let start = window.at();
     let end =
         segment.size.map_or(window.size(), |size| start.saturating_add(size)).min(window.size());
+    let cut = segment.size.is_some_and(|size| start.saturating_add(size) > window.size());
     let (mut info, mut tracks) = (None, None);
     let mut seeks: Vec<(u32, u64)> = Vec::new();
     while window.at() < end && (info.is_none() || tracks.is_none()) {
@@ -85,7 +86,7 @@ pub(super) fn read(window: &mut Window) -> io::Result<Option<Media>> {
         }
     }
     let Some(tracks) = tracks else { return Ok(None) };
-    let mut media = Media { millis: info.as_deref().and_then(duration), ..Media::default() };
+    let mut media = Media { millis: info.as_deref().and_then(duration), cut, ..Media::default() };
     for (id, entry) in children(&tracks) {
         if id == 0xae {
             track(entry, &mut media);

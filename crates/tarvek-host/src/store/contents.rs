@@ -117,7 +117,7 @@ fn taken<T: Taken>(path: &AbsPath, seen: &Meta) -> Result<(T, u64), String> {
 const CHANGED: &str = "it has changed since it was surveyed";
 
 /// Whether an open file is the one that was seen, unchanged.
-fn is_same(file: &File, seen: &Meta) -> bool {
+pub(crate) fn is_same(file: &File, seen: &Meta) -> bool {
     let now = walk::stat_at(file.as_fd(), c"").map(|(_, meta)| meta);
     now.is_ok_and(|now| {
         (now.kind, now.device, now.inode, now.size, now.changed)

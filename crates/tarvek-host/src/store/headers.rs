@@ -37,10 +37,10 @@ impl Taken for Header {
     }
 
     fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()> {
-        let row = "INSERT OR REPLACE INTO media VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-        let Media { millis, width, height, video, audio, tracks } =
+        let row = "INSERT OR REPLACE INTO media VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
+        let Media { millis, width, height, video, audio, tracks, cut } =
             self.0.clone().unwrap_or_default();
         let millis = millis.and_then(|millis| i64::try_from(millis).ok());
-        survey.execute(row, params![entry, millis, width, height, video, audio, tracks]).map(drop)
+        survey.execute(row, params![entry, millis, width, height, video, audio, tracks, cut]).map(drop)
     }
 }

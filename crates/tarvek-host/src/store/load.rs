@@ -98,9 +98,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
             Ok(Root { path: path(row, 0)?, deep: row.get(1)? })
         })?,
         complete: keys.get("state").is_some_and(|state| state == "complete"),
-        digests: of_entries(db, "content", "SELECT entry, blake3 FROM content", &ids, |row| {
-            row.get(1)
-        })?,
+        digests: digests(db, &ids)?,
         media: of_entries(db, "media", "SELECT * FROM media", &ids, header)?,
         tree,
         gaps: rows(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
@@ -108,6 +106,21 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
         })?,
     };
     Ok((facts, Rows { ids, edition: number("edition").unwrap_or(0) }))
+}
+
+/// Digests of contents that are still those of their files: where the ctime has moved they wait to be looked at again.
+fn digests(db: &Connection, ids: &[i64]) -> rusqlite::Result<HashMap<NodeId, [u8; 32]>> {
+    let sql = match has_column(db, "content", "changed")? {
+        true => "SELECT entry, blake3 FROM content JOIN entry ON entry.id = content.entry WHERE content.changed IS entry.ctime",
+        false => "SELECT entry, blake3 FROM content",
+    };
+    of_entries(db, "content", sql, ids, |row| row.get(1))
+}
+
+/// Whether a table has a column, which those of older versions may lack.
+fn has_column(db: &Connection, table: &str, column: &str) -> rusqlite::Result<bool> {
+    let sql = "SELECT count(*) FROM pragma_table_info(?1) WHERE name = ?2";
+    db.query_row(sql, [table, column], |row| row.get::<_, i64>(0)).map(|count| count > 0)
 }
 
 /// What a table has of the tree's entries. Surveys of older versions lack some tables.
@@ -145,6 +158,7 @@ fn header(row: &Row) -> rusqlite::Result<Option<Media>> {
         video: row.get(4)?,
         audio: row.get(5)?,
         tracks,
+        cut: row.get::<_, Option<bool>>("cut").ok().flatten().unwrap_or(false),
     };
     Ok((tracks > 0).then_some(media))
 }

@@ -18,6 +18,7 @@ use std::time::Duration;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
 
+pub(crate) use contents::is_same;
 pub use contents::{Added, open_seen};
 pub use digests::add_digests;
 pub use headers::add_media;
@@ -25,7 +26,7 @@ pub use load::{load, load_with_rows};
 pub use save::{Saved, renew, save};
 
 /// The version of the schema that this program writes, kept in `PRAGMA user_version`.
-pub const VERSION: i64 = 3;
+pub const VERSION: i64 = 4;
 /// What SQLite files start with.
 const MAGIC: &[u8] = b"SQLite format 3\0";
 
@@ -36,7 +37,7 @@ pub fn is_survey(bytes: &[u8]) -> bool {
 
 /// What brings a survey of an older version up to the next one: for a file that may be written, and as a view of one that
 /// is only read. The first is for version 1.
-const MIGRATIONS: [(&str, &str); 2] = [
+const MIGRATIONS: [(&str, &str); 3] = [
     (
         "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER; \
      CREATE TABLE content (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, blake3 BLOB NOT NULL);",
@@ -45,6 +46,12 @@ const MIGRATIONS: [(&str, &str); 2] = [
     (
         "CREATE TABLE media (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, millis INTEGER, width INTEGER, height INTEGER, \
      video TEXT, audio TEXT, tracks INTEGER NOT NULL);",
+        "",
+    ),
+    (
+        "ALTER TABLE content ADD COLUMN changed INTEGER; ALTER TABLE content ADD COLUMN head INTEGER; \
+     ALTER TABLE content ADD COLUMN ends INTEGER; ALTER TABLE media ADD COLUMN cut INTEGER; \
+     UPDATE content SET changed = (SELECT ctime FROM entry WHERE id = content.entry);",
         "",
     ),
 ];
@@ -135,8 +142,18 @@ fn flags(write: bool) -> OpenFlags {
 }
 
 /// A file's name as SQLite takes it for one: `:memory:` and the empty name mean something else to it.
-fn plain(file: &Path) -> PathBuf {
+pub(crate) fn plain(file: &Path) -> PathBuf {
     Path::new(".").join(file)
+}
+
+/// Whether a file that may be written is yet to be made, or empty; one that is something else than a plain file is refused.
+pub(crate) fn is_new(file: &Path) -> Result<bool, StoreError> {
+    let there = std::fs::symlink_metadata(file);
+    match &there {
+        Ok(meta) if !(meta.is_file() && meta.len() == 0) => companions::look(file).map(|_| false),
+        Ok(_) => companions::look(file).map(|_| true),
+        Err(_) => companions::none(file).map(|()| true),
+    }
 }
 
 /// Opens a survey and makes sure that it is one of a version that can be read, and that nothing else is in it.

@@ -39,13 +39,17 @@ CREATE TABLE extras (
 
 CREATE TABLE content (    -- of files whose digest was asked for
   entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE,
-  blake3 BLOB NOT NULL
+  blake3 BLOB NOT NULL,
+  changed INTEGER,        -- the ctime that the file had; a digest counts while that is still so
+  head INTEGER,           -- of its first bytes, and of some others: what a sample is compared with where only the ctime has moved
+  ends INTEGER
 );
 
 CREATE TABLE media (      -- of media files whose headers were asked for; no track where one can't be read
   entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE,
   millis INTEGER, width INTEGER, height INTEGER, video TEXT, audio TEXT,
-  tracks INTEGER NOT NULL
+  tracks INTEGER NOT NULL,
+  cut INTEGER             -- whether the file ends before what its header speaks of
 );
 
 CREATE TABLE root (path BLOB NOT NULL, deep INTEGER NOT NULL);

@@ -13,6 +13,7 @@ mod link;
 mod schema;
 mod survey;
 mod trace;
+mod waste;
 mod words;
 
 use std::path::PathBuf;
@@ -32,6 +33,7 @@ pub(crate) use link::LinkArgs;
 pub(crate) use schema::{SchemaArgs, SchemaOf};
 pub(crate) use survey::SurveyArgs;
 pub(crate) use trace::TraceArgs;
+pub(crate) use waste::{ReclaimArgs, TableFormat, WasteArgs};
 
 /// Designs and audits media share layouts on network storage, before a media server scans them.
 #[derive(Debug, Parser)]
@@ -129,6 +131,11 @@ pub(crate) enum Command {
         after_help = "Examples:\n  tarvek forecast --titles\n  tarvek forecast --kind films /tank/media/films --problems"
     )]
     Forecast(ForecastArgs),
+    /// Duplicates, versions, leftovers, copies that should be links: what of it would come back
+    #[command(
+        after_help = "Examples:\n  tarvek waste /tank/media --cache waste.cache\n  tarvek waste --review review.csv\n  tarvek waste --kind version,leftover --library Films --format csv"
+    )]
+    Waste(WasteArgs),
     /// Look at this host, or read a collected listing, into a survey file
     #[command(
         after_help = "Examples:\n  tarvek survey -o granary.survey /loft/media\n  tarvek survey --collector > collector.sh"

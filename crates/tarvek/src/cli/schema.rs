@@ -33,6 +33,8 @@ pub(crate) enum SchemaOf {
     Link,
     /// The output of forecast
     Forecast,
+    /// The output of waste
+    Waste,
     /// The output of compare
     Compare,
 }

@@ -11,11 +11,13 @@ mod emit;
 mod explain;
 mod forecast;
 mod link;
+mod progress;
 mod prove_link;
 mod renames;
 mod schema;
 mod survey;
 mod trace;
+mod waste;
 
 use crate::cli::{Arguments, Command};
 use crate::outcome::{Failure, Outcome};
@@ -34,6 +36,7 @@ pub(crate) fn run(arguments: Arguments, screen: &Screen) -> Result<Outcome, Fail
         Command::Access(args) => access::run(globals, args, screen),
         Command::Link(args) => link::run(globals, args, screen),
         Command::Forecast(args) => forecast::run(globals, args, screen),
+        Command::Waste(args) => waste::run(globals, args, screen),
         Command::Survey(args) => survey::run(globals, args, screen),
         Command::Compare(args) => compare::run(args, screen),
         Command::Explain(args) => explain::run(args, screen),

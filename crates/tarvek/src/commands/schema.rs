@@ -17,6 +17,7 @@ pub(super) fn run(args: &SchemaArgs, screen: &Screen) -> Result<Outcome, Failure
         SchemaOf::Adopt => schemars::schema_for!(json::Adopt).to_value(),
         SchemaOf::Link => schemars::schema_for!(json::Link).to_value(),
         SchemaOf::Forecast => schemars::schema_for!(json::Forecast).to_value(),
+        SchemaOf::Waste => schemars::schema_for!(json::Waste).to_value(),
         SchemaOf::Compare => schemars::schema_for!(json::Compare).to_value(),
     };
     screen.say(&json::text(&schema))?;

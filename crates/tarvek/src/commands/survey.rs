@@ -1,15 +1,11 @@
 //! `tarvek survey`.
 
 use std::ffi::OsString;
-use std::fmt::Write;
-use std::io::{self, IsTerminal};
+use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::atomic::Ordering;
 
-use indicatif::{HumanCount, ProgressBar, ProgressState, ProgressStyle};
 use tarvek_core::facts::host::{Gap, HostFacts};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
@@ -19,6 +15,7 @@ use tarvek_host::store::{self, Added, Rows, Saved, StoreError};
 use tarvek_host::walk::Watch;
 
 use crate::cli::{Globals, SurveyArgs};
+use super::progress::{interruptible, with_progress};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, Volume};
@@ -65,23 +62,6 @@ pub(super) fn run(
         add("digests", &|watch| store::add_digests(output, watch))?;
     }
     Ok(Outcome::Fine)
-}
-
-/// A watch that Ctrl-C stops.
-fn interruptible() -> Arc<Watch> {
-    static WATCH: Mutex<Option<Arc<Watch>>> = Mutex::new(None);
-    let watch = Arc::new(Watch::default());
-    let first = WATCH.lock().unwrap_or_else(PoisonError::into_inner).replace(Arc::clone(&watch));
-    if first.is_none() {
-        // A Ctrl-C ends the program in the usual way if this can't be set up.
-        let _ = ctrlc::set_handler(move || {
-            let watch = WATCH.lock().unwrap_or_else(PoisonError::into_inner);
-            if let Some(watch) = watch.as_ref() {
-                watch.stop.store(true, Ordering::Relaxed);
-            }
-        });
-    }
-    watch
 }
 
 fn from_listing(file: &Path) -> Result<HostFacts, Failure> {
@@ -180,42 +160,6 @@ fn earlier(file: &Path, host: &Name) -> Result<Option<(HostFacts, Rows)>, Failur
         return Err(Failure::with_remedy(message, "name another file"));
     }
     Ok(facts.complete.then_some((facts, rows)))
-}
-
-/// Shows on a terminal how many entries were seen or files read, and how fast.
-fn with_progress<T>(watch: &Watch, what: &str, screen: &Screen, work: impl FnOnce() -> T) -> T {
-    if screen.volume() == Volume::Quiet || !io::stderr().is_terminal() {
-        return work();
-    }
-    let done = AtomicBool::new(false);
-    std::thread::scope(|scope| {
-        scope.spawn(|| {
-            let bar = ProgressBar::new_spinner();
-            let template = format!("{{spinner}} {{human_pos}} {what}, {{rate}}/s");
-            let style = ProgressStyle::with_template(&template).expect("the template is sound");
-            bar.set_style(style.with_key("rate", |state: &ProgressState, out: &mut dyn Write| {
-                let _ = write!(out, "{}", HumanCount(state.per_sec() as u64));
-            }));
-            while !done.load(Ordering::Relaxed) {
-                bar.set_position(watch.entries.load(Ordering::Relaxed));
-                bar.tick();
-                std::thread::sleep(Duration::from_millis(100));
-            }
-            bar.finish_and_clear();
-        });
-        // Also where the work ends in an unforeseen way, or this would wait for ever.
-        let _ended = Ended(&done);
-        work()
-    })
-}
-
-/// Says that something is over when it goes.
-struct Ended<'a>(&'a AtomicBool);
-
-impl Drop for Ended<'_> {
-    fn drop(&mut self) {
-        self.0.store(true, Ordering::Relaxed);
-    }
 }
 
 fn summary(facts: &HostFacts, saved: &Saved, output: &Path, screen: &Screen) -> String {

@@ -6,6 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use tarvek_core::words::text::{self, shown};
+use tarvek_formats::ignored::Ignored;
 use tarvek_formats::layout;
 use tarvek_host::files::{NotOpened, open_regular};
 
@@ -84,4 +85,12 @@ pub(crate) fn write_new(file: &Path, contents: &[u8]) -> Result<(), Failure> {
         let _ = std::fs::remove_file(file);
         Failure::with_remedy(format!("can't write {name}: {error}"), "name another file")
     })
+}
+
+/// The ignored groups in a file that need not be there.
+pub(crate) fn ignored(file: &Path) -> Result<Ignored, Failure> {
+    match std::fs::symlink_metadata(file) {
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(Ignored::default()),
+        _ => Ok(Ignored::read(&String::from_utf8_lossy(&small_file(file)?))),
+    }
 }

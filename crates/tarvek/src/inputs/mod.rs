@@ -5,12 +5,14 @@ mod files;
 mod layout;
 mod question;
 mod surveys;
+mod waste;
 
 pub(crate) use config::{Configured, configuration, running};
-pub(crate) use files::{name_of, small_file, write_new};
+pub(crate) use files::{ignored, name_of, small_file, write_new};
 pub(crate) use layout::layout;
 pub(crate) use question::{
     Asked, Opened, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
     subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey, twice};
+pub(crate) use waste::waste_places;

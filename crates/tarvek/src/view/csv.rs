@@ -8,13 +8,15 @@ use super::json::{exact, lossy};
 #[derive(Clone, Debug)]
 pub(crate) enum Cell<'a> {
     Text(String),
+    /// A whole number. Spreadsheets keep fifteen digits; what has more is text to them.
+    Number(u64),
     /// A path as it is; what is no UTF-8 is replaced.
     Path(&'a AbsPath),
     /// The same in base64 where it is no UTF-8, else empty.
     Bytes(&'a AbsPath),
 }
 
-/// A table with its header, in UTF-8, lines ended as the RFC says. No cell is a formula to anybody: what could begin one gets an
+/// A table with its header, in UTF-8, lines ended as the RFC says. No cell is a formula to anybody, and no number is rounded: what could be gets an
 /// apostrophe in front, which spreadsheets take for a sign of text.
 pub(crate) fn text<'a>(header: &[&str], rows: impl IntoIterator<Item = Vec<Cell<'a>>>) -> Vec<u8> {
     let mut table =
@@ -31,6 +33,7 @@ impl Cell<'_> {
     fn text(self) -> String {
         match self {
             Self::Text(text) => text,
+            Self::Number(number) => number.to_string(),
             Self::Path(path) => lossy(path),
             Self::Bytes(path) => exact(path).unwrap_or_default(),
         }
@@ -38,7 +41,8 @@ impl Cell<'_> {
 }
 
 fn plain(text: String) -> String {
-    match text.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
+    let long = text.len() > 15 && text.bytes().all(|b| b.is_ascii_digit());
+    match long || text.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
         true => format!("'{text}"),
         false => text,
     }

@@ -40,6 +40,11 @@ pub(crate) type Headers = HashMap<(Name, NodeId), Option<Media>>;
 fn header(headers: &Headers, found: &Found) -> String {
     let of = |file: &File| headers.get(&(file.place.host.clone(), file.node))?.as_ref();
     let Some(media) = found.files.iter().find_map(of) else { return String::new() };
+    format!("  {}", of_header(media))
+}
+
+/// `1 h 42 min  1920×1080  hevc  aac`, as far as a header says so.
+pub(super) fn of_header(media: &Media) -> String {
     let mut parts = Vec::new();
     if let Some(millis) = media.millis {
         let minutes = (millis + 30_000) / 60_000;
@@ -54,7 +59,7 @@ fn header(headers: &Headers, found: &Found) -> String {
     }
     // A survey may say anything.
     parts.extend(media.video.iter().chain(&media.audio).map(|codec| shown(codec.as_bytes())));
-    format!("  {}", parts.join("  "))
+    parts.join("  ")
 }
 
 /// What is wrong with one name, or with several for one reason.

@@ -12,8 +12,10 @@ pub(crate) mod json;
 pub(crate) mod link;
 pub(crate) mod mistakes;
 pub(crate) mod names;
+pub(crate) mod review;
 pub(crate) mod style;
 pub(crate) mod trace;
+pub(crate) mod waste;
 pub(crate) mod wrap;
 
 use std::io::{self, Write};

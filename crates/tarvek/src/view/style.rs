@@ -5,6 +5,7 @@ use std::fmt;
 use anstyle::{AnsiColor, Style};
 use tarvek_core::check::board::State;
 use tarvek_core::link::intake::Does;
+use tarvek_core::waste::group::Suggest;
 use tarvek_core::words::rule::Severity;
 use unicode_width::UnicodeWidthStr;
 
@@ -19,6 +20,13 @@ pub(crate) const STRONG: Style = Style::new().bold();
 pub(crate) struct Styled {
     text: String,
     style: Style,
+}
+
+impl Styled {
+    /// How wide it shows.
+    pub(crate) fn width(&self) -> usize {
+        self.text.width()
+    }
 }
 
 impl fmt::Display for Styled {
@@ -98,6 +106,16 @@ pub(crate) fn sign(good: Option<bool>, doubtful: bool) -> Styled {
 /// A remark that deserves a second look.
 pub(crate) fn doubt(text: impl fmt::Display) -> Styled {
     styled(text, DOUBTFUL)
+}
+
+/// What to do about a file.
+pub(crate) fn suggestion(suggest: Suggest) -> Styled {
+    match suggest {
+        Suggest::Keep => styled("✓ keep", GOOD),
+        Suggest::Drop => styled("− drop", BAD),
+        Suggest::Link => styled("= link", REMARK),
+        Suggest::Look => styled("? look", DOUBTFUL),
+    }
 }
 
 /// A severity, as findings begin with it.

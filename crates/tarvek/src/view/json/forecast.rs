@@ -104,7 +104,7 @@ struct FileDoc {
 
 /// What the header of a file says.
 #[derive(Debug, Serialize, JsonSchema)]
-struct MediaDoc {
+pub(super) struct MediaDoc {
     /// How long it plays; null if the header does not say.
     seconds: Option<f64>,
     /// Of the first picture track, in pixels.
@@ -119,7 +119,7 @@ struct MediaDoc {
 }
 
 impl MediaDoc {
-    fn new(media: &Media, bytes: u64) -> Self {
+    pub(super) fn new(media: &Media, bytes: u64) -> Self {
         Self {
             seconds: media.millis.map(|millis| millis as f64 / 1000.0),
             width: media.width,

@@ -8,6 +8,7 @@ mod compare;
 mod forecast;
 mod link;
 mod trace;
+mod waste;
 
 use serde::Serialize;
 use tarvek_core::words::name::Name;
@@ -21,6 +22,7 @@ pub(crate) use compare::Compare;
 pub(crate) use forecast::Forecast;
 pub(crate) use link::Link;
 pub(crate) use trace::{Trace, TraceTo};
+pub(crate) use waste::Waste;
 
 /// The answers that rest on surveys which may have been broken off.
 macro_rules! tell_partial {
@@ -35,7 +37,7 @@ macro_rules! tell_partial {
     )*};
 }
 
-tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare, Forecast, Link);
+tell_partial!(Access, AccessAll, NewEntries, Trace, TraceTo, Compare, Forecast, Link, Waste);
 
 /// Renders a document, with a line feed at its end.
 pub(crate) fn text<T: Serialize>(document: &T) -> String {

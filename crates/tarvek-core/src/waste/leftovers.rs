@@ -1,0 +1,363 @@
+//! What is left over from something, and folders with nothing but that.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use crate::facts::tree::NodeId;
+use crate::forecast::filed::season_of;
+use crate::forecast::key::key;
+use crate::forecast::reading::{Reading, read_show, split_ending};
+use crate::kernel::entry::EntryKind;
+use crate::scan::kinds::{is_media, is_subtitle, plays};
+use crate::waste::group::{Group, Item, Suggest, Waste};
+use crate::waste::pattern::{Patterns, Sort};
+use crate::waste::stock::{NameAt, Role, Stock};
+use crate::words::terms::Kind;
+use crate::words::text::counted;
+
+/// What was written to within so many seconds may still be written to.
+const FRESH: i64 = 86_400;
+
+/// A whole is so many times larger than its sample.
+const SAMPLE: u64 = 3;
+
+/// Leftovers and hollow folders, and the names in them.
+#[derive(Debug, Default)]
+pub struct Leftovers {
+    pub groups: Vec<Group>,
+    /// What belongs to them; no other group has it.
+    pub taken: HashSet<NameAt>,
+}
+
+/// Finds them in all places.
+pub fn leftovers(stock: &Stock, patterns: &Patterns) -> Leftovers {
+    let mut finder = Finder::new(stock, patterns);
+    finder.wholes();
+    finder.hollows();
+    finder.tell()
+}
+
+/// A folder, and what is in it by name alone.
+struct Content {
+    files: Vec<(NameAt, Option<Sort>)>,
+    folders: Vec<usize>,
+    /// Whether there is anything else: symlinks, devices.
+    other: bool,
+}
+
+struct Finder<'a, 's> {
+    stock: &'a Stock<'s>,
+    patterns: &'a Patterns,
+    at: HashMap<(u16, NodeId), usize>,
+    contents: Vec<Content>,
+    /// What the folder at the top of all this is left over from, and that folder.
+    whole: Vec<Option<(usize, Sort)>>,
+    hollow: Vec<bool>,
+    out: Leftovers,
+}
+
+impl<'a, 's> Finder<'a, 's> {
+    fn new(stock: &'a Stock<'s>, patterns: &'a Patterns) -> Self {
+        let folders = &stock.folders;
+        let at: HashMap<(u16, NodeId), usize> =
+            folders.iter().enumerate().map(|(n, f)| ((f.host, f.node), n)).collect();
+        let content = |folder: &NameAt| {
+            let mut content = Content { files: Vec::new(), folders: Vec::new(), other: false };
+            let photos = stock.area(*folder).kind == Some(Kind::Photos);
+            for name in stock.children(*folder) {
+                match stock.tree(name).meta(name.node).kind {
+                    EntryKind::File => {
+                        let sort = patterns.sort(stock.name(name), false);
+                        let sort = sort.filter(|sort| !(photos && *sort == Sort::Sidecar));
+                        content.files.push((name, sort));
+                    }
+                    EntryKind::Folder => match at.get(&(name.host, name.node)) {
+                        Some(n) => content.folders.push(*n),
+                        None => content.other = true,
+                    },
+                    _ => content.other = true,
+                }
+            }
+            content
+        };
+        let contents: Vec<Content> = folders.iter().map(content).collect();
+        let (whole, hollow) = (vec![None; contents.len()], vec![false; contents.len()]);
+        Self { stock, patterns, at, contents, whole, hollow, out: Leftovers::default() }
+    }
+
+    fn above(&self, n: usize) -> Option<usize> {
+        let folder = self.stock.folders[n];
+        let parent = self.stock.tree(folder).parent(folder.node);
+        self.at.get(&(folder.host, parent)).copied().filter(|above| *above != n)
+    }
+
+    fn size(&self, name: NameAt) -> u64 {
+        self.stock.tree(name).meta(name.node).size
+    }
+
+    fn largest_video(&self, n: usize) -> u64 {
+        let files = self.contents[n].files.iter();
+        let videos = files.filter(|(name, sort)| {
+            *sort != Some(Sort::Sample) && is_media(Kind::Films, self.stock.name(*name))
+        });
+        videos.map(|(name, _)| self.size(*name)).max().unwrap_or(0)
+    }
+
+    /// Folders that are leftovers with all that is in them.
+    fn wholes(&mut self) {
+        for n in 0..self.contents.len() {
+            let folder = self.stock.folders[n];
+            if let Some(above) = self.above(n).and_then(|above| self.whole[above]) {
+                self.whole[n] = Some(above);
+                continue;
+            }
+            let sort = self.patterns.sort(self.stock.name(folder), true);
+            let is_whole = |sort: &Sort| match sort {
+                Sort::Sample => {
+                    let largest = self.contents[n].files.iter().map(|(name, _)| self.size(*name)).max();
+                    let whole = self.above(n).map_or(0, |above| self.largest_video(above));
+                    whole > 0 && whole >= largest.unwrap_or(0).saturating_mul(SAMPLE)
+                }
+                _ => true,
+            };
+            let is_top = self.stock.areas.iter().any(|area| area.place == self.stock.place(folder));
+            self.whole[n] = sort.filter(|_| !is_top).filter(is_whole).map(|sort| (n, sort));
+        }
+    }
+
+    /// Folders with nothing but debris, the innermost first.
+    fn hollows(&mut self) {
+        for n in (0..self.contents.len()).rev() {
+            let folder = self.stock.folders[n];
+            let content = &self.contents[n];
+            let debris = |sort: Option<Sort>| matches!(sort, Some(Sort::Debris | Sort::Sidecar));
+            let empty = content.files.iter().all(|(_, sort)| debris(*sort))
+                && content.folders.iter().all(|below| {
+                    self.hollow[*below] || matches!(self.whole[*below], Some((_, Sort::Debris)))
+                });
+            self.hollow[n] = empty
+                && !content.other
+                && self.whole[n].is_none()
+                && self.stock.is_seen(folder)
+                && !self.stock.stays(folder);
+        }
+        // Sidecars in a folder of their own belong to what stands above it, unless that is hollow as well.
+        for n in 0..self.contents.len() {
+            if !self.hollow[n] {
+                continue;
+            }
+            let sidecars = self.contents[n].files.iter().any(|(_, sort)| *sort == Some(Sort::Sidecar));
+            let above = self.above(n);
+            let folder = self.stock.folders[n];
+            let name = String::from_utf8_lossy(self.stock.name(folder));
+            let own = || {
+                let top = above.is_none_or(|above| {
+                    self.stock.folders[above].area != folder.area
+                        || self.stock.stays(self.stock.folders[above])
+                });
+                let reading = read_show(&name);
+                top || reading.year.is_some() || season_of(&name).is_some()
+            };
+            if sidecars && !above.is_some_and(|above| self.hollow[above]) && !own() {
+                self.hollow[n] = false;
+            }
+        }
+    }
+
+    fn tell(mut self) -> Leftovers {
+        let mut debris: BTreeMap<(u16, u16), Vec<Item>> = BTreeMap::new();
+        for n in 0..self.contents.len() {
+            let above = self.above(n);
+            let folder = self.stock.folders[n];
+            if self.hollow[n] {
+                if !above.is_some_and(|above| self.hollow[above]) {
+                    self.hollow_group(n);
+                }
+                continue;
+            }
+            match self.whole[n] {
+                Some((top, sort)) if top == n => {
+                    let inside = above.is_some_and(|above| self.hollow[above]);
+                    if !inside {
+                        self.whole_group(n, sort);
+                    }
+                }
+                Some(_) => {}
+                None => {
+                    let files = std::mem::take(&mut self.contents[n].files);
+                    let loose = debris.entry((folder.host, folder.area)).or_default();
+                    self.files(n, &files, loose);
+                    self.contents[n].files = files;
+                }
+            }
+        }
+        for ((_, area), items) in debris {
+            if let Some(first) = items.first() {
+                let area = &self.stock.areas[usize::from(area)];
+                let key = [b"debris", area.place.host.raw().as_bytes(), area.place.path.as_bytes()];
+                let why = format!("{}, in {}", Sort::Debris.words(), self.stock.place(first.name).path.parent().filter(|_| items.len() == 1).unwrap_or(area.place.path.clone()));
+                self.put(Waste::Leftover, &key, why, items);
+            }
+        }
+        self.out
+    }
+
+    fn put(&mut self, kind: Waste, key: &[&[u8]], why: String, items: Vec<Item>) {
+        self.out.taken.extend(items.iter().map(|item| item.name));
+        self.out.groups.push(Group::new(kind, key, why, items));
+    }
+
+    /// All files below a folder, then the folders, the innermost first: so they can go one by one.
+    fn below(&self, n: usize) -> Vec<NameAt> {
+        let (mut files, mut folders, mut todo) = (Vec::new(), Vec::new(), vec![n]);
+        while let Some(n) = todo.pop() {
+            folders.push(self.stock.folders[n]);
+            files.extend(self.contents[n].files.iter().map(|(name, _)| *name));
+            todo.extend(&self.contents[n].folders);
+        }
+        files.extend(folders.into_iter().rev());
+        files
+    }
+
+    fn group_of(&mut self, n: usize, kind: Waste, suggest: Suggest, why: String) {
+        let place = self.stock.place(self.stock.folders[n]);
+        let items =
+            self.below(n).into_iter().map(|name| Item::new(name, suggest, String::new())).collect();
+        self.put(kind, &[place.host.raw().as_bytes(), place.path.as_bytes()], why, items);
+    }
+
+    fn hollow_group(&mut self, n: usize) {
+        let below = self.below(n);
+        let files = below.iter().filter(|name| self.stock.file(**name).is_some()).count() as u64;
+        let why = match (files, below.len() as u64 - files) {
+            (0, 1) => "an empty folder".to_owned(),
+            (0, folders) => format!("{} with nothing in them", counted(folders, "folder")),
+            (files, 1) => format!("a folder with nothing but {} of debris", counted(files, "file")),
+            (files, folders) => {
+                format!("{} with nothing but {} of debris", counted(folders, "folder"), counted(files, "file"))
+            }
+        };
+        self.group_of(n, Waste::Hollow, Suggest::Drop, why);
+    }
+
+    fn whole_group(&mut self, n: usize, sort: Sort) {
+        let suggest = if sort == Sort::Converted { Suggest::Look } else { Suggest::Drop };
+        self.group_of(n, Waste::Leftover, suggest, sort.words().to_owned());
+    }
+
+    /// Single files of a folder.
+    fn files(&mut self, n: usize, files: &[(NameAt, Option<Sort>)], debris: &mut Vec<Item>) {
+        let largest = self.largest_video(n).max(self.above(n).map_or(0, |above| self.largest_video(above)));
+        let mut archives: BTreeMap<Vec<u8>, Vec<NameAt>> = BTreeMap::new();
+        for (name, sort) in files {
+            let bytes = self.stock.name(*name);
+            let (suggest, why) = match sort {
+                None => continue,
+                Some(Sort::Debris) => {
+                    debris.push(Item::new(*name, Suggest::Drop, String::new()));
+                    self.out.taken.insert(*name);
+                    continue;
+                }
+                Some(Sort::Archive) => {
+                    archives.entry(set_of(bytes)).or_default().push(*name);
+                    continue;
+                }
+                Some(Sort::Partial) => match self.unfinished(*name) {
+                    Some(why) => (Suggest::Look, why),
+                    None => (Suggest::Drop, String::new()),
+                },
+                Some(Sort::Sample) => {
+                    let whole = self.size(*name).saturating_mul(SAMPLE);
+                    if !is_media(Kind::Films, bytes) || largest == 0 || largest < whole {
+                        continue;
+                    }
+                    (Suggest::Drop, String::new())
+                }
+                Some(Sort::Sidecar) => match self.orphan(bytes, files) {
+                    true if is_subtitle(bytes) => {
+                        (Suggest::Look, "its film may have another name by now".to_owned())
+                    }
+                    true => (Suggest::Drop, String::new()),
+                    false => continue,
+                },
+                Some(sort) => (if *sort == Sort::Declared { Suggest::Drop } else { Suggest::Look }, String::new()),
+            };
+            let sort = sort.expect("others were passed over");
+            let place = self.stock.place(*name);
+            let key = [place.host.raw().as_bytes(), place.path.as_bytes()];
+            self.put(Waste::Leftover, &key, sort.words().to_owned(), vec![Item::new(*name, suggest, why)]);
+        }
+        for volumes in archives.into_values() {
+            self.archive(files, volumes);
+        }
+    }
+
+    /// Why a partial download may go on.
+    fn unfinished(&self, name: NameAt) -> Option<String> {
+        let age = self.stock.site.now - self.stock.tree(name).meta(name.node).modified / 1_000_000_000;
+        if self.stock.area(name).role == Role::Intake {
+            return Some("what fetches it may go on".to_owned());
+        }
+        (age < FRESH).then(|| "it was written to within a day".to_owned())
+    }
+
+    /// The volumes of one archive, if what they hold stands beside them by its size.
+    fn archive(&mut self, files: &[(NameAt, Option<Sort>)], volumes: Vec<NameAt>) {
+        let packed: u64 = volumes.iter().map(|name| self.size(*name)).sum();
+        let played = files.iter().filter(|(name, sort)| sort.is_none() && plays(self.stock.name(*name)));
+        let (largest, all) = played.fold((0, 0), |(largest, all): (u64, u64), (name, _)| {
+            (largest.max(self.size(*name)), all + self.size(*name))
+        });
+        let like = |size: u64| size > 0 && size >= packed / 10 * 9 && size / 3 <= packed;
+        if !like(largest) && !like(all) {
+            return;
+        }
+        let place = self.stock.place(volumes[0]);
+        let key = [place.host.raw().as_bytes(), place.path.as_bytes()];
+        let items = volumes
+            .into_iter()
+            .map(|name| Item::new(name, Suggest::Look, "nobody has compared its contents"))
+            .collect();
+        self.put(Waste::Leftover, &key, Sort::Archive.words().to_owned(), items);
+    }
+
+    /// Whether a sidecar names a title that none of its neighbours is.
+    fn orphan(&self, name: &[u8], files: &[(NameAt, Option<Sort>)]) -> bool {
+        let text = String::from_utf8_lossy(name);
+        let (stem, _) = split_ending(&text);
+        let own = read_show(stem);
+        if own.year.is_none() && !own.is_episode() {
+            return false;
+        }
+        let same = |reading: &Reading| {
+            key(&reading.title) == key(&own.title)
+                && (&reading.season, &reading.episodes) == (&own.season, &own.episodes)
+        };
+        let media = files.iter().filter(|(name, _)| is_any_media(self.stock.name(*name)));
+        let mut beside = false;
+        for (name, _) in media {
+            beside = true;
+            let text = String::from_utf8_lossy(self.stock.name(*name));
+            let (media, _) = split_ending(&text);
+            if stem.starts_with(media) || media.starts_with(stem) || same(&read_show(media)) {
+                return false;
+            }
+        }
+        beside
+    }
+}
+
+fn is_any_media(name: &[u8]) -> bool {
+    plays(name) || is_media(Kind::Books, name)
+}
+
+/// What the volumes of one archive have in common: the name without its ending, and without the number of a part.
+fn set_of(name: &[u8]) -> Vec<u8> {
+    let lower = name.to_ascii_lowercase();
+    let dot = lower.iter().rposition(|b| *b == b'.').unwrap_or(lower.len());
+    let stem = &lower[..dot];
+    let part = stem.iter().rposition(|b| *b == b'.').filter(|at| {
+        stem[at + 1..].strip_prefix(b"part").is_some_and(|n| !n.is_empty() && n.iter().all(u8::is_ascii_digit))
+            || &stem[at + 1..] == b"tar"
+    });
+    stem[..part.unwrap_or(stem.len())].to_vec()
+}

@@ -1,0 +1,287 @@
+//! What there is in the places that are looked at: every file once, however many names it has.
+
+use std::collections::{HashMap, HashSet};
+
+use crate::facts::host::HostFacts;
+use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
+use crate::kernel::entry::{EntryKind, Meta};
+use crate::site::join::Site;
+use crate::words::prefer::Prefer;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::terms::Kind;
+use crate::words::word::words;
+
+/// The folder in which files wait that were taken away. What is in it is nobody's waste.
+pub const HELD: &str = ".tarvek-held";
+
+words! {
+    /// What a place is for.
+    pub enum Role {
+        /// Somebody asks about it.
+        Given = "folder",
+        Library = "library",
+        Intake = "intake",
+    }
+}
+
+/// A place that is looked at.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Area {
+    pub place: Place,
+    pub role: Role,
+    /// Of the library or intake; of another place its path.
+    pub name: Name,
+    /// What a library holds.
+    pub kind: Option<Kind>,
+    pub prefer: Prefer,
+}
+
+/// One name of a file, or a folder.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct NameAt {
+    /// Which host, by its place in [`Stock::hosts`].
+    pub host: u16,
+    /// Which area, by its place in [`Stock::areas`].
+    pub area: u16,
+    pub node: NodeId,
+}
+
+/// A file by its place in [`Stock`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct FileId(pub u32);
+
+/// Every file and folder of some places.
+#[derive(Debug)]
+pub struct Stock<'s> {
+    pub site: &'s Site,
+    pub hosts: Vec<&'s HostFacts>,
+    pub areas: Vec<Area>,
+    /// Names of files, those of one file together.
+    names: Vec<NameAt>,
+    /// Where the names of each file begin in `names`; one more at the end.
+    starts: Vec<u32>,
+    /// By host and entry, the file that it is a name of; `NONE` of everything else.
+    file_of: Vec<Vec<u32>>,
+    /// Folders, each before what it holds; the areas' own among them.
+    pub folders: Vec<NameAt>,
+    /// Folders that the layout or the question names.
+    tops: HashSet<(u16, NodeId)>,
+    /// What could not be looked into.
+    pub unreadable: u64,
+}
+
+const NONE: u32 = u32::MAX;
+
+impl<'s> Stock<'s> {
+    /// Everything below some areas. `named`: folders that stay, whatever is in them.
+    pub fn new(site: &'s Site, areas: Vec<Area>, named: &[Place]) -> Self {
+        let mut stock = Self {
+            site,
+            hosts: Vec::new(),
+            areas,
+            names: Vec::new(),
+            starts: Vec::new(),
+            file_of: Vec::new(),
+            folders: Vec::new(),
+            tops: HashSet::new(),
+            unreadable: 0,
+        };
+        let mut tops: HashMap<(u16, NodeId), u16> = HashMap::new();
+        for n in 0..stock.areas.len() {
+            let place = stock.areas[n].place.clone();
+            if let Some(at) = stock.entry(&place) {
+                // A library inside an intake, or the other way round: what names it first has it.
+                tops.entry(at).or_insert(n as u16);
+            }
+        }
+        stock.tops = named.iter().filter_map(|place| stock.entry(place)).collect();
+        stock.tops.extend(tops.keys().copied());
+        let mut names = Vec::new();
+        let mut starts: Vec<(&(u16, NodeId), &u16)> = tops.iter().collect();
+        starts.sort_by_key(|(at, _)| **at);
+        for (&(host, top), &area) in starts {
+            let tree = &stock.hosts[usize::from(host)].tree;
+            let above = std::iter::successors(Some(tree.parent(top)), |node| {
+                (*node != Tree::ROOT).then(|| tree.parent(*node))
+            });
+            let inside = top != Tree::ROOT && above.into_iter().any(|up| tops.contains_key(&(host, up)));
+            if !inside {
+                stock.walk(host, top, area, &tops, &mut names);
+            }
+        }
+        stock.keep(names);
+        for (n, facts) in stock.hosts.iter().enumerate() {
+            let within = |path: &AbsPath| {
+                stock.areas.iter().any(|area| {
+                    path.within(&area.place.path) && stock.hosts[n].name == *stock.name_of_host(&area.place.host)
+                })
+            };
+            stock.unreadable += facts.gaps.iter().filter(|gap| within(&gap.path)).count() as u64;
+        }
+        stock
+    }
+
+    /// The name under which facts know a host.
+    fn name_of_host<'a>(&'a self, host: &'a Name) -> &'a Name {
+        self.site.facts(host).map_or(host, |facts| &facts.name)
+    }
+
+    fn entry(&mut self, place: &Place) -> Option<(u16, NodeId)> {
+        let facts = self.site.facts(&place.host)?;
+        let Lookup::Found(node) = facts.tree.find(&place.path) else { return None };
+        let known = self.hosts.iter().position(|host| host.name == facts.name);
+        let host = known.unwrap_or_else(|| {
+            self.hosts.push(facts);
+            self.file_of.push(vec![NONE; facts.tree.numbers()]);
+            self.hosts.len() - 1
+        });
+        Some((host as u16, node))
+    }
+
+    fn walk(
+        &mut self,
+        host: u16,
+        top: NodeId,
+        area: u16,
+        tops: &HashMap<(u16, NodeId), u16>,
+        names: &mut Vec<NameAt>,
+    ) {
+        let tree = &self.hosts[usize::from(host)].tree;
+        let mut seen = HashSet::new();
+        let mut todo = vec![(top, area)];
+        while let Some((node, above)) = todo.pop() {
+            let area = tops.get(&(host, node)).copied().unwrap_or(above);
+            let meta = tree.meta(node);
+            let name = NameAt { host, area, node };
+            match meta.kind {
+                EntryKind::Folder => {
+                    // What is bound to a second place is there once.
+                    let id = meta.device.zip(meta.inode);
+                    if id.is_some_and(|id| !seen.insert(id)) || tree.name(node) == HELD.as_bytes() {
+                        continue;
+                    }
+                    self.folders.push(name);
+                    todo.extend(tree.children(node).map(|child| (child, area)).rev());
+                }
+                EntryKind::File => names.push(name),
+                _ => {}
+            }
+        }
+    }
+
+    /// Puts names of one file together.
+    fn keep(&mut self, mut names: Vec<NameAt>) {
+        let tree = |name: &NameAt| &self.hosts[usize::from(name.host)].tree;
+        let key = |name: &NameAt| {
+            let meta = tree(name).meta(name.node);
+            let id = meta.device.zip(meta.inode).filter(|_| meta.links > 1);
+            // A file of one name is by itself.
+            (name.host, id.unwrap_or((u64::MAX, u64::from(name.node.0))))
+        };
+        names.sort_by_cached_key(|name| (key(name), name.node));
+        let mut before = None;
+        self.starts.reserve(names.len());
+        for (n, name) in names.iter().enumerate() {
+            let key = key(name);
+            if before != Some(key) {
+                self.starts.push(n as u32);
+                before = Some(key);
+            }
+            self.file_of[usize::from(name.host)][name.node.0 as usize] = self.starts.len() as u32 - 1;
+        }
+        self.starts.push(names.len() as u32);
+        self.names = names;
+    }
+
+    /// How many files there are.
+    pub fn len(&self) -> usize {
+        self.starts.len().saturating_sub(1)
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Every file.
+    pub fn files(&self) -> impl Iterator<Item = FileId> + use<> {
+        (0..self.len() as u32).map(FileId)
+    }
+
+    /// The names of a file that were seen.
+    pub fn names(&self, file: FileId) -> &[NameAt] {
+        let at = file.0 as usize;
+        &self.names[self.starts[at] as usize..self.starts[at + 1] as usize]
+    }
+
+    /// The file that an entry is a name of.
+    pub fn file(&self, name: NameAt) -> Option<FileId> {
+        let file = *self.file_of.get(usize::from(name.host))?.get(name.node.0 as usize)?;
+        (file != NONE).then_some(FileId(file))
+    }
+
+    /// What `stat(2)` said of a file.
+    pub fn meta(&self, file: FileId) -> Meta {
+        let first = self.names(file)[0];
+        self.tree(first).meta(first.node)
+    }
+
+    /// The tree that a name is in.
+    pub fn tree(&self, name: NameAt) -> &'s Tree {
+        &self.hosts[usize::from(name.host)].tree
+    }
+
+    /// What is known of the host of a name.
+    pub fn facts(&self, name: NameAt) -> &'s HostFacts {
+        self.hosts[usize::from(name.host)]
+    }
+
+    /// The area that a name is in.
+    pub fn area(&self, name: NameAt) -> &Area {
+        &self.areas[usize::from(name.area)]
+    }
+
+    /// The last component of a name.
+    pub fn name(&self, name: NameAt) -> &'s [u8] {
+        self.tree(name).name(name.node)
+    }
+
+    pub fn path(&self, name: NameAt) -> AbsPath {
+        self.tree(name).path(name.node)
+    }
+
+    pub fn place(&self, name: NameAt) -> Place {
+        Place::new(&self.facts(name).name, self.path(name))
+    }
+
+    /// The device that a name lies on; listings may lack numbers, then the mount tells filesystems apart.
+    pub fn device(&self, name: NameAt) -> Option<u64> {
+        let mount = || {
+            let table = self.facts(name).mounts.as_ref()?;
+            let (major, minor) = table.at(&self.path(name))?.device;
+            Some(u64::from(major) << 32 | u64::from(minor))
+        };
+        self.tree(name).meta(name.node).device.or_else(mount)
+    }
+
+    /// Whether a folder stays whatever is in it: the top of an area, a folder that is named, or a mount point.
+    pub fn stays(&self, folder: NameAt) -> bool {
+        let tree = self.tree(folder);
+        let device = |node| tree.meta(node).device;
+        self.tops.contains(&(folder.host, folder.node))
+            || device(folder.node) != device(tree.parent(folder.node))
+            || self.area(folder).role == Role::Intake
+    }
+
+    /// Whether all names in a folder were seen.
+    pub fn is_seen(&self, folder: NameAt) -> bool {
+        self.tree(folder).listing(folder.node) == Listing::Complete
+    }
+
+    /// The entries of a folder that belong to the same area or to one inside it.
+    pub fn children(&self, folder: NameAt) -> impl Iterator<Item = NameAt> + use<'_, 's> {
+        self.tree(folder).children(folder.node).map(move |node| NameAt { node, ..folder })
+    }
+}

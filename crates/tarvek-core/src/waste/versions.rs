@@ -1,0 +1,286 @@
+//! One title in several files: which one to keep.
+//!
+//! Names bring files together, headers say which is better. Where anything leaves a doubt, nothing is suggested but to look.
+
+use std::cmp::Reverse;
+use std::collections::{HashMap, HashSet};
+
+use crate::facts::media::Media;
+use crate::forecast::filed::{Filed, Shelf, is_extras};
+use crate::forecast::key::key;
+use crate::forecast::reading::{Reading, read, read_show, split_ending};
+use crate::forecast::titles::{is_one, title_key};
+use crate::scan::kinds::is_media;
+use crate::waste::copies::{Rank, free_names, rank};
+use crate::waste::group::{Group, Item, Suggest, Waste};
+use crate::words::prefer::{Prefer, Wish};
+use crate::waste::stock::{FileId, NameAt, Role, Stock};
+use crate::words::path::components;
+use crate::words::terms::Kind;
+use crate::words::text::bytes;
+
+/// A title in several files.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Title {
+    /// `The Salt Orchard (2011)`, `Ferry Nine S01E02`.
+    pub name: String,
+    key: String,
+    pub files: Vec<Version>,
+}
+
+/// One file of a title.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Version {
+    pub file: FileId,
+    pub name: NameAt,
+    /// What its own name says.
+    own: Reading,
+    filed: Filed,
+}
+
+/// Ends of names of what comes with a title and is no version of it.
+const COMES_WITH: [&str; 5] = ["trailer", "teaser", "featurette", "sample", "interview"];
+
+/// How much longer one of two equally long files may play, in milliseconds, and in parts of a hundred.
+const SAME_LENGTH: (u64, u64) = (30_000, 2);
+
+/// Titles in several files, by their names.
+pub fn titles(stock: &Stock, taken: &HashSet<NameAt>) -> Vec<Title> {
+    let mut all: HashMap<String, Title> = HashMap::new();
+    for folder in &stock.folders {
+        let area = stock.area(*folder);
+        let counts = matches!(area.kind, None | Some(Kind::Films | Kind::Series));
+        if !counts || area.role == Role::Intake {
+            continue;
+        }
+        let videos: Vec<NameAt> = stock
+            .children(*folder)
+            .filter(|name| {
+                is_media(Kind::Films, stock.name(*name))
+                    && stock.file(*name).is_some()
+                    && !taken.contains(name)
+            })
+            .collect();
+        if !videos.is_empty() {
+            of_folder(stock, *folder, &videos, &mut all);
+        }
+    }
+    let mut titles: Vec<Title> = all.into_values().filter(|title| title.files.len() > 1).collect();
+    titles.sort_by(|a, b| a.key.cmp(&b.key));
+    titles
+}
+
+fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap<String, Title>) {
+    let area = stock.area(folder);
+    let path = stock.path(folder);
+    let below = components(path.below(&area.place.path).unwrap_or_default());
+    let folders: Vec<String> =
+        below.map(|name| String::from_utf8_lossy(name).into_owned()).collect();
+    if folders.iter().any(|name| is_extras(name)) {
+        return;
+    }
+    let names: Vec<String> = videos
+        .iter()
+        .map(|name| String::from_utf8_lossy(stock.name(*name)).into_owned())
+        .collect();
+    let mut shelves: HashMap<Kind, (Shelf, bool)> = HashMap::new();
+    for (video, name) in videos.iter().zip(&names) {
+        let (stem, _) = split_ending(name);
+        let shown = read_show(stem);
+        let kind = area.kind.unwrap_or(match shown.is_episode() {
+            true => Kind::Series,
+            false => Kind::Films,
+        });
+        let own = if kind == Kind::Series { shown } else { read(stem) };
+        let last = stem.rsplit(|c: char| !c.is_alphanumeric()).next().unwrap_or_default();
+        if COMES_WITH.contains(&last.to_lowercase().as_str()) {
+            continue;
+        }
+        let (shelf, alone) = shelves.entry(kind).or_insert_with(|| {
+            let shelf = Shelf::new(kind, folders.clone());
+            let alone = !shelf.asks_neighbours() || is_one(&shelf, &names);
+            (shelf, alone)
+        });
+        let Ok(filed) = shelf.file(name, *alone) else { continue };
+        // A title without a year says little; of episodes that is usual.
+        if kind == Kind::Films && filed.year.is_none() && own.title.is_empty() {
+            continue;
+        }
+        let Some(file) = stock.file(*video) else { continue };
+        let episodes: String = filed.episodes.iter().map(|n| format!("E{n:02}")).collect();
+        let episode = match (filed.season, filed.date) {
+            (_, Some(date)) => format!(" {date}"),
+            (Some(season), None) if !filed.episodes.is_empty() => format!(" S{season:02}{episodes}"),
+            _ => String::new(),
+        };
+        let key = format!("{}/{kind:?}/{}{episode}", stock.facts(*video).name.raw(), title_key(&filed));
+        let year = filed.year.map(|year| format!(" ({year})")).unwrap_or_default();
+        let title = all.entry(key.clone()).or_insert_with(|| Title {
+            name: format!("{}{year}{episode}", filed.title),
+            key,
+            files: Vec::new(),
+        });
+        // Further names of a file are no further files.
+        if title.files.iter().all(|version| version.file != file) {
+            title.files.push(Version { file, name: *video, own, filed });
+        }
+    }
+}
+
+/// The group of a title. `same`: which files have equal bytes, by any number; `media`: what a header says.
+pub(super) fn versions(
+    stock: &Stock,
+    title: &Title,
+    taken: &HashSet<NameAt>,
+    same: &dyn Fn(FileId) -> Option<[u8; 32]>,
+    media: &dyn Fn(FileId) -> Option<Media>,
+) -> Option<Group> {
+    let free = |version: &&Version| free_names(stock, version.file, taken).next().is_some();
+    let mut files: Vec<(&Version, Option<Media>)> =
+        title.files.iter().filter(free).map(|version| (version, media(version.file))).collect();
+    if files.len() < 2 {
+        return None;
+    }
+    // Without a library's wishes those of its own area.
+    let prefer = files.iter().map(|(v, _)| &stock.area(v.name).prefer).find(|p| !p.0.is_empty());
+    let prefer = prefer.cloned().unwrap_or_default();
+    files.sort_by_cached_key(|(version, media)| {
+        Reverse(worth(stock, version.file, media.as_ref(), &prefer))
+    });
+    let (best, best_media) = (files[0].0, files[0].1.clone());
+    let mut items: Vec<Item> = Vec::new();
+    let mut better = String::new();
+    for (n, (version, media)) in files.iter().enumerate() {
+        let equal = same(version.file).is_some() && same(version.file) == same(best.file);
+        let (suggest, why) = match n {
+            0 => (Suggest::Keep, String::new()),
+            _ if equal => (Suggest::Drop, "the same bytes as the one that is kept".to_owned()),
+            _ => match doubt((best, best_media.as_ref()), (version, media.as_ref())) {
+                Some(why) => (Suggest::Look, why),
+                None if stock.device(version.name) != stock.device(best.name) => {
+                    (Suggest::Look, "it lies on another filesystem, and may be there for safety".to_owned())
+                }
+                None => {
+                    let why = reason(stock, best, version, best_media.as_ref(), media.as_ref(), &prefer);
+                    if better.is_empty() {
+                        better.clone_from(&why);
+                    }
+                    (Suggest::Drop, why)
+                }
+            },
+        };
+        items.extend(free_names(stock, version.file, taken).map(|name| Item::new(name, suggest, why.clone())));
+    }
+    let why = match better.is_empty() {
+        true => format!("{} in {} files", title.name, files.len()),
+        false => format!("{} in {} files; the one that is kept {better}", title.name, files.len()),
+    };
+    Some(Group::new(Waste::Version, &[title.key.as_bytes()], why, items))
+}
+
+/// How much a version is worth; the greatest stays.
+type Worth = (bool, Vec<i64>, u64, u64, u64, Rank);
+
+fn worth(stock: &Stock, file: FileId, media: Option<&Media>, prefer: &Prefer) -> Worth {
+    let size = stock.meta(file).size;
+    let whole = media.is_some_and(|media| !media.cut);
+    let picture = media.map_or(0, |m| u64::from(m.width.unwrap_or(0)) * u64::from(m.height.unwrap_or(0)));
+    let rate = media.and_then(|media| media.bits_per_second(size)).unwrap_or(0);
+    let wishes = prefer.0.iter().map(|wish| match wish {
+        Wish::Codec(codec) => {
+            i64::from(media.and_then(|media| media.video.as_deref()) == Some(codec.as_str()))
+        }
+        Wish::AtMost(lines) => i64::from(media.is_some_and(|m| lines_of(m) <= *lines)),
+        Wish::Larger | Wish::Smaller => 0,
+    });
+    let (rate, size) = match prefer.0.iter().find(|w| matches!(w, Wish::Larger | Wish::Smaller)) {
+        Some(Wish::Smaller) => (0, u64::MAX - size),
+        Some(_) => (size, size),
+        None => (rate, size),
+    };
+    (whole, wishes.collect(), picture, rate, size, rank(stock, file))
+}
+
+/// The lines that a picture counts as: a wide one has fewer than its format.
+fn lines_of(media: &Media) -> u32 {
+    let (width, height) = (media.width.unwrap_or(0), media.height.unwrap_or(0));
+    height.max(width.saturating_mul(9) / 16)
+}
+
+/// Why one file can't be told to be a version of another that may go.
+fn doubt(best: (&Version, Option<&Media>), other: (&Version, Option<&Media>)) -> Option<String> {
+    let (Some(one), Some(two)) = (best.1, other.1) else {
+        return Some("a header can't be read".to_owned());
+    };
+    let (best, other) = (best.0, other.0);
+    for version in [best, other] {
+        let own = &version.own;
+        let disagrees = !own.title.is_empty() && key(&own.title) != key(&version.filed.title)
+            || own.year.is_some() && version.filed.year.is_some() && own.year != version.filed.year;
+        if disagrees {
+            return Some("its name and its folder speak of two titles".to_owned());
+        }
+    }
+    if best.filed.year != other.filed.year || best.filed.year.is_none() && best.filed.season.is_none() && best.filed.date.is_none() {
+        return Some("no year says that both are one film".to_owned());
+    }
+    let edition = |version: &Version| version.own.edition.as_deref().map(key);
+    if edition(best) != edition(other) {
+        return Some("one is another edition".to_owned());
+    }
+    if best.own.part != other.own.part || best.own.part.is_some() {
+        return Some("they are parts".to_owned());
+    }
+    if one.cut || two.cut {
+        return Some("one of them ends too early".to_owned());
+    }
+    let (Some(a), Some(b)) = (one.millis, two.millis) else {
+        return Some("a header does not say how long it plays".to_owned());
+    };
+    let (apart, most) = (a.abs_diff(b), a.max(b));
+    if apart > SAME_LENGTH.0 || apart.saturating_mul(100) > most.saturating_mul(SAME_LENGTH.1) {
+        return Some(format!("they play {} s and {} s", a / 1000, b / 1000));
+    }
+    if one.height.is_none() || two.height.is_none() {
+        return Some("a header does not say how large the picture is".to_owned());
+    }
+    None
+}
+
+/// What is better in the one that is kept.
+fn reason(
+    stock: &Stock,
+    best: &Version,
+    other: &Version,
+    one: Option<&Media>,
+    two: Option<&Media>,
+    prefer: &Prefer,
+) -> String {
+    let (Some(one), Some(two)) = (one, two) else { return String::new() };
+    let (a, b) = (stock.meta(best.file).size, stock.meta(other.file).size);
+    for wish in &prefer.0 {
+        match wish {
+            Wish::Codec(codec) if one.video != two.video && one.video.as_ref() == Some(codec) => {
+                return format!("has the preferred codec {codec}");
+            }
+            Wish::AtMost(lines) if lines_of(one) <= *lines && lines_of(two) > *lines => {
+                return format!("has at most {lines} lines, as is preferred");
+            }
+            _ => {}
+        }
+    }
+    let picture = |media: &Media| (media.width.unwrap_or(0), media.height.unwrap_or(0));
+    if picture(one) != picture(two) {
+        let ((w, h), (v, g)) = (picture(one), picture(two));
+        return format!("has the larger picture ({w}×{h} to {v}×{g})");
+    }
+    if prefer.0.contains(&Wish::Smaller) {
+        return format!("is the smaller one, as is preferred ({} to {})", bytes(a), bytes(b));
+    }
+    match (one.bits_per_second(a), two.bits_per_second(b)) {
+        (Some(x), Some(y)) if x > y && !prefer.0.contains(&Wish::Larger) => {
+            format!("has the higher bit rate ({} to {} kbit/s)", x / 1000, y / 1000)
+        }
+        _ => format!("is the larger one ({} to {})", bytes(a), bytes(b)),
+    }
+}

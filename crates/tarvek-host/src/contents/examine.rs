@@ -1,0 +1,75 @@
+//! What keeps the blocks of files that would go.
+
+use std::collections::{HashMap, HashSet};
+use std::fs;
+use std::path::Path;
+
+use rustix::fs::{AtFlags, CWD, StatxFlags};
+use tarvek_core::facts::host::Gap;
+use tarvek_core::kernel::entry::Meta;
+use tarvek_core::waste::back::Exam;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::shown;
+
+use super::extents::blocks;
+use crate::store::open_seen;
+
+/// Which files processes of this machine hold open or have mapped.
+#[derive(Debug, Default)]
+pub struct Holders {
+    /// The process, by device and inode.
+    by: HashMap<(u64, u64), String>,
+    /// Whether some processes could not be looked at.
+    pub partial: bool,
+}
+
+impl Holders {
+    /// Looks through all processes for some files, by device and inode.
+    pub fn of(wanted: &HashSet<(u64, u64)>) -> Self {
+        let mut holders = Self::default();
+        if wanted.is_empty() {
+            return holders;
+        }
+        let own = std::process::id().to_string();
+        for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
+            let pid = process.file_name().to_string_lossy().into_owned();
+            if pid == own || !pid.bytes().all(|b| b.is_ascii_digit()) {
+                continue;
+            }
+            let handles = ["fd", "map_files"].map(|name| fs::read_dir(process.path().join(name)));
+            // A process that is gone by now holds nothing; kernel threads have no handles at all.
+            let refused = |dir: &std::io::Result<fs::ReadDir>| {
+                matches!(dir, Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied)
+            };
+            holders.partial |= handles.iter().any(refused);
+            for handle in handles.into_iter().flatten().flatten().flatten() {
+                let Some(id) = id(&handle.path()).filter(|id| wanted.contains(id)) else { continue };
+                holders.by.entry(id).or_insert_with(|| {
+                    let name = fs::read(process.path().join("comm")).unwrap_or_default();
+                    format!("{} (process {pid})", shown(name.trim_ascii_end()))
+                });
+            }
+        }
+        holders
+    }
+}
+
+/// Device and inode of what a path leads to.
+fn id(path: &Path) -> Option<(u64, u64)> {
+    let stat = rustix::fs::statx(CWD, path, AtFlags::NO_AUTOMOUNT, StatxFlags::INO).ok()?;
+    Some((u64::from(stat.stx_dev_major) << 32 | u64::from(stat.stx_dev_minor), stat.stx_ino))
+}
+
+/// What keeps the blocks of a file.
+///
+/// # Errors
+/// If it can't be opened, or is another one by now.
+pub fn examine(path: &AbsPath, meta: &Meta, holders: &Holders) -> Result<Exam, Gap> {
+    let held_by = meta.device.zip(meta.inode).and_then(|id| holders.by.get(&id).cloned());
+    if meta.allocated == Some(0) {
+        return Ok(Exam { held_by, ..Exam::default() });
+    }
+    let file = open_seen(path, meta).map_err(|why| Gap { path: path.clone(), why: why.into() })?;
+    let blocks = blocks(&file).unwrap_or_default();
+    Ok(Exam { held_by, shared: blocks.shared, packed: blocks.packed })
+}

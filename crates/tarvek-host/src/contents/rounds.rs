@@ -1,0 +1,426 @@
+//! Which files of one size are equal, without reading a byte more than needed.
+//!
+//! All files of a size are read in rounds: first bytes; then some of the middle and the last; then from the start to places twice as far
+//! each time. After each round those that differ part, and whoever is alone is done. Nothing is read twice, since each keeps its hash
+//! so far; at the end that is the BLAKE3 digest of all.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use blake3::Hasher;
+use rayon::prelude::*;
+use tarvek_core::facts::host::Gap;
+use tarvek_core::kernel::entry::Meta;
+use tarvek_core::words::path::AbsPath;
+
+use super::{Candidate, Memory, Recalled, Taken};
+use crate::store::{is_same, open_seen};
+use crate::walk::Watch;
+
+/// The bytes of a first look, and of each further part of a sample.
+const PART: u64 = 4 << 10;
+/// From this size on the middle and the end are looked at before all is read: a hundredth of it would be lost if it were in vain.
+const SAMPLED: u64 = 512 << 10;
+/// Where the first round of reading from the start ends.
+const FIRST: u64 = 1 << 20;
+/// At a time.
+const BUFFER: usize = 512 << 10;
+/// How many files keep their hash so far while others are read; of more, all are read again from the start. That are small ones.
+const MOST_OPEN: usize = 4096;
+
+/// What was found out.
+#[derive(Debug, Default)]
+pub struct Settled {
+    /// Digests of files that are equal to at least one other.
+    pub digests: HashMap<u32, [u8; 32]>,
+    /// Files that could not be read, or changed meanwhile.
+    pub failed: Vec<Gap>,
+    /// Bytes of contents that were read.
+    pub bytes: u64,
+    /// Files of which all was known already.
+    pub known: u64,
+    /// Files that were taken as unchanged by a sample, since only their inode had changed.
+    pub carried: u64,
+    /// Why results can't be kept, if they can't.
+    pub forgets: Option<String>,
+}
+
+/// Parts classes of files of one size into those of equal bytes. `file` says where each is, and what was seen of it.
+pub fn settle(
+    classes: &[Vec<u32>],
+    file: &(dyn Fn(u32) -> Candidate + Sync),
+    memory: &dyn Memory,
+    watch: &Watch,
+) -> Settled {
+    let rounds = Rounds {
+        file,
+        memory,
+        watch,
+        bytes: AtomicU64::new(0),
+        carried: AtomicU64::new(0),
+        known: AtomicU64::new(0),
+        out: Mutex::default(),
+    };
+    classes.par_iter().for_each(|class| rounds.class(class));
+    let out = rounds.out.into_inner().unwrap_or_else(PoisonError::into_inner);
+    Settled {
+        bytes: rounds.bytes.into_inner(),
+        carried: rounds.carried.into_inner(),
+        known: rounds.known.into_inner(),
+        ..out
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Round {
+    Head,
+    Ends,
+    /// Up to `FIRST << n`.
+    Prefix(u8),
+    Whole,
+}
+
+/// The rounds of files of a size.
+fn rounds(size: u64) -> Vec<Round> {
+    let mut rounds = Vec::new();
+    if size > PART {
+        rounds.push(Round::Head);
+    }
+    if size >= SAMPLED {
+        rounds.push(Round::Ends);
+    }
+    let places = (0..40).take_while(|n| FIRST << n < size);
+    rounds.extend(places.map(Round::Prefix));
+    rounds.push(Round::Whole);
+    rounds
+}
+
+struct Member {
+    id: u32,
+    path: AbsPath,
+    meta: Meta,
+    taken: Taken,
+    /// Whether `taken` holds more than what is kept.
+    new: bool,
+    /// The hash of the bytes so far, and how many.
+    hash: Option<Box<(Hasher, u64)>>,
+    /// Whether nothing but its digest is known.
+    elsewhere: bool,
+}
+
+struct Rounds<'a> {
+    file: &'a (dyn Fn(u32) -> Candidate + Sync),
+    memory: &'a dyn Memory,
+    watch: &'a Watch,
+    bytes: AtomicU64,
+    carried: AtomicU64,
+    known: AtomicU64,
+    out: Mutex<Settled>,
+}
+
+thread_local! {
+    static BYTES: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
+/// So many bytes of a file from a place.
+fn read(file: &File, at: u64, into: &mut [u8]) -> Result<(), String> {
+    file.read_exact_at(into, at).map_err(|error| match error.kind() {
+        std::io::ErrorKind::UnexpectedEof => CHANGED.to_owned(),
+        _ => error.to_string(),
+    })
+}
+
+const CHANGED: &str = "it changed while it was read";
+const STOPPED: &str = "interrupted";
+
+fn short(hash: &blake3::Hash) -> u64 {
+    let bytes = hash.as_bytes();
+    u64::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3], bytes[4], bytes[5], bytes[6], bytes[7]])
+}
+
+impl Rounds<'_> {
+    fn class(&self, ids: &[u32]) {
+        let Some(first) = ids.first() else { return };
+        let size = (self.file)(*first).meta.size;
+        let members: Vec<Member> = ids.par_iter().filter_map(|id| self.member(*id)).collect();
+        self.part(members, &rounds(size));
+    }
+
+    fn stopped(&self) -> bool {
+        self.watch.stop.load(Ordering::Relaxed)
+    }
+
+    fn fail(&self, path: AbsPath, why: String) {
+        if why != STOPPED {
+            self.lock().failed.push(Gap { path, why: why.into() });
+        }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Settled> {
+        self.out.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn count(&self, bytes: usize) {
+        self.bytes.fetch_add(bytes as u64, Ordering::Relaxed);
+        self.watch.bytes.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+
+    fn member(&self, id: u32) -> Option<Member> {
+        if self.stopped() {
+            return None;
+        }
+        let Candidate { path, meta, digest } = (self.file)(id);
+        if let Some(digest) = digest {
+            let taken = Taken { whole: Some(digest), ..Taken::default() };
+            return Some(Member { id, path, meta, taken, new: false, hash: None, elsewhere: true });
+        }
+        settle_clock(&meta);
+        let mut member = Member { id, path, meta, taken: Taken::default(), new: false, hash: None, elsewhere: false };
+        match self.memory.recall(&member.path, &meta) {
+            Recalled::Nothing => {}
+            Recalled::Unchanged(taken) => member.taken = taken,
+            Recalled::Touched(taken) => match self.is_as_before(&member, &taken) {
+                Ok(true) => {
+                    (member.taken, member.new) = (taken, true);
+                    self.carried.fetch_add(1, Ordering::Relaxed);
+                }
+                Ok(false) => {}
+                Err(why) => {
+                    self.fail(member.path, why);
+                    return None;
+                }
+            },
+        }
+        Some(member)
+    }
+
+    /// Whether a sample of a file is what it was.
+    fn is_as_before(&self, member: &Member, taken: &Taken) -> Result<bool, String> {
+        if taken.head.is_none() || taken.whole.is_some() && taken.ends.is_none() {
+            return Ok(false);
+        }
+        let mut now = Member { taken: Taken::default(), path: member.path.clone(), hash: None, ..*member };
+        self.value(&mut now, Round::Head, false)?;
+        if taken.ends.is_some() {
+            self.value(&mut now, Round::Ends, false)?;
+        }
+        Ok((now.taken.head, now.taken.ends) == (taken.head, taken.ends))
+    }
+
+    /// Parts files that are alike so far.
+    fn part(&self, mut members: Vec<Member>, rounds: &[Round]) {
+        let Some((&round, rest)) = rounds.split_first().filter(|_| members.len() > 1) else {
+            members.into_iter().for_each(|member| self.done(member));
+            return;
+        };
+        // Whose digest is known from elsewhere is not read again to compare it half way.
+        let known = |member: &Member| match round {
+            Round::Prefix(n) => {
+                member.taken.whole.is_some() && !member.taken.prefixes.iter().any(|(k, _)| *k == n)
+            }
+            _ => false,
+        };
+        if members.iter().all(|member| member.taken.whole.is_some()) || members.iter().any(known)
+            || members.iter().any(|member| member.elsewhere)
+        {
+            return self.whole(members);
+        }
+        if round == Round::Whole {
+            return self.whole(members);
+        }
+        let keeps = members.len() <= MOST_OPEN;
+        let values: Vec<Result<u64, String>> = members
+            .par_iter_mut()
+            .map(|member| self.value(member, round, keeps))
+            .collect();
+        let mut parts: HashMap<u64, Vec<Member>> = HashMap::new();
+        for (member, value) in members.into_iter().zip(values) {
+            match value {
+                Ok(value) => parts.entry(value).or_default().push(member),
+                Err(why) => self.fail(member.path, why),
+            }
+        }
+        let parts: Vec<Vec<Member>> = parts.into_values().collect();
+        parts.into_par_iter().for_each(|part| self.part(part, rest));
+    }
+
+    /// The last round: digests of all that is still in doubt.
+    fn whole(&self, mut members: Vec<Member>) {
+        let values: Vec<Result<[u8; 32], String>> = members
+            .par_iter_mut()
+            .map(|member| match member.taken.whole {
+                Some(whole) => {
+                    self.known.fetch_add(1, Ordering::Relaxed);
+                    self.watch.bytes.fetch_add(member.meta.size, Ordering::Relaxed);
+                    Ok(whole)
+                }
+                None => self.digest(member),
+            })
+            .collect();
+        let mut equal: HashMap<[u8; 32], Vec<u32>> = HashMap::new();
+        for (member, value) in members.into_iter().zip(values) {
+            match value {
+                Ok(digest) => {
+                    equal.entry(digest).or_default().push(member.id);
+                    self.done(member);
+                }
+                Err(why) => self.fail(member.path, why),
+            }
+        }
+        let mut out = self.lock();
+        for (digest, ids) in equal.into_iter().filter(|(_, ids)| ids.len() > 1) {
+            out.digests.extend(ids.into_iter().map(|id| (id, digest)));
+        }
+    }
+
+    fn done(&self, member: Member) {
+        self.watch.entries.fetch_add(1, Ordering::Relaxed);
+        if !member.new || !is_settled(&member.meta) {
+            return;
+        }
+        if let Err(why) = self.memory.learn(&member.path, &member.meta, &member.taken) {
+            self.lock().forgets = Some(why);
+        }
+    }
+
+    /// The number of a round, as it is known or read now.
+    fn value(&self, member: &mut Member, round: Round, keeps: bool) -> Result<u64, String> {
+        let known = match round {
+            Round::Head => member.taken.head,
+            Round::Ends => member.taken.ends,
+            Round::Prefix(n) => member.taken.prefixes.iter().find(|(k, _)| *k == n).map(|(_, v)| *v),
+            Round::Whole => None,
+        };
+        if let Some(value) = known {
+            return Ok(value);
+        }
+        if self.stopped() {
+            return Err(STOPPED.to_owned());
+        }
+        let size = member.meta.size;
+        let file = open_seen(&member.path, &member.meta)?;
+        let value = match round {
+            Round::Head => {
+                let mut bytes = vec![0; usize::try_from(PART.min(size)).unwrap_or(0)];
+                read(&file, 0, &mut bytes)?;
+                self.count(bytes.len());
+                let mut hasher = Hasher::new();
+                let value = short(&hasher.update(&bytes).finalize());
+                if keeps {
+                    member.hash = Some(Box::new((hasher, bytes.len() as u64)));
+                }
+                member.taken.head = Some(value);
+                value
+            }
+            Round::Ends => {
+                let part = usize::try_from(PART.min(size)).unwrap_or(0);
+                let (mut middle, mut last) = (vec![0; part], vec![0; part]);
+                read(&file, middle_of(size), &mut middle)?;
+                read(&file, size - part as u64, &mut last)?;
+                self.count(2 * part);
+                let value = ends_value(&middle, &last);
+                member.taken.ends = Some(value);
+                value
+            }
+            Round::Prefix(n) => {
+                self.stream(member, &file, FIRST << n)?;
+                let value = member.hash.as_ref().map_or(0, |hash| short(&hash.0.finalize()));
+                member.taken.prefixes.push((n, value));
+                value
+            }
+            Round::Whole => unreachable!("the last round has digests"),
+        };
+        if !is_same(&file, &member.meta) {
+            return Err(CHANGED.to_owned());
+        }
+        member.new = true;
+        Ok(value)
+    }
+
+    /// Hashes up to a place, from where it was left.
+    fn stream(&self, member: &mut Member, file: &File, to: u64) -> Result<(), String> {
+        let mut hash = member.hash.take().unwrap_or_else(|| Box::new((Hasher::new(), 0)));
+        let size = member.meta.size;
+        BYTES.with_borrow_mut(|bytes| {
+            bytes.resize(BUFFER, 0);
+            while hash.1 < to {
+                if self.stopped() {
+                    return Err(STOPPED.to_owned());
+                }
+                let count = usize::try_from(to - hash.1).unwrap_or(BUFFER).min(BUFFER);
+                let bytes = &mut bytes[..count];
+                read(file, hash.1, bytes)?;
+                self.count(count);
+                hash.0.update(bytes);
+                if to == size && size < SAMPLED && size >= 3 * PART {
+                    // All of it that is not at the very start is in this one buffer.
+                    let of = |at: u64| {
+                        let from = usize::try_from(at - hash.1).unwrap_or(0);
+                        &bytes[from..][..PART as usize]
+                    };
+                    let ends = ends_value(of(middle_of(size)), of(size - PART));
+                    member.taken.ends.get_or_insert(ends);
+                }
+                hash.1 += count as u64;
+            }
+            Ok(())
+        })?;
+        member.hash = Some(hash);
+        Ok(())
+    }
+
+    fn digest(&self, member: &mut Member) -> Result<[u8; 32], String> {
+        if self.stopped() {
+            return Err(STOPPED.to_owned());
+        }
+        let file = open_seen(&member.path, &member.meta)?;
+        self.stream(member, &file, member.meta.size)?;
+        // A file that grew has more than its size.
+        let grown = file.read_at(&mut [0], member.meta.size).map_err(|error| error.to_string())? > 0;
+        if grown || !is_same(&file, &member.meta) {
+            return Err(CHANGED.to_owned());
+        }
+        let hash = member.hash.take().map(|hash| hash.0.finalize());
+        let whole = *hash.ok_or(CHANGED)?.as_bytes();
+        (member.taken.whole, member.new) = (Some(whole), true);
+        Ok(whole)
+    }
+}
+
+/// A write within the same tick of the filesystem's clock leaves the ctime as it is: what was read before it would pass for
+/// unchanged. Ticks are 10 ms at most (`CONFIG_HZ`), but for filesystems that count seconds.
+const TICK: i64 = 20_000_000;
+
+fn age(meta: &Meta) -> Option<i64> {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).ok()?;
+    Some(i64::try_from(now.as_nanos()).ok()? - meta.changed?)
+}
+
+/// Waits until the clock has ticked since a file was changed.
+fn settle_clock(meta: &Meta) {
+    if let Some(left) = age(meta).map(|age| TICK - age).filter(|left| (1..=TICK).contains(left)) {
+        std::thread::sleep(Duration::from_nanos(left.cast_unsigned()));
+    }
+}
+
+/// Whether what was read of a file can be told from what may be written now.
+fn is_settled(meta: &Meta) -> bool {
+    let seconds = meta.changed.is_some_and(|changed| changed % 1_000_000_000 == 0);
+    age(meta).is_some_and(|age| age > if seconds { 2_000_000_000 } else { TICK })
+}
+
+/// Where the middle part of a sample begins: never within the first.
+fn middle_of(size: u64) -> u64 {
+    (size / 2).max(PART).min(size.saturating_sub(PART))
+}
+
+/// The number of some bytes of the middle and of the last ones.
+fn ends_value(middle: &[u8], last: &[u8]) -> u64 {
+    let mut hasher = Hasher::new();
+    short(&hasher.update(middle).update(last).finalize())
+}
