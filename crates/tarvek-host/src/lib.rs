@@ -11,6 +11,7 @@ pub mod process;
 mod project;
 pub mod prove;
 pub mod prove_link;
+pub mod reclaim;
 pub mod store;
 mod system;
 pub mod walk;

@@ -1,7 +1,7 @@
 //! What keeps the blocks of files that would go.
 
 use std::collections::{HashMap, HashSet};
-use std::fs;
+use std::fs::{self, File};
 use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
@@ -24,6 +24,11 @@ pub struct Holders {
 }
 
 impl Holders {
+    /// The process that holds a file.
+    pub(crate) fn of_file(&self, device: u64, inode: u64) -> Option<&str> {
+        self.by.get(&(device, inode)).map(String::as_str)
+    }
+
     /// Looks through all processes for some files, by device and inode.
     pub fn of(wanted: &HashSet<(u64, u64)>) -> Self {
         let mut holders = Self::default();
@@ -52,6 +57,16 @@ impl Holders {
         }
         holders
     }
+}
+
+/// Bytes of blocks of an open file that others have as well.
+pub(crate) fn shared_of(file: &File) -> u64 {
+    blocks(file).unwrap_or_default().shared
+}
+
+/// The same of a file that was seen.
+pub(crate) fn shared_bytes(path: &AbsPath, meta: &Meta) -> Option<u64> {
+    open_seen(path, meta).ok().map(|file| shared_of(&file))
 }
 
 /// Device and inode of what a path leads to.

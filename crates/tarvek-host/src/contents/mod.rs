@@ -7,6 +7,7 @@ mod rounds;
 
 pub use cache::{Cache, Nowhere};
 pub use examine::{Holders, examine};
+pub(crate) use examine::{shared_bytes, shared_of};
 pub use rounds::{Settled, settle};
 
 use tarvek_core::kernel::entry::Meta;

@@ -136,6 +136,11 @@ pub(crate) enum Command {
         after_help = "Examples:\n  tarvek waste /tank/media --cache waste.cache\n  tarvek waste --review review.csv\n  tarvek waste --kind version,leftover --library Films --format csv"
     )]
     Waste(WasteArgs),
+    /// Carry out a reviewed list of waste, reversibly
+    #[command(
+        after_help = "Examples:\n  tarvek reclaim review.csv\n  tarvek reclaim review.csv --yes\n  tarvek reclaim review.csv --undo --yes\n  tarvek reclaim review.csv --purge --yes\n  tarvek reclaim --total"
+    )]
+    Reclaim(ReclaimArgs),
     /// Look at this host, or read a collected listing, into a survey file
     #[command(
         after_help = "Examples:\n  tarvek survey -o granary.survey /loft/media\n  tarvek survey --collector > collector.sh"

@@ -35,6 +35,10 @@ pub(crate) enum SchemaOf {
     Forecast,
     /// The output of waste
     Waste,
+    /// The output of reclaim
+    Reclaim,
+    /// The output of reclaim --total
+    ReclaimTotal,
     /// The output of compare
     Compare,
 }

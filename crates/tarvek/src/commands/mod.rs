@@ -14,6 +14,7 @@ mod link;
 mod progress;
 mod prove_link;
 mod renames;
+mod reclaim;
 mod schema;
 mod survey;
 mod trace;
@@ -37,6 +38,7 @@ pub(crate) fn run(arguments: Arguments, screen: &Screen) -> Result<Outcome, Fail
         Command::Link(args) => link::run(globals, args, screen),
         Command::Forecast(args) => forecast::run(globals, args, screen),
         Command::Waste(args) => waste::run(globals, args, screen),
+        Command::Reclaim(args) => reclaim::run(globals, args, screen),
         Command::Survey(args) => survey::run(globals, args, screen),
         Command::Compare(args) => compare::run(args, screen),
         Command::Explain(args) => explain::run(args, screen),

@@ -18,6 +18,8 @@ pub(super) fn run(args: &SchemaArgs, screen: &Screen) -> Result<Outcome, Failure
         SchemaOf::Link => schemars::schema_for!(json::Link).to_value(),
         SchemaOf::Forecast => schemars::schema_for!(json::Forecast).to_value(),
         SchemaOf::Waste => schemars::schema_for!(json::Waste).to_value(),
+        SchemaOf::Reclaim => schemars::schema_for!(json::Reclaim).to_value(),
+        SchemaOf::ReclaimTotal => schemars::schema_for!(json::ReclaimTotal).to_value(),
         SchemaOf::Compare => schemars::schema_for!(json::Compare).to_value(),
     };
     screen.say(&json::text(&schema))?;

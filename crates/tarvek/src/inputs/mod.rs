@@ -15,4 +15,4 @@ pub(crate) use question::{
     subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey, twice};
-pub(crate) use waste::waste_places;
+pub(crate) use waste::{LiveReaders, ignored_file, review, waste_places};

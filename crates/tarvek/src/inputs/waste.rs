@@ -3,23 +3,28 @@
 use std::ffi::OsString;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use tarvek_core::facts::host::HostFacts;
+use tarvek_core::facts::tree::Lookup;
 use tarvek_core::layout::intake::Station;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::route::places;
 use tarvek_core::rules::case::{Case, Use, cases_unread};
 use tarvek_core::site::join::Site;
+use tarvek_core::waste::readers::lose;
 use tarvek_core::waste::stock::{Area, Role};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::place::Place;
 use tarvek_core::words::prefer::Prefer;
 use tarvek_core::words::text::shown;
+use tarvek_formats::review::{self, Review};
 use tarvek_host::observe::{Depth, Look, host_name, observe};
+use tarvek_host::reclaim::Readers;
 use tarvek_host::walk::Watch;
 
+use super::files::{name_of, read_file};
 use super::layout::{find_layout, no_layout, now, this_host};
 use super::surveys::{surveys, twice, with_surveys};
 use crate::cli::Globals;
@@ -212,4 +217,59 @@ fn area(case: &Case) -> Option<Area> {
             prefer: Prefer::default(),
         },
     })
+}
+
+/// Who reads files of this machine, as the layout and the machine say.
+pub(crate) struct LiveReaders {
+    layout: Layout,
+    own: Name,
+}
+
+impl LiveReaders {
+    pub(crate) fn new(globals: &Globals) -> Result<Self, Failure> {
+        let found = find_layout(globals)?;
+        let own = match &found {
+            Some(layout) => this_host(globals, &layout.parsed)?,
+            None => None,
+        };
+        let layout = found.filter(|_| own.is_some()).map(|layout| layout.parsed).unwrap_or_default();
+        Ok(Self { layout, own: own.unwrap_or_else(host_name) })
+    }
+
+    /// The name under which this machine stands in reviews.
+    pub(crate) fn host(&self) -> &Name {
+        &self.own
+    }
+}
+
+impl Readers for LiveReaders {
+    fn lose(&self, name: &AbsPath, other: &AbsPath) -> Result<Vec<String>, String> {
+        let places = [(name.clone(), Depth::Entry), (other.clone(), Depth::Entry)];
+        let watch = Watch::default();
+        let look = Look { places: &places, documents: false, process: None, watch: &watch };
+        let mut facts = observe(&look).map_err(|error| error.to_string())?;
+        facts.name = self.own.clone();
+        let unseen = || "nobody can tell who reads it".to_owned();
+        let site = Site::join(self.layout.clone(), vec![facts]).map_err(|_| unseen())?;
+        let tree = site.tree(&self.own).ok_or_else(unseen)?;
+        let object = |path: &AbsPath| match tree.find(path) {
+            Lookup::Found(node) => Ok(tree.object(node)),
+            _ => Err(unseen()),
+        };
+        Ok(lose(&site, &Place::new(&self.own, name), &object(name)?, &object(other)?))
+    }
+}
+
+/// Where ignored groups are kept: the file that is named, else beside the layout.
+pub(crate) fn ignored_file(globals: &Globals, named: Option<&Path>) -> Result<Option<PathBuf>, Failure> {
+    match named {
+        Some(file) => Ok(Some(file.to_owned())),
+        None => Ok(find_layout(globals)?.map(|layout| layout.file.with_extension("ignored"))),
+    }
+}
+
+/// A review that somebody edited.
+pub(crate) fn review(file: &Path) -> Result<Review, Failure> {
+    let bytes = read_file(file, review::MOST)?;
+    Ok(review::read(&name_of(file), &bytes)?)
 }

@@ -12,6 +12,7 @@ pub(crate) mod json;
 pub(crate) mod link;
 pub(crate) mod mistakes;
 pub(crate) mod names;
+pub(crate) mod reclaim;
 pub(crate) mod review;
 pub(crate) mod style;
 pub(crate) mod trace;

@@ -7,6 +7,7 @@ use tarvek_core::check::board::State;
 use tarvek_core::link::intake::Does;
 use tarvek_core::waste::group::Suggest;
 use tarvek_core::words::rule::Severity;
+use tarvek_host::reclaim::State as StepState;
 use unicode_width::UnicodeWidthStr;
 
 const GOOD: Style = AnsiColor::Green.on_default();
@@ -115,6 +116,16 @@ pub(crate) fn suggestion(suggest: Suggest) -> Styled {
         Suggest::Drop => styled("− drop", BAD),
         Suggest::Link => styled("= link", REMARK),
         Suggest::Look => styled("? look", DOUBTFUL),
+    }
+}
+
+/// How far a step is.
+pub(crate) fn step_state(state: StepState) -> Styled {
+    match state {
+        StepState::Planned => styled("· planned", DIM),
+        StepState::Done => styled("✓ done", GOOD),
+        StepState::Refused => styled("✗ refused", BAD),
+        StepState::Undone => styled("✓ undone", GOOD),
     }
 }
 

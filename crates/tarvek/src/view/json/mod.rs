@@ -7,6 +7,7 @@ mod common;
 mod compare;
 mod forecast;
 mod link;
+mod reclaim;
 mod trace;
 mod waste;
 
@@ -21,6 +22,7 @@ pub(crate) use common::{exact, lossy};
 pub(crate) use compare::Compare;
 pub(crate) use forecast::Forecast;
 pub(crate) use link::Link;
+pub(crate) use reclaim::{Reclaim, ReclaimTotal};
 pub(crate) use trace::{Trace, TraceTo};
 pub(crate) use waste::Waste;
 

@@ -1,0 +1,162 @@
+//! What was taken back so far, over all time: a line for each file that was purged, with its library.
+
+use std::collections::{BTreeMap, HashSet};
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::FlockOperation;
+use serde::{Deserialize, Serialize};
+use tarvek_formats::review::Review;
+
+use super::held::Holding;
+use super::journal::Stage;
+use crate::observe::own_uid;
+
+/// What was taken back of a library.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Taken {
+    pub library: String,
+    pub files: u64,
+    pub bytes: u64,
+    /// Since when, in seconds since 1970 UTC.
+    pub since: i64,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Entry {
+    /// Of the holding folder, and the step there: each counts once.
+    held: (u64, u64, u64),
+    library: String,
+    bytes: u64,
+    when: i64,
+}
+
+/// The ledger of whoever runs it.
+#[derive(Debug)]
+pub struct Ledger {
+    file: PathBuf,
+}
+
+impl Ledger {
+    /// In the folder that programs keep their state in (XDG Base Directory Specification).
+    ///
+    /// # Errors
+    /// If nothing says where that is.
+    pub fn usual() -> Result<Self, String> {
+        let set = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+        let home = || set("HOME").or_else(|| nix::unistd::User::from_uid(nix::unistd::geteuid()).ok()?.map(|user| user.dir));
+        let state = set("XDG_STATE_HOME").or_else(|| home().map(|home| home.join(".local/state")));
+        let state = state.ok_or("neither XDG_STATE_HOME nor HOME says where the total is kept")?;
+        Ok(Self { file: state.join("tarvek").join("reclaimed") })
+    }
+
+    /// The file.
+    pub fn path(&self) -> &Path {
+        &self.file
+    }
+
+    fn read(&self) -> Result<Vec<Entry>, String> {
+        let told = |error: &dyn std::fmt::Display| format!("the total in {} can't be read: {error}", self.file.display());
+        let flags = libc::O_NOFOLLOW | libc::O_NONBLOCK;
+        let mut text = String::new();
+        match File::options().read(true).custom_flags(flags).open(&self.file) {
+            Ok(mut file) => {
+                self.own(&file).map_err(|why| told(&why))?;
+                file.read_to_string(&mut text).map_err(|error| told(&error))?;
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(told(&error)),
+        }
+        // A line that was broken off is written again.
+        let whole = text.rfind('\n').map_or(0, |end| end + 1);
+        text[..whole].lines().map(|line| serde_json::from_str(line).map_err(|error| told(&error))).collect()
+    }
+
+    fn own(&self, file: &File) -> Result<(), String> {
+        let meta = file.metadata().map_err(|error| error.to_string())?;
+        match meta.is_file() && meta.uid() == own_uid() {
+            true => Ok(()),
+            false => Err("it is somebody else's".to_owned()),
+        }
+    }
+
+    /// Writes down what was purged by a review and is not written down yet.
+    ///
+    /// # Errors
+    /// If it can't be read or written.
+    pub fn settle(&self, review: &Review) -> Result<(), String> {
+        let entries = self.read()?;
+        let known: HashSet<(u64, u64, u64)> = entries.iter().map(|entry| entry.held).collect();
+        let mut new = Vec::new();
+        let mut seen = HashSet::new();
+        for row in &review.rows {
+            let folders = std::iter::successors(row.path.parent(), |folder| folder.parent());
+            for folder in folders.take_while(|folder| row.root.as_ref().is_none_or(|root| folder.within(root))) {
+                if !seen.insert(folder.clone()) {
+                    break;
+                }
+                let Ok(Some(holding)) = Holding::open(&folder, false) else { continue };
+                let stat = rustix::fs::fstat(&holding.folder).map_err(|error| error.to_string())?;
+                for (step, of) in &holding.journal.steps {
+                    let held = (stat.st_dev, stat.st_ino, *step);
+                    if let Stage::Purged(bytes) = of.stage
+                        && !of.intent.was.folder
+                        && !known.contains(&held)
+                    {
+                        new.push(Entry { held, library: of.intent.library.clone(), bytes, when: of.when });
+                    }
+                }
+            }
+        }
+        if new.is_empty() {
+            return Ok(());
+        }
+        let told = |error: io::Error| format!("the total can't be kept in {}: {error}", self.file.display());
+        let folder = self.file.parent().unwrap_or(Path::new("/"));
+        if let Some(above) = folder.parent() {
+            std::fs::create_dir_all(above).map_err(told)?;
+        }
+        match std::fs::DirBuilder::new().mode(0o700).create(folder) {
+            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(told(error)),
+            _ => {}
+        }
+        let flags = libc::O_NOFOLLOW | libc::O_NONBLOCK;
+        let file = File::options().append(true).read(true).create(true).mode(0o600).custom_flags(flags).open(&self.file);
+        let mut file = file.map_err(told)?;
+        self.own(&file)?;
+        rustix::fs::flock(&file, FlockOperation::LockExclusive).map_err(|error| told(error.into()))?;
+        let mut text = Vec::new();
+        let mut last = String::new();
+        file.read_to_string(&mut last).map_err(told)?;
+        if !last.is_empty() && !last.ends_with('\n') {
+            let whole = last.rfind('\n').map_or(0, |end| end + 1);
+            file.set_len(whole as u64).map_err(told)?;
+        }
+        for entry in new {
+            serde_json::to_writer(&mut text, &entry).map_err(|error| error.to_string())?;
+            text.push(b'\n');
+        }
+        file.write_all(&text).and_then(|()| file.sync_all()).map_err(told)
+    }
+
+    /// What was taken back, by library.
+    ///
+    /// # Errors
+    /// If it can't be read.
+    pub fn total(&self) -> Result<Vec<Taken>, String> {
+        let mut all: BTreeMap<String, Taken> = BTreeMap::new();
+        for entry in self.read()? {
+            let taken = all.entry(entry.library.clone()).or_insert_with(|| Taken {
+                library: entry.library,
+                since: entry.when,
+                ..Taken::default()
+            });
+            taken.files += 1;
+            taken.bytes = taken.bytes.saturating_add(entry.bytes);
+            taken.since = taken.since.min(entry.when);
+        }
+        Ok(all.into_values().collect())
+    }
+}

@@ -1,0 +1,121 @@
+//! What a review comes to, as text.
+
+use std::fmt::Write;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use tarvek_core::words::text::{bytes, counted, shell_quoted, shown};
+use tarvek_host::reclaim::{Mode, Report, State, Step, Taken};
+use unicode_width::UnicodeWidthStr;
+
+use super::style::{dim, sign, step_state, strong};
+use super::{Screen, Volume, when};
+
+/// What came of a review, and what was asked.
+pub(crate) struct Shown<'a> {
+    pub(crate) report: &'a Report,
+    pub(crate) mode: Mode,
+    pub(crate) yes: bool,
+    /// Groups that are ignored from now on.
+    pub(crate) ignored: u64,
+    pub(crate) review: &'a Path,
+}
+
+/// Steps on the first screen.
+const MOST: usize = 40;
+
+pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
+    let Shown { report, mode, yes, ignored, review } = *of;
+    let mut out = String::new();
+    let count = |state: State| report.steps.iter().filter(|step| step.state == state).count() as u64;
+    let frees = |state: State| -> u64 { report.steps.iter().filter(|step| step.state == state).map(|step| step.frees).sum() };
+    let (planned, done, refused, undone) =
+        (count(State::Planned), count(State::Done), count(State::Refused), count(State::Undone));
+    let good = refused == 0 || planned + done + undone > 0;
+    let sign = sign(Some(good), refused > 0);
+    let refusals = if refused > 0 { format!(", {refused} refused") } else { String::new() };
+    let _ = match (mode, yes) {
+        (Mode::Do | Mode::Resume, false) => writeln!(
+            out,
+            "{sign} {} would be done{refusals}: {} would be held, and come back by --purge; --yes does it",
+            counted(planned, "step"),
+            strong(bytes(frees(State::Planned)))
+        ),
+        (Mode::Do | Mode::Resume, true) => writeln!(
+            out,
+            "{sign} {} done{refusals}: {} held; nothing is gone yet",
+            counted(done, "step"),
+            strong(bytes(report.held))
+        ),
+        (Mode::Undo, false) => writeln!(out, "{sign} {} would be put back{refusals}; --yes does it", counted(planned, "name")),
+        (Mode::Undo, true) => writeln!(out, "{sign} {} put back{refusals}", counted(undone, "name")),
+        (Mode::Purge, false) => writeln!(
+            out,
+            "{sign} {} would be deleted for good{refusals}: {} would come back; --yes does it",
+            counted(planned, "file"),
+            strong(bytes(frees(State::Planned)))
+        ),
+        (Mode::Purge, true) => writeln!(
+            out,
+            "{sign} {} deleted{refusals}: {} came back",
+            counted(done, "file"),
+            strong(bytes(report.freed))
+        ),
+    };
+    if screen.volume() == Volume::Quiet {
+        return out;
+    }
+    if !report.steps.is_empty() {
+        out.push('\n');
+    }
+    // What was refused matters most.
+    let (refused, fine): (Vec<&Step>, Vec<&Step>) = report.steps.iter().partition(|step| step.state == State::Refused);
+    let most = if screen.volume() == Volume::Verbose { usize::MAX } else { MOST };
+    let size = |step: &Step| if step.frees > 0 { bytes(step.frees) } else { "–".to_owned() };
+    let width = report.steps.iter().map(|step| size(step).width()).max().unwrap_or(0);
+    for step in refused.iter().chain(&fine).take(most) {
+        let _ = writeln!(out, "  {:9}  {:6}  {:>width$}  {}", step_state(step.state), step.deed.word(), size(step), shown(&step.path));
+        if let Some(why) = &step.why {
+            let _ = writeln!(out, "  {:9}  {:6}  {:width$}  {}", "", "", "", dim(why));
+        }
+    }
+    if report.steps.len() > most {
+        let _ = writeln!(out, "  {}", dim(format!("… and {} more; -v shows all", report.steps.len() - most)));
+    }
+    if ignored > 0 {
+        let what = if yes { "ignored from now on" } else { "would be ignored from now on" };
+        let _ = writeln!(out, "\n{} {what}", counted(ignored, "group"));
+    }
+    if yes && matches!(mode, Mode::Do | Mode::Resume) && report.held > 0 {
+        let file = shell_quoted(review.as_os_str().as_bytes());
+        let _ = writeln!(
+            out,
+            "\n{}\n{}",
+            dim(format!("tarvek reclaim {file} --undo    puts everything back")),
+            dim(format!("tarvek reclaim {file} --purge   deletes it for good"))
+        );
+    }
+    out
+}
+
+/// What was taken back so far.
+pub(crate) fn total(taken: &[Taken]) -> String {
+    let (files, all): (u64, u64) = (taken.iter().map(|t| t.files).sum(), taken.iter().map(|t| t.bytes).sum());
+    let Some(since) = taken.iter().map(|taken| taken.since).min() else {
+        return "nothing was taken back so far\n".to_owned();
+    };
+    let mut out = String::new();
+    let _ = writeln!(out, "{} {} taken back from {}, since {}\n", sign(Some(true), false), strong(bytes(all)), counted(files, "file"), when(since));
+    let width = taken.iter().map(|taken| shown(taken.library.as_bytes()).width()).max().unwrap_or(0);
+    for taken in taken {
+        let _ = writeln!(
+            out,
+            "  {:width$}  {:>10}  {:>10}  {}",
+            shown(taken.library.as_bytes()),
+            bytes(taken.bytes),
+            counted(taken.files, "file"),
+            dim(format!("since {}", when(taken.since)))
+        );
+    }
+    out
+}
