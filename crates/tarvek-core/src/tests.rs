@@ -7,7 +7,7 @@ use crate::facts::build::{NewEntry, TreeBuilder};
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::{MountEntry, MountTable};
 use crate::facts::told::Property;
-use crate::facts::tree::{Listing, NodeId, Tree};
+use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
 use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::{EntryKind, Flags, Meta, Project};
 use crate::kernel::object::Object;
@@ -705,6 +705,15 @@ impl Scene {
     pub(crate) fn root(&mut self, path: &str) -> &mut Self {
         self.service("lantern").libraries[0].roots = vec![declared(path)];
         self
+    }
+
+    /// The number of an entry, as long as nothing is added or taken away.
+    pub(crate) fn node(&self, host: &str, path: &str) -> NodeId {
+        let site = self.site();
+        let Lookup::Found(node) = site.tree(&host.into()).unwrap().find(&abs(path)) else {
+            panic!("{path}")
+        };
+        node
     }
 
     /// The site as it is now.

@@ -11,12 +11,14 @@ pub struct Ignored {
 }
 
 /// What the first lines say.
-const HEAD: &str = "# Groups of `tarvek waste` that are not shown again; remove a line to see its group again.\n";
+const HEAD: &str =
+    "# Groups of `tarvek waste` that are not shown again; remove a line to see its group again.\n";
 
 impl Ignored {
     /// Reads them; empty lines and lines that begin with # say nothing.
     pub fn read(text: &str) -> Self {
-        let lines = text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#'));
+        let lines =
+            text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#'));
         let group = |line: &str| {
             let (id, about) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
             (id.to_owned(), about.trim().to_owned())

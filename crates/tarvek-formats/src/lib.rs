@@ -16,7 +16,7 @@ pub mod listing;
 pub mod mistake;
 pub mod mountinfo;
 pub mod process;
-mod structure;
 pub mod review;
+mod structure;
 pub mod told;
 pub mod written;

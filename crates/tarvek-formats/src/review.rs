@@ -14,8 +14,22 @@ use crate::mistake::{Mistakes, Refused};
 
 /// The columns, in this order; a file may have them in another order, and more of them.
 pub const COLUMNS: [&str; 16] = [
-    "decision", "group", "kind", "bytes", "frees", "why", "library", "host", "path", "path_bytes", "root", "root_bytes", "device",
-    "inode", "mtime", "digest",
+    "decision",
+    "group",
+    "kind",
+    "bytes",
+    "frees",
+    "why",
+    "library",
+    "host",
+    "path",
+    "path_bytes",
+    "root",
+    "root_bytes",
+    "device",
+    "inode",
+    "mtime",
+    "digest",
 ];
 
 /// What is read of a file at most, in bytes: that of some million names.
@@ -75,7 +89,12 @@ pub fn device(meta: &Meta) -> Option<u64> {
     let (major, minor) = ((device >> 32) as u32, device as u32);
     // gnu_dev_makedev(3).
     let (major, minor) = (u64::from(major), u64::from(minor));
-    Some((major & 0xffff_f000) << 32 | (major & 0xfff) << 8 | (minor & 0xffff_ff00) << 12 | minor & 0xff)
+    Some(
+        (major & 0xffff_f000) << 32
+            | (major & 0xfff) << 8
+            | (minor & 0xffff_ff00) << 12
+            | minor & 0xff,
+    )
 }
 
 /// The exact bytes of a path in base64, where its text could be changed on the way through other programs; else empty.
@@ -111,7 +130,8 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
         .into_iter()
         .max_by_key(|delimiter| head.bytes().filter(|byte| byte == delimiter).count())
         .unwrap_or(b',');
-    let mut table = csv::ReaderBuilder::new().delimiter(delimiter).flexible(true).from_reader(text.as_bytes());
+    let mut table =
+        csv::ReaderBuilder::new().delimiter(delimiter).flexible(true).from_reader(text.as_bytes());
     let header = match table.headers() {
         Ok(header) => header.clone(),
         Err(error) => {
@@ -123,8 +143,14 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
         header.iter().enumerate().map(|(n, name)| (name.trim().to_lowercase(), n)).collect();
     for needed in ["decision", "group", "path"] {
         if !columns.contains_key(needed) {
-            let near = nearest(needed, header.iter()).map(|near| format!(" (is it {:?}?)", shown(near.as_bytes()))).unwrap_or_default();
-            mistakes.add(first.clone(), format!("there is no column {needed}{near}"), Some(REMEDY.to_owned()));
+            let near = nearest(needed, header.iter())
+                .map(|near| format!(" (is it {:?}?)", shown(near.as_bytes())))
+                .unwrap_or_default();
+            mistakes.add(
+                first.clone(),
+                format!("there is no column {needed}{near}"),
+                Some(REMEDY.to_owned()),
+            );
         }
     }
     if !mistakes.is_empty() {
@@ -135,8 +161,15 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
         let record = match record {
             Ok(record) => record,
             Err(error) => {
-                let at = error.position().map_or(0, |at| usize::try_from(at.byte()).unwrap_or(0)).min(text.len());
-                mistakes.add(at..at, format!("it is no table from here on: {error}"), Some(REMEDY.to_owned()));
+                let at = error
+                    .position()
+                    .map_or(0, |at| usize::try_from(at.byte()).unwrap_or(0))
+                    .min(text.len());
+                mistakes.add(
+                    at..at,
+                    format!("it is no table from here on: {error}"),
+                    Some(REMEDY.to_owned()),
+                );
                 return Err(mistakes.into_refused(name));
             }
         };
@@ -144,16 +177,21 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
             continue;
         }
         let line = record.position().map_or(0, csv::Position::line);
-        let cell = |name: &str| columns.get(name).and_then(|n| record.get(*n)).map(bare).unwrap_or_default();
+        let cell = |name: &str| {
+            columns.get(name).and_then(|n| record.get(*n)).map(bare).unwrap_or_default()
+        };
         match row(line, &cell) {
             Ok(row) => review.rows.push(row),
-            Err(why) => review.bad.push(BadRow { line, path: cell("path").as_bytes().to_vec(), why }),
+            Err(why) => {
+                review.bad.push(BadRow { line, path: cell("path").as_bytes().to_vec(), why })
+            }
         }
     }
     Ok(review)
 }
 
-const REMEDY: &str = "give a file that `tarvek waste --review FILE` wrote, with its first line as it was";
+const REMEDY: &str =
+    "give a file that `tarvek waste --review FILE` wrote, with its first line as it was";
 
 /// A cell without the sign by which spreadsheets know text.
 fn bare(cell: &str) -> &str {
@@ -165,14 +203,21 @@ fn row<'a>(line: u64, cell: &impl Fn(&str) -> &'a str) -> Result<Row, String> {
     let decision = Decision::named(&written).ok_or_else(|| {
         let known = Decision::ALL.iter().map(|decision| decision.word());
         match nearest(&written, known) {
-            Some(near) => format!("{:?} is no decision; did you mean {near}?", shown(written.as_bytes())),
-            None => format!("{:?} is no decision; write keep, drop, link or ignore", shown(written.as_bytes())),
+            Some(near) => {
+                format!("{:?} is no decision; did you mean {near}?", shown(written.as_bytes()))
+            }
+            None => format!(
+                "{:?} is no decision; write keep, drop, link or ignore",
+                shown(written.as_bytes())
+            ),
         }
     })?;
     let path = |text: &str, bytes: &str| -> Result<AbsPath, String> {
         let bytes = match bytes.trim() {
             "" => text.as_bytes().to_vec(),
-            bytes => BASE64_STANDARD.decode(bytes).map_err(|_| "its path_bytes are no base64".to_owned())?,
+            bytes => BASE64_STANDARD
+                .decode(bytes)
+                .map_err(|_| "its path_bytes are no base64".to_owned())?,
         };
         let path = AbsPath::new(&bytes).map_err(|fault| format!("its path {fault}"))?;
         // What goes up again or stays could leave the folder that was reviewed.
@@ -220,7 +265,10 @@ mod tests {
             let review = read("r.csv", text.as_bytes()).unwrap();
             assert_eq!(review.bad, [], "{text}");
             let row = &review.rows[0];
-            assert_eq!((row.decision, row.group.as_str(), row.path.as_bytes()), (Decision::Drop, "copy-1", &b"/a"[..]));
+            assert_eq!(
+                (row.decision, row.group.as_str(), row.path.as_bytes()),
+                (Decision::Drop, "copy-1", &b"/a"[..])
+            );
         }
     }
 
@@ -228,8 +276,13 @@ mod tests {
     fn a_bad_line_is_named_and_the_others_are_read() {
         let text = "decision,group,path,path_bytes,inode\ndrp,g,/a,,\ndrop,g,a,,\ndrop,g,/a/../b,,\ndrop,g,/a,!,\ndrop,g,/a,,1.2E+18\nkeep,g,/a,,7\n";
         let review = read("r.csv", text.as_bytes()).unwrap();
-        let bad: Vec<(u64, &str)> = review.bad.iter().map(|bad| (bad.line, bad.why.as_str())).collect();
-        assert_eq!(bad.iter().map(|(line, _)| *line).collect::<Vec<_>>(), [2, 3, 4, 5, 6], "{bad:?}");
+        let bad: Vec<(u64, &str)> =
+            review.bad.iter().map(|bad| (bad.line, bad.why.as_str())).collect();
+        assert_eq!(
+            bad.iter().map(|(line, _)| *line).collect::<Vec<_>>(),
+            [2, 3, 4, 5, 6],
+            "{bad:?}"
+        );
         assert!(bad[0].1.contains("did you mean drop?"), "{bad:?}");
         assert_eq!(review.rows.len(), 1);
     }

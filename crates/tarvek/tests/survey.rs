@@ -116,7 +116,7 @@ fn files_that_are_no_survey_are_refused_and_left_alone() {
         (good[..good.len() / 2].to_vec(), "damaged or cut off"),
         (good[..100].to_vec(), "damaged or cut off"),
         // The version stands at byte 60 of an SQLite file, the application id at 68.
-        (with(60, &[0, 0, 0, 9]), "a survey of version 9; this Tarvek reads up to version 3"),
+        (with(60, &[0, 0, 0, 9]), "a survey of version 9; this Tarvek reads up to version 4"),
         (with(68, &[0, 0, 0, 9]), "an SQLite file, but no survey"),
         (with(18, &[7, 7]), "no survey"),
     ] {
@@ -371,7 +371,7 @@ fn surveys_of_version_1_are_read_and_brought_up_to_date() {
         .unwrap()
         .query_row("PRAGMA user_version", [], |row| row.get(0))
         .unwrap();
-    assert_eq!(version, 3);
+    assert_eq!(version, 4);
     assert_eq!(folder.run("compare old.survey now.survey").stdout, "nothing differs\n");
 }
 

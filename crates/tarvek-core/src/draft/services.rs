@@ -5,8 +5,8 @@ use crate::draft::{Area, CONFIG, Drafter, absolute, config_of, declared, title};
 use crate::layout::intake::{Fetch, InView, Intake, Sort};
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::service::{Library, RunAs, Service, ServiceRole};
-use crate::words::prefer::Prefer;
 use crate::words::path::AbsPath;
+use crate::words::prefer::Prefer;
 use crate::words::terms::Label;
 use crate::words::terms::{Access, Kind, Origin};
 

@@ -181,7 +181,10 @@ impl Tree {
     }
 
     /// The entries that were seen in a folder, sorted by name.
-    pub fn children(&self, id: NodeId) -> impl DoubleEndedIterator<Item = NodeId> + ExactSizeIterator + use<> {
+    pub fn children(
+        &self,
+        id: NodeId,
+    ) -> impl DoubleEndedIterator<Item = NodeId> + ExactSizeIterator + use<> {
         let node = self.node(id);
         (node.first_child..node.first_child + node.child_count).map(NodeId)
     }

@@ -1,6 +1,7 @@
 //! One place that a service uses, followed and read: what most rules judge.
 
 use std::cell::OnceCell;
+use std::rc::Rc;
 
 use crate::forecast::names_below::{Names, names_below};
 use crate::forecast::titles::{Detail, Forecast, forecast};
@@ -14,6 +15,7 @@ use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View, Waypoint};
+use crate::rules::areas::{AllWaste, wasted};
 use crate::scan::read::{Scan, scan};
 use crate::site::join::Site;
 use crate::words::about::{About, Affected};
@@ -49,6 +51,8 @@ pub struct Case<'a> {
     pub forecast: Option<Forecast>,
     /// Names in it that break somewhere; made when they are first asked for.
     names: OnceCell<Names>,
+    /// Waste in all the places that were followed together; made when it is first asked for.
+    wasted: Rc<OnceCell<AllWaste>>,
 }
 
 /// Every root of every library of a site, then every folder of every intake.
@@ -62,7 +66,8 @@ pub fn cases_unread(site: &Site) -> Vec<Case<'_>> {
         let (subject, _) = site.subject_of(service);
         let view = View::service(&service.name);
         let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
-        Case { service, used, root, subject, route, scan: None, forecast: None, names: OnceCell::new() }
+        let (names, wasted) = (OnceCell::new(), Rc::default());
+        Case { service, used, root, subject, route, scan: None, forecast: None, names, wasted }
     })
 }
 
@@ -82,6 +87,10 @@ fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
             let Some(service) = site.layout.service(service) else { continue };
             cases.push(case(site, service, Use::Intake(intake, station), declared(root)));
         }
+    }
+    let wasted = Rc::default();
+    for case in &mut cases {
+        case.wasted = Rc::clone(&wasted);
     }
     cases
 }
@@ -114,7 +123,8 @@ pub fn case_in<'a>(
         }
         _ => None,
     };
-    Case { service, used, root, subject, route, scan, forecast, names: OnceCell::new() }
+    let (names, wasted) = (OnceCell::new(), Rc::default());
+    Case { service, used, root, subject, route, scan, forecast, names, wasted }
 }
 
 /// What scans of all roots of one library come to.
@@ -198,6 +208,11 @@ impl Case<'_> {
             Some(scan) => names_below(site, scan),
             None => Names::default(),
         })
+    }
+
+    /// What is known of waste in all places that were followed together with this one.
+    pub(super) fn wasted(&self, site: &Site, cases: &[Case]) -> &AllWaste {
+        self.wasted.get_or_init(|| wasted(site, cases))
     }
 
     /// What the place is to the service: `root`, `done folder`.

@@ -1,6 +1,7 @@
 //! The rules: a family is a folder, a rule is a file with its text, what makes it fire, and its tests.
 
 pub mod access;
+pub mod areas;
 pub mod case;
 pub mod dataset;
 pub mod identity;
@@ -18,4 +19,5 @@ mod real;
 pub mod registry;
 mod repaired;
 pub mod share;
+pub mod space;
 pub mod survey;

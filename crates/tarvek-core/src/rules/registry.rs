@@ -3,7 +3,8 @@
 use crate::rules::case::Case;
 use crate::rules::library::nothing_found;
 use crate::rules::{
-    access, dataset, identity, label, layout, library, link, mount, name, path, port, share, survey,
+    access, dataset, identity, label, layout, library, link, mount, name, path, port, share, space,
+    survey,
 };
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -142,6 +143,12 @@ pub static ALL: &[Entry] = &[
     Entry::library(&name::too_long::RULE, name::too_long::find),
     Entry::library(&name::not_utf8::RULE, name::not_utf8::find),
     Entry::library(&name::unseen_characters::RULE, name::unseen_characters::find),
+    Entry::site(&space::copies::RULE, space::copies::find),
+    Entry::site(&space::unlinked::RULE, space::unlinked::find),
+    Entry::site(&space::versions::RULE, space::versions::find),
+    Entry::site(&space::leftovers::RULE, space::leftovers::find),
+    Entry::site(&space::hollow::RULE, space::hollow::find),
+    Entry::site(&space::held_by_snapshots::RULE, space::held_by_snapshots::find),
     Entry::site(&survey::none::RULE, survey::none::find),
     Entry::case(&survey::not_seen::RULE, survey::not_seen::find),
     Entry::site(&survey::too_old::RULE, survey::too_old::find),

@@ -77,7 +77,9 @@ pub(super) fn count(stock: &Stock, groups: &mut [Group], exam: &dyn Fn(FileId) -
     let mut counted: HashMap<FileId, ()> = HashMap::new();
     for group in groups.iter_mut().rev() {
         for item in &mut group.items {
-            let Some(file) = stock.file(item.name).filter(|_| item.suggest.takes()) else { continue };
+            let Some(file) = stock.file(item.name).filter(|_| item.suggest.takes()) else {
+                continue;
+            };
             if counted.insert(file, ()).is_some() {
                 continue;
             }
@@ -87,7 +89,9 @@ pub(super) fn count(stock: &Stock, groups: &mut [Group], exam: &dyn Fn(FileId) -
             group.frees += back.bytes;
             group.at_most |= back.at_most && back.bytes > 0;
             let why = match (back.kept, exam.and_then(|exam| exam.held_by)) {
-                (Some(Kept::Open), Some(by)) => format!("{by} holds it open: nothing comes back before it lets go"),
+                (Some(Kept::Open), Some(by)) => {
+                    format!("{by} holds it open: nothing comes back before it lets go")
+                }
                 (Some(Kept::Names), _) => {
                     let stay = u64::from(stock.meta(file).links) - going[&file].len() as u64;
                     format!("nothing comes back: {stay} of its names stay")

@@ -14,7 +14,8 @@ use crate::words::path::AbsPath;
 use crate::words::text::counted;
 
 /// How well a file is kept where it is; the greatest stays.
-pub(super) type Rank = (bool, bool, u8, u8, bool, usize, Reverse<i64>, Reverse<usize>, Reverse<AbsPath>);
+pub(super) type Rank =
+    (bool, bool, u8, u8, bool, usize, Reverse<i64>, Reverse<usize>, Reverse<AbsPath>);
 
 /// The rank of a file by the best of its names.
 pub(super) fn rank(stock: &Stock, file: FileId) -> Rank {
@@ -37,7 +38,17 @@ pub(super) fn rank(stock: &Stock, file: FileId) -> Rank {
     let (role, filed, plain, length, path) = best;
     // What nobody can change can't be taken either.
     let fixed = meta.flags.is_some_and(|flags| flags.immutable || flags.append);
-    (fixed, elsewhere && role > 0, role, filed, plain, names.len(), Reverse(meta.modified), length, path)
+    (
+        fixed,
+        elsewhere && role > 0,
+        role,
+        filed,
+        plain,
+        names.len(),
+        Reverse(meta.modified),
+        length,
+        path,
+    )
 }
 
 /// Whether a name is filed in its proper folder: 2 where the folder bears its title or season, 1 in any folder, 0 loose at the top.
@@ -62,9 +73,10 @@ fn is_numbered(name: &[u8]) -> bool {
     let text = String::from_utf8_lossy(name).to_lowercase();
     let (stem, _) = split_ending(&text);
     let stem = stem.trim_end();
-    let numbered = stem.strip_suffix(')').and_then(|stem| stem.rsplit_once('(')).is_some_and(|(_, n)| {
-        (1..=2).contains(&n.len()) && n.bytes().all(|b| b.is_ascii_digit())
-    });
+    let numbered = stem
+        .strip_suffix(')')
+        .and_then(|stem| stem.rsplit_once('('))
+        .is_some_and(|(_, n)| (1..=2).contains(&n.len()) && n.bytes().all(|b| b.is_ascii_digit()));
     numbered || stem.ends_with(" copy") || stem.ends_with("- copy") || stem.starts_with("copy of ")
 }
 
@@ -85,8 +97,11 @@ pub(super) fn copies(
     digest: [u8; 32],
     taken: &HashSet<NameAt>,
 ) -> Option<Group> {
-    let mut files: Vec<FileId> =
-        files.iter().copied().filter(|file| free_names(stock, *file, taken).next().is_some()).collect();
+    let mut files: Vec<FileId> = files
+        .iter()
+        .copied()
+        .filter(|file| free_names(stock, *file, taken).next().is_some())
+        .collect();
     if files.len() < 2 {
         return None;
     }
@@ -107,7 +122,9 @@ pub(super) fn copies(
         items.extend(free_names(stock, file, taken).map(of));
     }
     let why = match kind {
-        Waste::Unlinked => "the library's file is a copy of the intake's; it should be a link".to_owned(),
+        Waste::Unlinked => {
+            "the library's file is a copy of the intake's; it should be a link".to_owned()
+        }
         _ => format!("{} of equal bytes", counted(files.len() as u64, "file")),
     };
     let mut group = Group::new(kind, &[&digest], why, items);
@@ -144,7 +161,8 @@ fn unlinked(stock: &Stock, files: &[FileId]) -> bool {
     };
     let device = |file: &FileId| stock.device(stock.names(*file)[0]);
     of(Role::Library, Role::Intake).any(|filed| {
-        device(filed).is_some() && of(Role::Intake, Role::Library).any(|came| device(came) == device(filed))
+        device(filed).is_some()
+            && of(Role::Intake, Role::Library).any(|came| device(came) == device(filed))
     })
 }
 
@@ -173,7 +191,10 @@ fn suggest(
     match (stock.device(kept), stock.device(name)) {
         (Some(one), Some(other)) if one == other => {}
         (Some(_), Some(_)) => {
-            return (Suggest::Look, "it lies on another filesystem, and may be there for safety".to_owned());
+            return (
+                Suggest::Look,
+                "it lies on another filesystem, and may be there for safety".to_owned(),
+            );
         }
         _ => {
             return (Suggest::Look, "nobody knows whether both lie on one filesystem".to_owned());
@@ -215,14 +236,17 @@ fn unlinkable(stock: &Stock, kept: NameAt, name: NameAt) -> Option<String> {
     if let Some(table) = &stock.facts(name).mounts {
         let mount = |name| table.at(&stock.path(name)).map(|mount| mount.id);
         if mount(kept) != mount(name) {
-            return Some("it lies on another mount of the same filesystem: no link leads there".to_owned());
+            return Some(
+                "it lies on another mount of the same filesystem: no link leads there".to_owned(),
+            );
         }
     }
     let tree = stock.tree(name);
     let project = |node| tree.extras(node).and_then(|extras| extras.project);
     let into = project(tree.parent(name.node)).filter(|project| project.inherits);
     let of = project(kept.node).map_or(0, |project| project.id);
-    into.is_some_and(|into| into.id != of).then(|| "it lies in another project, into which no link leads".to_owned())
+    into.is_some_and(|into| into.id != of)
+        .then(|| "it lies in another project, into which no link leads".to_owned())
 }
 
 #[cfg(test)]

@@ -21,7 +21,12 @@ pub trait Contents {
 }
 
 /// Groups, before it is counted what comes back.
-pub fn groups(stock: &Stock, patterns: &Patterns, plan: Plan, contents: &dyn Contents) -> Vec<Group> {
+pub fn groups(
+    stock: &Stock,
+    patterns: &Patterns,
+    plan: Plan,
+    contents: &dyn Contents,
+) -> Vec<Group> {
     let mut taken: HashSet<NameAt> = plan.leftovers.taken;
     let mut groups = plan.leftovers.groups;
     let mut equal: HashMap<[u8; 32], Vec<FileId>> = HashMap::new();
@@ -89,9 +94,13 @@ pub fn count(stock: &Stock, groups: &mut Vec<Group>, exam: &dyn Fn(FileId) -> Op
     back::count(stock, groups, exam);
     let weight = |group: &Group| -> u64 {
         let all = group.items.iter().filter(|item| item.suggest != Suggest::Keep);
-        all.filter_map(|item| stock.file(item.name)).map(|file| stock.meta(file).allocated.unwrap_or(0)).sum()
+        all.filter_map(|item| stock.file(item.name))
+            .map(|file| stock.meta(file).allocated.unwrap_or(0))
+            .sum()
     };
-    groups.sort_by_cached_key(|group| (Reverse(group.frees), Reverse(weight(group)), group.id.clone()));
+    groups.sort_by_cached_key(|group| {
+        (Reverse(group.frees), Reverse(weight(group)), group.id.clone())
+    });
 }
 
 /// What a kind or an area comes to.
@@ -116,7 +125,8 @@ impl Sum {
         self.look += other.look;
     }
 
-    fn add(&mut self, group: &Group) {
+    /// With one more group.
+    pub fn add(&mut self, group: &Group) {
         self.groups += 1;
         self.files += group.items.iter().filter(|item| item.suggest.takes()).count() as u64;
         self.bytes += group.frees;

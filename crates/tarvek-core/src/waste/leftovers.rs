@@ -38,9 +38,10 @@ pub fn leftovers(stock: &Stock, patterns: &Patterns) -> Leftovers {
 
 /// A folder, and what is in it by name alone.
 struct Content {
-    files: Vec<(NameAt, Option<Sort>)>,
+    /// Files that are left over by their names.
+    sorted: Vec<(NameAt, Sort)>,
     folders: Vec<usize>,
-    /// Whether there is anything else: symlinks, devices.
+    /// Whether there is anything else.
     other: bool,
 }
 
@@ -61,15 +62,16 @@ impl<'a, 's> Finder<'a, 's> {
         let at: HashMap<(u16, NodeId), usize> =
             folders.iter().enumerate().map(|(n, f)| ((f.host, f.node), n)).collect();
         let content = |folder: &NameAt| {
-            let mut content = Content { files: Vec::new(), folders: Vec::new(), other: false };
+            let mut content = Content { sorted: Vec::new(), folders: Vec::new(), other: false };
             let photos = stock.area(*folder).kind == Some(Kind::Photos);
             for name in stock.children(*folder) {
                 match stock.tree(name).meta(name.node).kind {
-                    EntryKind::File => {
-                        let sort = patterns.sort(stock.name(name), false);
-                        let sort = sort.filter(|sort| !(photos && *sort == Sort::Sidecar));
-                        content.files.push((name, sort));
-                    }
+                    EntryKind::File => match patterns.sort(stock.name(name), false) {
+                        Some(sort) if !(photos && sort == Sort::Sidecar) => {
+                            content.sorted.push((name, sort));
+                        }
+                        _ => content.other = true,
+                    },
                     EntryKind::Folder => match at.get(&(name.host, name.node)) {
                         Some(n) => content.folders.push(*n),
                         None => content.other = true,
@@ -94,12 +96,17 @@ impl<'a, 's> Finder<'a, 's> {
         self.stock.tree(name).meta(name.node).size
     }
 
+    /// The files in a folder.
+    fn files_in(&self, n: usize) -> impl Iterator<Item = NameAt> + '_ {
+        self.stock.children(self.stock.folders[n]).filter(|name| self.stock.file(*name).is_some())
+    }
+
     fn largest_video(&self, n: usize) -> u64 {
-        let files = self.contents[n].files.iter();
-        let videos = files.filter(|(name, sort)| {
-            *sort != Some(Sort::Sample) && is_media(Kind::Films, self.stock.name(*name))
+        let videos = self.files_in(n).filter(|name| {
+            let bytes = self.stock.name(*name);
+            is_media(Kind::Films, bytes) && self.patterns.sort(bytes, false) != Some(Sort::Sample)
         });
-        videos.map(|(name, _)| self.size(*name)).max().unwrap_or(0)
+        videos.map(|name| self.size(name)).max().unwrap_or(0)
     }
 
     /// Folders that are leftovers with all that is in them.
@@ -113,7 +120,7 @@ impl<'a, 's> Finder<'a, 's> {
             let sort = self.patterns.sort(self.stock.name(folder), true);
             let is_whole = |sort: &Sort| match sort {
                 Sort::Sample => {
-                    let largest = self.contents[n].files.iter().map(|(name, _)| self.size(*name)).max();
+                    let largest = self.files_in(n).map(|name| self.size(name)).max();
                     let whole = self.above(n).map_or(0, |above| self.largest_video(above));
                     whole > 0 && whole >= largest.unwrap_or(0).saturating_mul(SAMPLE)
                 }
@@ -129,8 +136,8 @@ impl<'a, 's> Finder<'a, 's> {
         for n in (0..self.contents.len()).rev() {
             let folder = self.stock.folders[n];
             let content = &self.contents[n];
-            let debris = |sort: Option<Sort>| matches!(sort, Some(Sort::Debris | Sort::Sidecar));
-            let empty = content.files.iter().all(|(_, sort)| debris(*sort))
+            let debris = |sort: Sort| matches!(sort, Sort::Debris | Sort::Sidecar);
+            let empty = content.sorted.iter().all(|(_, sort)| debris(*sort))
                 && content.folders.iter().all(|below| {
                     self.hollow[*below] || matches!(self.whole[*below], Some((_, Sort::Debris)))
                 });
@@ -145,7 +152,7 @@ impl<'a, 's> Finder<'a, 's> {
             if !self.hollow[n] {
                 continue;
             }
-            let sidecars = self.contents[n].files.iter().any(|(_, sort)| *sort == Some(Sort::Sidecar));
+            let sidecars = self.contents[n].sorted.iter().any(|(_, sort)| *sort == Sort::Sidecar);
             let above = self.above(n);
             let folder = self.stock.folders[n];
             let name = String::from_utf8_lossy(self.stock.name(folder));
@@ -183,10 +190,11 @@ impl<'a, 's> Finder<'a, 's> {
                 }
                 Some(_) => {}
                 None => {
-                    let files = std::mem::take(&mut self.contents[n].files);
-                    let loose = debris.entry((folder.host, folder.area)).or_default();
-                    self.files(n, &files, loose);
-                    self.contents[n].files = files;
+                    let sorted = std::mem::take(&mut self.contents[n].sorted);
+                    if !sorted.is_empty() {
+                        let loose = debris.entry((folder.host, folder.area)).or_default();
+                        self.files(n, &sorted, loose);
+                    }
                 }
             }
         }
@@ -194,7 +202,16 @@ impl<'a, 's> Finder<'a, 's> {
             if let Some(first) = items.first() {
                 let area = &self.stock.areas[usize::from(area)];
                 let key = [b"debris", area.place.host.raw().as_bytes(), area.place.path.as_bytes()];
-                let why = format!("{}, in {}", Sort::Debris.words(), self.stock.place(first.name).path.parent().filter(|_| items.len() == 1).unwrap_or(area.place.path.clone()));
+                let why = format!(
+                    "{}, in {}",
+                    Sort::Debris.words(),
+                    self.stock
+                        .place(first.name)
+                        .path
+                        .parent()
+                        .filter(|_| items.len() == 1)
+                        .unwrap_or(area.place.path.clone())
+                );
                 self.put(Waste::Leftover, &key, why, items);
             }
         }
@@ -211,7 +228,7 @@ impl<'a, 's> Finder<'a, 's> {
         let (mut files, mut folders, mut todo) = (Vec::new(), Vec::new(), vec![n]);
         while let Some(n) = todo.pop() {
             folders.push(self.stock.folders[n]);
-            files.extend(self.contents[n].files.iter().map(|(name, _)| *name));
+            files.extend(self.files_in(n));
             todo.extend(&self.contents[n].folders);
         }
         files.extend(folders.into_iter().rev());
@@ -233,7 +250,11 @@ impl<'a, 's> Finder<'a, 's> {
             (0, folders) => format!("{} with nothing in them", counted(folders, "folder")),
             (files, 1) => format!("a folder with nothing but {} of debris", counted(files, "file")),
             (files, folders) => {
-                format!("{} with nothing but {} of debris", counted(folders, "folder"), counted(files, "file"))
+                format!(
+                    "{} with nothing but {} of debris",
+                    counted(folders, "folder"),
+                    counted(files, "file")
+                )
             }
         };
         self.group_of(n, Waste::Hollow, Suggest::Drop, why);
@@ -245,55 +266,62 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     /// Single files of a folder.
-    fn files(&mut self, n: usize, files: &[(NameAt, Option<Sort>)], debris: &mut Vec<Item>) {
-        let largest = self.largest_video(n).max(self.above(n).map_or(0, |above| self.largest_video(above)));
+    fn files(&mut self, n: usize, sorted: &[(NameAt, Sort)], debris: &mut Vec<Item>) {
+        let largest =
+            self.largest_video(n).max(self.above(n).map_or(0, |above| self.largest_video(above)));
         let mut archives: BTreeMap<Vec<u8>, Vec<NameAt>> = BTreeMap::new();
-        for (name, sort) in files {
+        for (name, sort) in sorted {
             let bytes = self.stock.name(*name);
             let (suggest, why) = match sort {
-                None => continue,
-                Some(Sort::Debris) => {
+                Sort::Debris => {
                     debris.push(Item::new(*name, Suggest::Drop, String::new()));
                     self.out.taken.insert(*name);
                     continue;
                 }
-                Some(Sort::Archive) => {
+                Sort::Archive => {
                     archives.entry(set_of(bytes)).or_default().push(*name);
                     continue;
                 }
-                Some(Sort::Partial) => match self.unfinished(*name) {
+                Sort::Partial => match self.unfinished(*name) {
                     Some(why) => (Suggest::Look, why),
                     None => (Suggest::Drop, String::new()),
                 },
-                Some(Sort::Sample) => {
+                Sort::Sample => {
                     let whole = self.size(*name).saturating_mul(SAMPLE);
                     if !is_media(Kind::Films, bytes) || largest == 0 || largest < whole {
                         continue;
                     }
                     (Suggest::Drop, String::new())
                 }
-                Some(Sort::Sidecar) => match self.orphan(bytes, files) {
+                Sort::Sidecar => match self.orphan(n, bytes) {
                     true if is_subtitle(bytes) => {
                         (Suggest::Look, "its film may have another name by now".to_owned())
                     }
                     true => (Suggest::Drop, String::new()),
                     false => continue,
                 },
-                Some(sort) => (if *sort == Sort::Declared { Suggest::Drop } else { Suggest::Look }, String::new()),
+                Sort::Declared => (Suggest::Drop, String::new()),
+                // In folders of that name only.
+                Sort::Trash | Sort::Converted => continue,
             };
-            let sort = sort.expect("others were passed over");
             let place = self.stock.place(*name);
             let key = [place.host.raw().as_bytes(), place.path.as_bytes()];
-            self.put(Waste::Leftover, &key, sort.words().to_owned(), vec![Item::new(*name, suggest, why)]);
+            self.put(
+                Waste::Leftover,
+                &key,
+                sort.words().to_owned(),
+                vec![Item::new(*name, suggest, why)],
+            );
         }
         for volumes in archives.into_values() {
-            self.archive(files, volumes);
+            self.archive(n, volumes);
         }
     }
 
     /// Why a partial download may go on.
     fn unfinished(&self, name: NameAt) -> Option<String> {
-        let age = self.stock.site.now - self.stock.tree(name).meta(name.node).modified / 1_000_000_000;
+        let age =
+            self.stock.site.now - self.stock.tree(name).meta(name.node).modified / 1_000_000_000;
         if self.stock.area(name).role == Role::Intake {
             return Some("what fetches it may go on".to_owned());
         }
@@ -301,11 +329,14 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     /// The volumes of one archive, if what they hold stands beside them by its size.
-    fn archive(&mut self, files: &[(NameAt, Option<Sort>)], volumes: Vec<NameAt>) {
+    fn archive(&mut self, n: usize, volumes: Vec<NameAt>) {
         let packed: u64 = volumes.iter().map(|name| self.size(*name)).sum();
-        let played = files.iter().filter(|(name, sort)| sort.is_none() && plays(self.stock.name(*name)));
-        let (largest, all) = played.fold((0, 0), |(largest, all): (u64, u64), (name, _)| {
-            (largest.max(self.size(*name)), all + self.size(*name))
+        let played = self.files_in(n).filter(|name| {
+            let bytes = self.stock.name(*name);
+            plays(bytes) && self.patterns.sort(bytes, false).is_none()
+        });
+        let (largest, all) = played.fold((0, 0), |(largest, all): (u64, u64), name| {
+            (largest.max(self.size(name)), all + self.size(name))
         });
         let like = |size: u64| size > 0 && size >= packed / 10 * 9 && size / 3 <= packed;
         if !like(largest) && !like(all) {
@@ -321,7 +352,7 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     /// Whether a sidecar names a title that none of its neighbours is.
-    fn orphan(&self, name: &[u8], files: &[(NameAt, Option<Sort>)]) -> bool {
+    fn orphan(&self, n: usize, name: &[u8]) -> bool {
         let text = String::from_utf8_lossy(name);
         let (stem, _) = split_ending(&text);
         let own = read_show(stem);
@@ -332,11 +363,11 @@ impl<'a, 's> Finder<'a, 's> {
             key(&reading.title) == key(&own.title)
                 && (&reading.season, &reading.episodes) == (&own.season, &own.episodes)
         };
-        let media = files.iter().filter(|(name, _)| is_any_media(self.stock.name(*name)));
+        let media = self.files_in(n).filter(|name| is_any_media(self.stock.name(*name)));
         let mut beside = false;
-        for (name, _) in media {
+        for name in media {
             beside = true;
-            let text = String::from_utf8_lossy(self.stock.name(*name));
+            let text = String::from_utf8_lossy(self.stock.name(name));
             let (media, _) = split_ending(&text);
             if stem.starts_with(media) || media.starts_with(stem) || same(&read_show(media)) {
                 return false;
@@ -356,7 +387,9 @@ fn set_of(name: &[u8]) -> Vec<u8> {
     let dot = lower.iter().rposition(|b| *b == b'.').unwrap_or(lower.len());
     let stem = &lower[..dot];
     let part = stem.iter().rposition(|b| *b == b'.').filter(|at| {
-        stem[at + 1..].strip_prefix(b"part").is_some_and(|n| !n.is_empty() && n.iter().all(u8::is_ascii_digit))
+        stem[at + 1..]
+            .strip_prefix(b"part")
+            .is_some_and(|n| !n.is_empty() && n.iter().all(u8::is_ascii_digit))
             || &stem[at + 1..] == b"tar"
     });
     stem[..part.unwrap_or(stem.len())].to_vec()

@@ -49,30 +49,85 @@ impl Sort {
 /// Debris has more, which scans pass over as well ([`debris`]).
 const PATTERNS: [(Sort, bool, &[&str]); 10] = [
     (Sort::Debris, false, &["._*", ".ds_store", ".directory", ".localized", ".thumbs"]),
-    (Sort::Debris, true, &[".appledouble", ".fseventsd", ".spotlight-v100", ".temporaryitems", ".thumbnails"]),
+    (
+        Sort::Debris,
+        true,
+        &[".appledouble", ".fseventsd", ".spotlight-v100", ".temporaryitems", ".thumbnails"],
+    ),
     (
         Sort::Trash,
         true,
-        &["$recycle.bin", "#recycle", "@recycle", "recycler", ".recycle", ".trash", ".trash-*", ".trashes"],
+        &[
+            "$recycle.bin",
+            "#recycle",
+            "@recycle",
+            "recycler",
+            ".recycle",
+            ".trash",
+            ".trash-*",
+            ".trashes",
+        ],
     ),
-    (Sort::Partial, false, &["*.part", "*.partial", "*.incomplete", "*.unfinished", "*.download", "*.temp", "*.tmp"]),
-    (Sort::Sample, false, &["sample.*", "sample-*", "*-sample.*", "*.sample.*", "*_sample.*", "* sample.*"]),
+    (
+        Sort::Partial,
+        false,
+        &["*.part", "*.partial", "*.incomplete", "*.unfinished", "*.download", "*.temp", "*.tmp"],
+    ),
+    (
+        Sort::Sample,
+        false,
+        &["sample.*", "sample-*", "*-sample.*", "*.sample.*", "*_sample.*", "* sample.*"],
+    ),
     (Sort::Sample, true, &["sample", "samples"]),
     (
         Sort::Archive,
         false,
-        &["*.zip", "*.rar", "*.7z", "*.tar", "*.tgz", "*.tar.gz", "*.tar.xz", "*.tar.zst", "*.r[0-9][0-9]", "*.[0-9][0-9][0-9]"],
+        &[
+            "*.zip",
+            "*.rar",
+            "*.7z",
+            "*.tar",
+            "*.tgz",
+            "*.tar.gz",
+            "*.tar.xz",
+            "*.tar.zst",
+            "*.r[0-9][0-9]",
+            "*.[0-9][0-9][0-9]",
+        ],
     ),
-    (Sort::Sidecar, false, &["*.srt", "*.ass", "*.ssa", "*.vtt", "*.sub", "*.idx", "*.sup", "*.nfo", "*.lrc", "*.cue"]),
+    (
+        Sort::Sidecar,
+        false,
+        &["*.srt", "*.ass", "*.ssa", "*.vtt", "*.sub", "*.idx", "*.sup", "*.nfo", "*.lrc", "*.cue"],
+    ),
     (
         Sort::Sidecar,
         false,
         &[
-            "poster.*", "folder.*", "cover.*", "fanart.*", "banner.*", "backdrop.*", "*-poster.*", "*-fanart.*", "*-thumb.*",
-            "*-banner.*", "*-backdrop.*",
+            "poster.*",
+            "folder.*",
+            "cover.*",
+            "fanart.*",
+            "banner.*",
+            "backdrop.*",
+            "*-poster.*",
+            "*-fanart.*",
+            "*-thumb.*",
+            "*-banner.*",
+            "*-backdrop.*",
         ],
     ),
-    (Sort::Converted, true, &["converted versions", "optimised versions", "optimized versions", "transcoded", "transcodes"]),
+    (
+        Sort::Converted,
+        true,
+        &[
+            "converted versions",
+            "optimised versions",
+            "optimized versions",
+            "transcoded",
+            "transcodes",
+        ],
+    ),
 ];
 
 /// The patterns at hand, those of the layout among them.
@@ -133,9 +188,9 @@ impl Patterns {
 
 /// Every usual pattern: what it stands for, whether it is one of folders, and how it is written.
 pub fn listed() -> impl Iterator<Item = (Sort, bool, &'static str)> {
-    let own = PATTERNS
-        .iter()
-        .flat_map(|(sort, folder, patterns)| patterns.iter().map(|pattern| (*sort, *folder, *pattern)));
+    let own = PATTERNS.iter().flat_map(|(sort, folder, patterns)| {
+        patterns.iter().map(|pattern| (*sort, *folder, *pattern))
+    });
     // What was found after a check of a filesystem is nobody's debris.
     let passed = debris().filter(|(name, _)| *name != "lost+found");
     own.chain(passed.map(|(name, folder)| (Sort::Debris, folder, name)))
@@ -151,7 +206,9 @@ pub fn table() -> Vec<(Sort, String)> {
             let mut seen = Vec::new();
             for (_, folder, pattern) in of {
                 let text = format!("{}{}", pattern.trim_end(), if folder { "/" } else { "" });
-                if Patterns::new(&[]).sort(pattern.as_bytes(), folder).is_none_or(|is| is == *sort) && !seen.contains(&text) {
+                if Patterns::new(&[]).sort(pattern.as_bytes(), folder).is_none_or(|is| is == *sort)
+                    && !seen.contains(&text)
+                {
                     seen.push(text);
                 }
             }

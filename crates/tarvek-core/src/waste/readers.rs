@@ -25,12 +25,15 @@ pub fn lose(site: &Site, place: &Place, old: &Object, new: &Object) -> Vec<Strin
     let Some(folder) = place.path.parent() else { return Vec::new() };
     let folder = Place::new(&place.host, folder);
     let reads = |answers: Option<Vec<Answer>>| {
-        answers.and_then(|answers| answers.into_iter().find(|answer| answer.need == Need::Read)?.allowed())
+        answers.and_then(|answers| {
+            answers.into_iter().find(|answer| answer.need == Need::Read)?.allowed()
+        })
     };
     let mut lose: Vec<String> = everyone(site, &folder, true)
         .into_iter()
         .filter(|party| {
-            reads(party.could(site, old)) != Some(false) && reads(party.could(site, new)) == Some(false)
+            reads(party.could(site, old)) != Some(false)
+                && reads(party.could(site, new)) == Some(false)
         })
         .map(|party| party.name)
         .collect();
@@ -46,7 +49,10 @@ pub fn lose(site: &Site, place: &Place, old: &Object, new: &Object) -> Vec<Strin
     if site.account_numbered(&place.host, uid).is_none() {
         unnamed(format!("the uid {uid}"), Subject::new(uid, stranger, []));
     }
-    unnamed(format!("whoever is in the group {}", site.group_text(&place.host, gid)), Subject::new(stranger, gid, []));
+    unnamed(
+        format!("whoever is in the group {}", site.group_text(&place.host, gid)),
+        Subject::new(stranger, gid, []),
+    );
     unnamed("whoever is in no group".to_owned(), Subject::new(stranger, stranger, []));
     lose
 }

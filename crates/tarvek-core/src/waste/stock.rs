@@ -6,10 +6,10 @@ use crate::facts::host::HostFacts;
 use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
 use crate::kernel::entry::{EntryKind, Meta};
 use crate::site::join::Site;
-use crate::words::prefer::Prefer;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
+use crate::words::prefer::Prefer;
 use crate::words::terms::Kind;
 use crate::words::word::words;
 
@@ -106,7 +106,8 @@ impl<'s> Stock<'s> {
             let above = std::iter::successors(Some(tree.parent(top)), |node| {
                 (*node != Tree::ROOT).then(|| tree.parent(*node))
             });
-            let inside = top != Tree::ROOT && above.into_iter().any(|up| tops.contains_key(&(host, up)));
+            let inside =
+                top != Tree::ROOT && above.into_iter().any(|up| tops.contains_key(&(host, up)));
             if !inside {
                 stock.walk(host, top, area, &tops, &mut names);
             }
@@ -115,7 +116,8 @@ impl<'s> Stock<'s> {
         for (n, facts) in stock.hosts.iter().enumerate() {
             let within = |path: &AbsPath| {
                 stock.areas.iter().any(|area| {
-                    path.within(&area.place.path) && stock.hosts[n].name == *stock.name_of_host(&area.place.host)
+                    path.within(&area.place.path)
+                        && stock.hosts[n].name == *stock.name_of_host(&area.place.host)
                 })
             };
             stock.unreadable += facts.gaps.iter().filter(|gap| within(&gap.path)).count() as u64;
@@ -172,27 +174,37 @@ impl<'s> Stock<'s> {
     }
 
     /// Puts names of one file together.
-    fn keep(&mut self, mut names: Vec<NameAt>) {
+    fn keep(&mut self, names: Vec<NameAt>) {
         let tree = |name: &NameAt| &self.hosts[usize::from(name.host)].tree;
-        let key = |name: &NameAt| {
-            let meta = tree(name).meta(name.node);
-            let id = meta.device.zip(meta.inode).filter(|_| meta.links > 1);
-            // A file of one name is by itself.
-            (name.host, id.unwrap_or((u64::MAX, u64::from(name.node.0))))
-        };
-        names.sort_by_cached_key(|name| (key(name), name.node));
-        let mut before = None;
+        let mut several: Vec<((u16, u64, u64), NameAt)> = Vec::new();
+        self.names.reserve(names.len());
         self.starts.reserve(names.len());
-        for (n, name) in names.iter().enumerate() {
-            let key = key(name);
+        // Most files have one name, and are by themselves.
+        for name in names {
+            let meta = tree(&name).meta(name.node);
+            match meta.device.zip(meta.inode).filter(|_| meta.links > 1) {
+                Some((device, inode)) => several.push(((name.host, device, inode), name)),
+                None => {
+                    self.starts.push(self.names.len() as u32);
+                    self.names.push(name);
+                }
+            }
+        }
+        several.sort_unstable();
+        let mut before = None;
+        for (key, name) in several {
             if before != Some(key) {
-                self.starts.push(n as u32);
+                self.starts.push(self.names.len() as u32);
                 before = Some(key);
             }
-            self.file_of[usize::from(name.host)][name.node.0 as usize] = self.starts.len() as u32 - 1;
+            self.names.push(name);
         }
-        self.starts.push(names.len() as u32);
-        self.names = names;
+        self.starts.push(self.names.len() as u32);
+        for file in 0..self.len() {
+            for name in &self.names[self.starts[file] as usize..self.starts[file + 1] as usize] {
+                self.file_of[usize::from(name.host)][name.node.0 as usize] = file as u32;
+            }
+        }
     }
 
     /// How many files there are.

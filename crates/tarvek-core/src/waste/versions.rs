@@ -13,9 +13,9 @@ use crate::forecast::titles::{is_one, title_key};
 use crate::scan::kinds::is_media;
 use crate::waste::copies::{Rank, free_names, rank};
 use crate::waste::group::{Group, Item, Suggest, Waste};
-use crate::words::prefer::{Prefer, Wish};
 use crate::waste::stock::{FileId, NameAt, Role, Stock};
 use crate::words::path::components;
+use crate::words::prefer::{Prefer, Wish};
 use crate::words::terms::Kind;
 use crate::words::text::bytes;
 
@@ -79,10 +79,8 @@ fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap
     if folders.iter().any(|name| is_extras(name)) {
         return;
     }
-    let names: Vec<String> = videos
-        .iter()
-        .map(|name| String::from_utf8_lossy(stock.name(*name)).into_owned())
-        .collect();
+    let names: Vec<String> =
+        videos.iter().map(|name| String::from_utf8_lossy(stock.name(*name)).into_owned()).collect();
     let mut shelves: HashMap<Kind, (Shelf, bool)> = HashMap::new();
     for (video, name) in videos.iter().zip(&names) {
         let (stem, _) = split_ending(name);
@@ -110,10 +108,13 @@ fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap
         let episodes: String = filed.episodes.iter().map(|n| format!("E{n:02}")).collect();
         let episode = match (filed.season, filed.date) {
             (_, Some(date)) => format!(" {date}"),
-            (Some(season), None) if !filed.episodes.is_empty() => format!(" S{season:02}{episodes}"),
+            (Some(season), None) if !filed.episodes.is_empty() => {
+                format!(" S{season:02}{episodes}")
+            }
             _ => String::new(),
         };
-        let key = format!("{}/{kind:?}/{}{episode}", stock.facts(*video).name.raw(), title_key(&filed));
+        let key =
+            format!("{}/{kind:?}/{}{episode}", stock.facts(*video).name.raw(), title_key(&filed));
         let year = filed.year.map(|year| format!(" ({year})")).unwrap_or_default();
         let title = all.entry(key.clone()).or_insert_with(|| Title {
             name: format!("{}{year}{episode}", filed.title),
@@ -157,11 +158,13 @@ pub(super) fn versions(
             _ if equal => (Suggest::Drop, "the same bytes as the one that is kept".to_owned()),
             _ => match doubt((best, best_media.as_ref()), (version, media.as_ref())) {
                 Some(why) => (Suggest::Look, why),
-                None if stock.device(version.name) != stock.device(best.name) => {
-                    (Suggest::Look, "it lies on another filesystem, and may be there for safety".to_owned())
-                }
+                None if stock.device(version.name) != stock.device(best.name) => (
+                    Suggest::Look,
+                    "it lies on another filesystem, and may be there for safety".to_owned(),
+                ),
                 None => {
-                    let why = reason(stock, best, version, best_media.as_ref(), media.as_ref(), &prefer);
+                    let why =
+                        reason(stock, best, version, best_media.as_ref(), media.as_ref(), &prefer);
                     if better.is_empty() {
                         better.clone_from(&why);
                     }
@@ -169,7 +172,10 @@ pub(super) fn versions(
                 }
             },
         };
-        items.extend(free_names(stock, version.file, taken).map(|name| Item::new(name, suggest, why.clone())));
+        items.extend(
+            free_names(stock, version.file, taken)
+                .map(|name| Item::new(name, suggest, why.clone())),
+        );
     }
     let why = match better.is_empty() {
         true => format!("{} in {} files", title.name, files.len()),
@@ -184,7 +190,8 @@ type Worth = (bool, Vec<i64>, u64, u64, u64, Rank);
 fn worth(stock: &Stock, file: FileId, media: Option<&Media>, prefer: &Prefer) -> Worth {
     let size = stock.meta(file).size;
     let whole = media.is_some_and(|media| !media.cut);
-    let picture = media.map_or(0, |m| u64::from(m.width.unwrap_or(0)) * u64::from(m.height.unwrap_or(0)));
+    let picture =
+        media.map_or(0, |m| u64::from(m.width.unwrap_or(0)) * u64::from(m.height.unwrap_or(0)));
     let rate = media.and_then(|media| media.bits_per_second(size)).unwrap_or(0);
     let wishes = prefer.0.iter().map(|wish| match wish {
         Wish::Codec(codec) => {
@@ -221,7 +228,9 @@ fn doubt(best: (&Version, Option<&Media>), other: (&Version, Option<&Media>)) ->
             return Some("its name and its folder speak of two titles".to_owned());
         }
     }
-    if best.filed.year != other.filed.year || best.filed.year.is_none() && best.filed.season.is_none() && best.filed.date.is_none() {
+    if best.filed.year != other.filed.year
+        || best.filed.year.is_none() && best.filed.season.is_none() && best.filed.date.is_none()
+    {
         return Some("no year says that both are one film".to_owned());
     }
     let edition = |version: &Version| version.own.edition.as_deref().map(key);

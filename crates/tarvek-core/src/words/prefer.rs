@@ -87,9 +87,11 @@ mod tests {
 
     #[test]
     fn preferences_are_words() {
-        let read = |text: &'static str| Prefer::of(text).map(|prefer| {
-            prefer.0.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-        });
+        let read = |text: &'static str| {
+            Prefer::of(text).map(|prefer| {
+                prefer.0.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+            })
+        };
         assert_eq!(read("HEVC, at most 1080p"), Ok("hevc, at most 1080p".to_owned()));
         assert_eq!(read("h265,smaller"), Ok("hevc, smaller".to_owned()));
         assert_eq!(read(""), Ok(String::new()));

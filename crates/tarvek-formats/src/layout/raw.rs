@@ -18,9 +18,9 @@ use tarvek_core::words::rule::Severity;
 use tarvek_core::words::terms::Label;
 use tarvek_core::words::terms::{Access, Kind, Os, Protocol};
 
-use crate::forms::{LeftoverPattern, 
-    Address, Category, Clients, EngineName, ExportOptions, Filesystem, Octal, Propagation, RunAs,
-    Size,
+use crate::forms::{
+    Address, Category, Clients, EngineName, ExportOptions, Filesystem, LeftoverPattern, Octal,
+    Propagation, RunAs, Size,
 };
 use crate::structure::{At, OneOrMany};
 use crate::written::Written;

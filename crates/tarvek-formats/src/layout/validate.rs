@@ -41,7 +41,8 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     let names = Names::of(&raw);
     let mut validator =
         Validator { lines: Lines::of(text), names, mistakes, judged_later: Vec::new() };
-    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules, waste, adopted } = raw;
+    let Raw { tarvek: _, site, host, share, folder, mount, service, intake, rules, waste, adopted } =
+        raw;
     let site = secret::hide(&site.unwrap_or_default());
     let mut layout = Layout { site: site.into(), ..Layout::default() };
     for (name, raw) in in_order(host) {

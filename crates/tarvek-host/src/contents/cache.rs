@@ -133,15 +133,33 @@ impl Cache {
     ///
     /// # Errors
     /// If it can't be written.
-    pub fn learn_header(&self, path: &AbsPath, meta: &Meta, media: Option<&Media>) -> Result<(), String> {
+    pub fn learn_header(
+        &self,
+        path: &AbsPath,
+        meta: &Meta,
+        media: Option<&Media>,
+    ) -> Result<(), String> {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return Ok(()) };
-        let Media { millis, width, height, video, audio, tracks, cut } = media.cloned().unwrap_or_default();
+        let Media { millis, width, height, video, audio, tracks, cut } =
+            media.cloned().unwrap_or_default();
         let millis = millis.map(u64::cast_signed);
         open.write(|db| {
-            let sql = "INSERT OR REPLACE INTO header VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12)";
+            let sql =
+                "INSERT OR REPLACE INTO header VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12)";
             db.prepare_cached(sql)?.execute(params![
-                filesystem, inode, meta.size.cast_signed(), meta.modified, meta.changed, millis, width, height, video, audio, tracks, cut
+                filesystem,
+                inode,
+                meta.size.cast_signed(),
+                meta.modified,
+                meta.changed,
+                millis,
+                width,
+                height,
+                video,
+                audio,
+                tracks,
+                cut
             ])
         })
     }
@@ -162,7 +180,8 @@ impl Cache {
 /// Whether the tables are those of a cache, and nothing else is there.
 fn has_schema(db: &Connection) -> rusqlite::Result<bool> {
     let mut statement = db.prepare("SELECT sql FROM sqlite_schema")?;
-    let found: Vec<Option<String>> = statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    let found: Vec<Option<String>> =
+        statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
     let bare = |sql: &str| sql.split_ascii_whitespace().collect::<Vec<_>>().join(" ");
     let mut found: Vec<String> = found.iter().flatten().map(|sql| bare(sql)).collect();
     let mut expected: Vec<String> =
@@ -184,7 +203,10 @@ impl Open {
         Some((filesystem, inode.cast_signed()))
     }
 
-    fn write(&mut self, work: impl FnOnce(&Connection) -> rusqlite::Result<usize>) -> Result<(), String> {
+    fn write(
+        &mut self,
+        work: impl FnOnce(&Connection) -> rusqlite::Result<usize>,
+    ) -> Result<(), String> {
         let told = |error: rusqlite::Error| StoreError::from(error).to_string();
         if self.since.is_none() {
             self.db.execute_batch("BEGIN IMMEDIATE").map_err(told)?;
@@ -204,10 +226,9 @@ impl Memory for Cache {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return Recalled::Nothing };
         let sql = "SELECT size, modified, changed, mode, uid, gid, links, name, head, ends, prefixes, whole FROM file WHERE filesystem = ?1 AND inode = ?2";
-        let known = open
-            .db
-            .prepare_cached(sql)
-            .and_then(|mut statement| statement.query_row([filesystem, inode], |row| recalled(row, path, meta)).optional());
+        let known = open.db.prepare_cached(sql).and_then(|mut statement| {
+            statement.query_row([filesystem, inode], |row| recalled(row, path, meta)).optional()
+        });
         // What can't be read of a cache is read of the file.
         known.ok().flatten().unwrap_or(Recalled::Nothing)
     }
@@ -241,10 +262,13 @@ fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<Recalled
     if (number(0)?, number(1)?) != (meta.size.cast_signed(), meta.modified) {
         return Ok(Recalled::Nothing);
     }
-    let some = |column: usize| Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(i64::cast_unsigned));
+    let some = |column: usize| {
+        Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(i64::cast_unsigned))
+    };
     let prefixes: Vec<u8> = row.get(10)?;
     let prefix = |part: &[u8]| {
-        let value = part[1..].iter().rev().fold(0, |value: u64, byte| value << 8 | u64::from(*byte));
+        let value =
+            part[1..].iter().rev().fold(0, |value: u64, byte| value << 8 | u64::from(*byte));
         (part[0], value)
     };
     let whole: Option<Vec<u8>> = row.get(11)?;
@@ -258,7 +282,8 @@ fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<Recalled
         return Ok(Recalled::Unchanged(taken));
     }
     // What moved the ctime has to show; else it may have been a write that put the mtime back.
-    let now = [meta.mode.into(), meta.uid.into(), meta.gid.into(), meta.links.into(), name_of(path)];
+    let now =
+        [meta.mode.into(), meta.uid.into(), meta.gid.into(), meta.links.into(), name_of(path)];
     let shows = (3..8).map(number).collect::<Result<Vec<i64>, _>>()? != now;
     Ok(if shows { Recalled::Touched(taken) } else { Recalled::Nothing })
 }

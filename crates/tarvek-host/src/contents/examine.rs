@@ -43,12 +43,12 @@ impl Holders {
             }
             let handles = ["fd", "map_files"].map(|name| fs::read_dir(process.path().join(name)));
             // A process that is gone by now holds nothing; kernel threads have no handles at all.
-            let refused = |dir: &std::io::Result<fs::ReadDir>| {
-                matches!(dir, Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied)
-            };
+            let refused = |dir: &std::io::Result<fs::ReadDir>| matches!(dir, Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied);
             holders.partial |= handles.iter().any(refused);
             for handle in handles.into_iter().flatten().flatten().flatten() {
-                let Some(id) = id(&handle.path()).filter(|id| wanted.contains(id)) else { continue };
+                let Some(id) = id(&handle.path()).filter(|id| wanted.contains(id)) else {
+                    continue;
+                };
                 holders.by.entry(id).or_insert_with(|| {
                     let name = fs::read(process.path().join("comm")).unwrap_or_default();
                     format!("{} (process {pid})", shown(name.trim_ascii_end()))

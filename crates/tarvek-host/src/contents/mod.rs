@@ -9,6 +9,7 @@ pub use cache::{Cache, Nowhere};
 pub use examine::{Holders, examine};
 pub(crate) use examine::{shared_bytes, shared_of};
 pub use rounds::{Settled, settle};
+pub(crate) use rounds::{all_of, sample_of};
 
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;

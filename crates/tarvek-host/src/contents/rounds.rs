@@ -8,8 +8,8 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::fs::File;
 use std::os::unix::fs::FileExt;
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use blake3::Hasher;
@@ -140,7 +140,9 @@ const STOPPED: &str = "interrupted";
 
 fn short(hash: &blake3::Hash) -> u64 {
     let bytes = hash.as_bytes();
-    u64::from_le_bytes([bytes[0], bytes[1], bytes[2], bytes[3], bytes[4], bytes[5], bytes[6], bytes[7]])
+    u64::from_le_bytes([
+        bytes[0], bytes[1], bytes[2], bytes[3], bytes[4], bytes[5], bytes[6], bytes[7],
+    ])
 }
 
 impl Rounds<'_> {
@@ -180,7 +182,15 @@ impl Rounds<'_> {
             return Some(Member { id, path, meta, taken, new: false, hash: None, elsewhere: true });
         }
         settle_clock(&meta);
-        let mut member = Member { id, path, meta, taken: Taken::default(), new: false, hash: None, elsewhere: false };
+        let mut member = Member {
+            id,
+            path,
+            meta,
+            taken: Taken::default(),
+            new: false,
+            hash: None,
+            elsewhere: false,
+        };
         match self.memory.recall(&member.path, &meta) {
             Recalled::Nothing => {}
             Recalled::Unchanged(taken) => member.taken = taken,
@@ -204,7 +214,8 @@ impl Rounds<'_> {
         if taken.head.is_none() || taken.whole.is_some() && taken.ends.is_none() {
             return Ok(false);
         }
-        let mut now = Member { taken: Taken::default(), path: member.path.clone(), hash: None, ..*member };
+        let mut now =
+            Member { taken: Taken::default(), path: member.path.clone(), hash: None, ..*member };
         self.value(&mut now, Round::Head, false)?;
         if taken.ends.is_some() {
             self.value(&mut now, Round::Ends, false)?;
@@ -225,7 +236,8 @@ impl Rounds<'_> {
             }
             _ => false,
         };
-        if members.iter().all(|member| member.taken.whole.is_some()) || members.iter().any(known)
+        if members.iter().all(|member| member.taken.whole.is_some())
+            || members.iter().any(known)
             || members.iter().any(|member| member.elsewhere)
         {
             return self.whole(members);
@@ -234,10 +246,8 @@ impl Rounds<'_> {
             return self.whole(members);
         }
         let keeps = members.len() <= MOST_OPEN;
-        let values: Vec<Result<u64, String>> = members
-            .par_iter_mut()
-            .map(|member| self.value(member, round, keeps))
-            .collect();
+        let values: Vec<Result<u64, String>> =
+            members.par_iter_mut().map(|member| self.value(member, round, keeps)).collect();
         let mut parts: HashMap<u64, Vec<Member>> = HashMap::new();
         for (member, value) in members.into_iter().zip(values) {
             match value {
@@ -293,7 +303,9 @@ impl Rounds<'_> {
         let known = match round {
             Round::Head => member.taken.head,
             Round::Ends => member.taken.ends,
-            Round::Prefix(n) => member.taken.prefixes.iter().find(|(k, _)| *k == n).map(|(_, v)| *v),
+            Round::Prefix(n) => {
+                member.taken.prefixes.iter().find(|(k, _)| *k == n).map(|(_, v)| *v)
+            }
             Round::Whole => None,
         };
         if let Some(value) = known {
@@ -306,8 +318,7 @@ impl Rounds<'_> {
         let file = open_seen(&member.path, &member.meta)?;
         let value = match round {
             Round::Head => {
-                let mut bytes = vec![0; usize::try_from(PART.min(size)).unwrap_or(0)];
-                read(&file, 0, &mut bytes)?;
+                let bytes = head_bytes(&file, size)?;
                 self.count(bytes.len());
                 let mut hasher = Hasher::new();
                 let value = short(&hasher.update(&bytes).finalize());
@@ -318,12 +329,8 @@ impl Rounds<'_> {
                 value
             }
             Round::Ends => {
-                let part = usize::try_from(PART.min(size)).unwrap_or(0);
-                let (mut middle, mut last) = (vec![0; part], vec![0; part]);
-                read(&file, middle_of(size), &mut middle)?;
-                read(&file, size - part as u64, &mut last)?;
-                self.count(2 * part);
-                let value = ends_value(&middle, &last);
+                let (value, bytes) = ends_of(&file, size)?;
+                self.count(bytes);
                 member.taken.ends = Some(value);
                 value
             }
@@ -381,7 +388,8 @@ impl Rounds<'_> {
         let file = open_seen(&member.path, &member.meta)?;
         self.stream(member, &file, member.meta.size)?;
         // A file that grew has more than its size.
-        let grown = file.read_at(&mut [0], member.meta.size).map_err(|error| error.to_string())? > 0;
+        let grown =
+            file.read_at(&mut [0], member.meta.size).map_err(|error| error.to_string())? > 0;
         if grown || !is_same(&file, &member.meta) {
             return Err(CHANGED.to_owned());
         }
@@ -412,6 +420,49 @@ fn settle_clock(meta: &Meta) {
 fn is_settled(meta: &Meta) -> bool {
     let seconds = meta.changed.is_some_and(|changed| changed % 1_000_000_000 == 0);
     age(meta).is_some_and(|age| age > if seconds { 2_000_000_000 } else { TICK })
+}
+
+fn head_bytes(file: &File, size: u64) -> Result<Vec<u8>, String> {
+    let mut bytes = vec![0; usize::try_from(PART.min(size)).unwrap_or(0)];
+    read(file, 0, &mut bytes)?;
+    Ok(bytes)
+}
+
+/// The number of the middle and the last bytes of a file, and how many those are.
+fn ends_of(file: &File, size: u64) -> Result<(u64, usize), String> {
+    let part = usize::try_from(PART.min(size)).unwrap_or(0);
+    let (mut middle, mut last) = (vec![0; part], vec![0; part]);
+    read(file, middle_of(size), &mut middle)?;
+    read(file, size - part as u64, &mut last)?;
+    Ok((ends_value(&middle, &last), 2 * part))
+}
+
+/// What a sample of an open file says.
+pub(crate) fn sample_of(file: &File, meta: &Meta) -> Result<Taken, String> {
+    let head = Some(short(&blake3::hash(&head_bytes(file, meta.size)?)));
+    Ok(Taken { head, ends: Some(ends_of(file, meta.size)?.0), ..Taken::default() })
+}
+
+/// The digest of an open file that was seen, with a sample to know it again by.
+pub(crate) fn all_of(file: &File, meta: &Meta, watch: &Watch) -> Result<Taken, String> {
+    let mut hasher = Hasher::new();
+    let mut at = 0;
+    BYTES.with_borrow_mut(|bytes| {
+        bytes.resize(BUFFER, 0);
+        while at < meta.size {
+            if watch.stop.load(Ordering::Relaxed) {
+                return Err(STOPPED.to_owned());
+            }
+            let count = usize::try_from(meta.size - at).unwrap_or(BUFFER).min(BUFFER);
+            read(file, at, &mut bytes[..count])?;
+            hasher.update(&bytes[..count]);
+            at += count as u64;
+            watch.bytes.fetch_add(count as u64, Ordering::Relaxed);
+        }
+        Ok(())
+    })?;
+    // What was just read is not read from the disk again.
+    Ok(Taken { whole: Some(*hasher.finalize().as_bytes()), ..sample_of(file, meta)? })
 }
 
 /// Where the middle part of a sample begins: never within the first.

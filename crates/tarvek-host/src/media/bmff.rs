@@ -66,7 +66,9 @@ fn next(window: &mut Window, end: u64) -> io::Result<Option<Part>> {
     };
     let body = window.at();
     match start.checked_add(size) {
-        Some(stop) if stop >= body => Ok(Some(Part { kind, body, end: stop.min(end), cut: stop > end })),
+        Some(stop) if stop >= body => {
+            Ok(Some(Part { kind, body, end: stop.min(end), cut: stop > end }))
+        }
         _ => Ok(None),
     }
 }

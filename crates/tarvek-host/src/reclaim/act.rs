@@ -121,7 +121,12 @@ pub(super) fn why(error: Errno) -> String {
 }
 
 /// Moves a name into the holding folder, and looks whether it was the right one.
-pub(super) fn drop_name(holding: &Holding, spot: &Spot, step: u64, was: &Was) -> Result<(), String> {
+pub(super) fn drop_name(
+    holding: &Holding,
+    spot: &Spot,
+    step: u64,
+    was: &Was,
+) -> Result<(), String> {
     let held = held_name(step);
     rename_new((&spot.folder, &spot.name), (&holding.folder, held.as_bytes())).map_err(why)?;
     let arrived = look(&holding.folder, held.as_bytes());
@@ -135,10 +140,15 @@ pub(super) fn drop_name(holding: &Holding, spot: &Spot, step: u64, was: &Was) ->
         Err(_) => Some("it vanished meanwhile"),
     };
     if let Some(fault) = fault {
-        return Err(match rename_new((&holding.folder, held.as_bytes()), (&spot.folder, &spot.name)) {
-            Ok(()) => fault.to_owned(),
-            Err(_) => format!("{fault}, and its name is taken: what was there is held as {}", holding.path().child(held.as_bytes())),
-        });
+        return Err(
+            match rename_new((&holding.folder, held.as_bytes()), (&spot.folder, &spot.name)) {
+                Ok(()) => fault.to_owned(),
+                Err(_) => format!(
+                    "{fault}, and its name is taken: what was there is held as {}",
+                    holding.path().child(held.as_bytes())
+                ),
+            },
+        );
     }
     holding.sync(&spot.folder).map_err(|error| error.to_string())
 }
@@ -149,9 +159,9 @@ pub(super) fn is_empty(folder: &OwnedFd, name: &[u8]) -> bool {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     let Ok(open) = rustix::fs::openat(folder, name, flags, Mode::empty()) else { return false };
     let Ok(entries) = rustix::fs::Dir::read_from(&open) else { return false };
-    entries.into_iter().all(|entry| {
-        entry.is_ok_and(|entry| matches!(entry.file_name().to_bytes(), b"." | b".."))
-    })
+    entries
+        .into_iter()
+        .all(|entry| entry.is_ok_and(|entry| matches!(entry.file_name().to_bytes(), b"." | b"..")))
 }
 
 /// The name that a new link has before it gets its own.
@@ -170,7 +180,8 @@ pub(super) fn link_name(
     (new, new_was): (&File, &Was),
 ) -> Result<(), String> {
     let held = held_name(step);
-    rustix::fs::linkat(&spot.folder, &spot.name, &holding.folder, held.as_str(), AtFlags::empty()).map_err(why)?;
+    rustix::fs::linkat(&spot.folder, &spot.name, &holding.folder, held.as_str(), AtFlags::empty())
+        .map_err(why)?;
     let taken_back = |fault: String| {
         // It has its name still; the one in the holding folder is one too many.
         let _ = rustix::fs::unlinkat(&holding.folder, held.as_str(), AtFlags::empty());
@@ -178,13 +189,21 @@ pub(super) fn link_name(
     };
     match look(&holding.folder, held.as_bytes()) {
         Ok(meta) if was.is(&meta) => {}
-        Ok(meta) if was.is_same_file(&meta) => return taken_back("it was written to meanwhile".to_owned()),
+        Ok(meta) if was.is_same_file(&meta) => {
+            return taken_back("it was written to meanwhile".to_owned());
+        }
         _ => return taken_back("another file took its place meanwhile".to_owned()),
     }
     holding.sync(&spot.folder).map_err(|error| error.to_string())?;
     let passing = passing_name(holding, step);
     let source = format!("/proc/self/fd/{}", new.as_fd().as_raw_fd());
-    if let Err(error) = rustix::fs::linkat(CWD, source.as_str(), &spot.folder, passing.as_str(), AtFlags::SYMLINK_FOLLOW) {
+    if let Err(error) = rustix::fs::linkat(
+        CWD,
+        source.as_str(),
+        &spot.folder,
+        passing.as_str(),
+        AtFlags::SYMLINK_FOLLOW,
+    ) {
         return taken_back(why(error));
     }
     if let Err(fault) = exchange(spot, passing.as_bytes(), was, new_was) {
@@ -199,13 +218,22 @@ pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Re
     let remove = || {
         let _ = rustix::fs::unlinkat(&spot.folder, passing, AtFlags::empty());
     };
-    let swap = || rustix::fs::renameat_with(&spot.folder, passing, &spot.folder, &spot.name, RenameFlags::EXCHANGE);
+    let swap = || {
+        rustix::fs::renameat_with(
+            &spot.folder,
+            passing,
+            &spot.folder,
+            &spot.name,
+            RenameFlags::EXCHANGE,
+        )
+    };
     match swap() {
         Ok(()) => {}
         Err(Errno::INVAL | Errno::NOSYS) => {
             // Filesystems that can't exchange names: a look right before has to do.
             let same = spot.look().is_ok_and(|meta| out.is_same_file(&meta));
-            let renamed = same.then(|| rustix::fs::renameat(&spot.folder, passing, &spot.folder, &spot.name));
+            let renamed =
+                same.then(|| rustix::fs::renameat(&spot.folder, passing, &spot.folder, &spot.name));
             return match renamed {
                 Some(Ok(())) => {
                     // Renaming onto a name of the same file does nothing (rename(2)).
@@ -239,7 +267,9 @@ pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Re
         Err(Errno::NOENT) => Ok(()),
         _ => {
             let back = swap();
-            if back.is_ok() && look(&spot.folder, passing).is_ok_and(|meta| into.is_same_file(&meta)) {
+            if back.is_ok()
+                && look(&spot.folder, passing).is_ok_and(|meta| into.is_same_file(&meta))
+            {
                 remove();
             }
             Err("another file took its place meanwhile".to_owned())
@@ -248,7 +278,13 @@ pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Re
 }
 
 /// What is written down before a step is done.
-pub(super) fn intent(row: &Row, deed: &str, meta: &Meta, stays: Vec<super::journal::Stays>, equal: bool) -> Result<Intent, String> {
+pub(super) fn intent(
+    row: &Row,
+    deed: &str,
+    meta: &Meta,
+    stays: Vec<super::journal::Stays>,
+    equal: bool,
+) -> Result<Intent, String> {
     Ok(Intent {
         deed: deed.to_owned(),
         path: super::journal::Bytes(row.path.clone()),

@@ -15,7 +15,8 @@ use crate::observe::own_uid;
 use crate::project;
 use crate::walk;
 
-const FOLDER: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+const FOLDER: OFlags =
+    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 const NO_LINKS: ResolveFlags = ResolveFlags::NO_SYMLINKS.union(ResolveFlags::NO_MAGICLINKS);
 
 /// Opens a folder by its path; no symlink is followed on the way.
@@ -47,7 +48,10 @@ fn mount_of(folder: &OwnedFd) -> Option<u64> {
 pub(super) fn above(root: Option<&AbsPath>, folder: &AbsPath) -> Result<AbsPath, Errno> {
     let own = open_folder(folder)?;
     let kind = |folder: &OwnedFd| {
-        (mount_of(folder), project::of_folder(folder.as_fd()).map(|project| (project.id, project.inherits)))
+        (
+            mount_of(folder),
+            project::of_folder(folder.as_fd()).map(|project| (project.id, project.inherits)),
+        )
     };
     let kind_of_own = kind(&own);
     let mut best = folder.clone();
@@ -102,10 +106,16 @@ impl Holding {
         };
         let (_, meta) = walk::stat_at(folder.as_fd(), c"").map_err(told)?;
         if meta.uid != own_uid() {
-            return Err(format!("{path} belongs to the uid {}: what is held has to be one's own", meta.uid));
+            return Err(format!(
+                "{path} belongs to the uid {}: what is held has to be one's own",
+                meta.uid
+            ));
         }
         if meta.mode & 0o077 != 0 {
-            return Err(format!("{path} is open to others (mode {:04o}): chmod 0700 it, if it is yours", meta.mode));
+            return Err(format!(
+                "{path} is open to others (mode {:04o}): chmod 0700 it, if it is yours",
+                meta.mode
+            ));
         }
         let journal = Journal::open(&folder, make).map_err(|error| format!("{path}: {error}"))?;
         Ok(journal.map(|journal| Self { above: above.clone(), folder, journal }))

@@ -49,11 +49,13 @@ impl Was {
 
     /// Whether something is the same file with the same size and mtime. The ctime moves with every name.
     pub(super) fn is(&self, meta: &Meta) -> bool {
-        self.is_same_file(meta) && (self.folder || (self.size, self.modified) == (meta.size, meta.modified))
+        self.is_same_file(meta)
+            && (self.folder || (self.size, self.modified) == (meta.size, meta.modified))
     }
 
     pub(super) fn is_same_file(&self, meta: &Meta) -> bool {
-        (Some(self.device), Some(self.inode)) == (meta.device, meta.inode) && self.folder == meta.is_folder()
+        (Some(self.device), Some(self.inode)) == (meta.device, meta.inode)
+            && self.folder == meta.is_folder()
     }
 }
 
@@ -149,7 +151,8 @@ impl Journal {
     /// Opens the journal of a holding folder, or makes it.
     pub(super) fn open(folder: &OwnedFd, make: bool) -> Result<Option<Self>, String> {
         let create = if make { OFlags::CREATE } else { OFlags::empty() };
-        let flags = OFlags::RDWR | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let flags =
+            OFlags::RDWR | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let file = match rustix::fs::openat(folder, NAME, flags | create, Mode::RUSR | Mode::WUSR) {
             Ok(file) => File::from(file),
             Err(rustix::io::Errno::NOENT) => return Ok(None),
@@ -157,7 +160,11 @@ impl Journal {
         };
         let told = |error: io::Error| format!("its journal can't be read: {error}");
         let meta = file.metadata().map_err(told)?;
-        if !meta.is_file() || meta.uid() != own_uid() || meta.nlink() != 1 || meta.mode() & 0o077 != 0 {
+        if !meta.is_file()
+            || meta.uid() != own_uid()
+            || meta.nlink() != 1
+            || meta.mode() & 0o077 != 0
+        {
             return Err("its journal is somebody else's".to_owned());
         }
         if meta.len() > MOST {
@@ -183,9 +190,15 @@ impl Journal {
             self.file.set_len(whole as u64).and_then(|()| self.file.sync_all()).map_err(told)?;
         }
         self.file.seek(SeekFrom::End(0)).map_err(told)?;
-        for (n, line) in bytes[..whole].split(|b| *b == b'\n').enumerate().filter(|(_, line)| !line.is_empty()) {
-            let line: Line = serde_json::from_slice(line)
-                .map_err(|error| format!("its journal is damaged in line {}: {error}; what is held is not touched", n + 1))?;
+        for (n, line) in
+            bytes[..whole].split(|b| *b == b'\n').enumerate().filter(|(_, line)| !line.is_empty())
+        {
+            let line: Line = serde_json::from_slice(line).map_err(|error| {
+                format!(
+                    "its journal is damaged in line {}: {error}; what is held is not touched",
+                    n + 1
+                )
+            })?;
             self.take(line);
         }
         Ok(())

@@ -45,8 +45,14 @@ impl Ledger {
     /// # Errors
     /// If nothing says where that is.
     pub fn usual() -> Result<Self, String> {
-        let set = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
-        let home = || set("HOME").or_else(|| nix::unistd::User::from_uid(nix::unistd::geteuid()).ok()?.map(|user| user.dir));
+        let set = |name: &str| {
+            std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute())
+        };
+        let home = || {
+            set("HOME").or_else(|| {
+                nix::unistd::User::from_uid(nix::unistd::geteuid()).ok()?.map(|user| user.dir)
+            })
+        };
         let state = set("XDG_STATE_HOME").or_else(|| home().map(|home| home.join(".local/state")));
         let state = state.ok_or("neither XDG_STATE_HOME nor HOME says where the total is kept")?;
         Ok(Self { file: state.join("tarvek").join("reclaimed") })
@@ -58,7 +64,9 @@ impl Ledger {
     }
 
     fn read(&self) -> Result<Vec<Entry>, String> {
-        let told = |error: &dyn std::fmt::Display| format!("the total in {} can't be read: {error}", self.file.display());
+        let told = |error: &dyn std::fmt::Display| {
+            format!("the total in {} can't be read: {error}", self.file.display())
+        };
         let flags = libc::O_NOFOLLOW | libc::O_NONBLOCK;
         let mut text = String::new();
         match File::options().read(true).custom_flags(flags).open(&self.file) {
@@ -71,7 +79,10 @@ impl Ledger {
         }
         // A line that was broken off is written again.
         let whole = text.rfind('\n').map_or(0, |end| end + 1);
-        text[..whole].lines().map(|line| serde_json::from_str(line).map_err(|error| told(&error))).collect()
+        text[..whole]
+            .lines()
+            .map(|line| serde_json::from_str(line).map_err(|error| told(&error)))
+            .collect()
     }
 
     fn own(&self, file: &File) -> Result<(), String> {
@@ -93,7 +104,9 @@ impl Ledger {
         let mut seen = HashSet::new();
         for row in &review.rows {
             let folders = std::iter::successors(row.path.parent(), |folder| folder.parent());
-            for folder in folders.take_while(|folder| row.root.as_ref().is_none_or(|root| folder.within(root))) {
+            for folder in folders
+                .take_while(|folder| row.root.as_ref().is_none_or(|root| folder.within(root)))
+            {
                 if !seen.insert(folder.clone()) {
                     break;
                 }
@@ -105,7 +118,12 @@ impl Ledger {
                         && !of.intent.was.folder
                         && !known.contains(&held)
                     {
-                        new.push(Entry { held, library: of.intent.library.clone(), bytes, when: of.when });
+                        new.push(Entry {
+                            held,
+                            library: of.intent.library.clone(),
+                            bytes,
+                            when: of.when,
+                        });
                     }
                 }
             }
@@ -113,7 +131,9 @@ impl Ledger {
         if new.is_empty() {
             return Ok(());
         }
-        let told = |error: io::Error| format!("the total can't be kept in {}: {error}", self.file.display());
+        let told = |error: io::Error| {
+            format!("the total can't be kept in {}: {error}", self.file.display())
+        };
         let folder = self.file.parent().unwrap_or(Path::new("/"));
         if let Some(above) = folder.parent() {
             std::fs::create_dir_all(above).map_err(told)?;
@@ -123,10 +143,17 @@ impl Ledger {
             _ => {}
         }
         let flags = libc::O_NOFOLLOW | libc::O_NONBLOCK;
-        let file = File::options().append(true).read(true).create(true).mode(0o600).custom_flags(flags).open(&self.file);
+        let file = File::options()
+            .append(true)
+            .read(true)
+            .create(true)
+            .mode(0o600)
+            .custom_flags(flags)
+            .open(&self.file);
         let mut file = file.map_err(told)?;
         self.own(&file)?;
-        rustix::fs::flock(&file, FlockOperation::LockExclusive).map_err(|error| told(error.into()))?;
+        rustix::fs::flock(&file, FlockOperation::LockExclusive)
+            .map_err(|error| told(error.into()))?;
         let mut text = Vec::new();
         let mut last = String::new();
         file.read_to_string(&mut last).map_err(told)?;

@@ -70,6 +70,8 @@ pub struct Step {
     /// Bytes that come back by it, at once or once it is purged.
     pub frees: u64,
     pub state: State,
+    /// Whether it was done by an earlier run.
+    pub before: bool,
     /// Why not, or what else there is to say.
     pub why: Option<String>,
 }
@@ -96,6 +98,6 @@ impl Report {
 
     fn refuse(&mut self, path: &[u8], deed: Deed, why: impl Into<String>) {
         let (path, why) = (path.to_vec(), Some(why.into()));
-        self.steps.push(Step { path, deed, frees: 0, state: State::Refused, why });
+        self.steps.push(Step { path, deed, frees: 0, state: State::Refused, before: false, why });
     }
 }

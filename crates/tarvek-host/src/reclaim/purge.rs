@@ -13,11 +13,19 @@ use crate::contents::{Holders, shared_of};
 use crate::walk::Watch;
 
 /// Deletes what is held of a step; `None` if nothing is.
-pub(super) fn purge(holding: &mut Holding, step: u64, yes: bool, holders: &Holders, watch: &Watch) -> Option<Step> {
+///
+/// `going`: how many of its names go by what is done now.
+pub(super) fn purge(
+    holding: &mut Holding,
+    step: u64,
+    (yes, going): (bool, u32),
+    holders: &Holders,
+    watch: &Watch,
+) -> Option<Step> {
     let known = holding.journal.steps.get(&step)?.clone();
     let told = |frees: u64, state: State, why: Option<String>| {
         let path = known.intent.path.0.as_bytes().to_vec();
-        Some(Step { path, deed: Deed::Purge, frees, state, why })
+        Some(Step { path, deed: Deed::Purge, frees, state, before: false, why })
     };
     if !matches!(known.stage, Stage::Done | Stage::Purging) {
         return None;
@@ -33,9 +41,15 @@ pub(super) fn purge(holding: &mut Holding, step: u64, yes: bool, holders: &Holde
                 Err(why) => told(0, State::Refused, Some(why)),
             };
         }
-        Err(error) => return told(0, State::Refused, Some(format!("what is held of it can't be looked at: {}", why(error)))),
+        Err(error) => {
+            return told(
+                0,
+                State::Refused,
+                Some(format!("what is held of it can't be looked at: {}", why(error))),
+            );
+        }
     };
-    let (frees, remark) = frees(holding, &name, &known, &meta, holders);
+    let (frees, remark) = frees(holding, &name, &known, &meta, (going, holders));
     if let Err(why) = checked(holding, &name, &known.intent, &meta, yes, watch) {
         return told(0, State::Refused, Some(format!("{why}: what is held is kept")));
     }
@@ -55,11 +69,20 @@ pub(super) fn purge(holding: &mut Holding, step: u64, yes: bool, holders: &Holde
 }
 
 /// Bytes that come back by it, and why not all.
-fn frees(holding: &Holding, name: &str, known: &Known, meta: &Meta, holders: &Holders) -> (u64, Option<String>) {
+fn frees(
+    holding: &Holding,
+    name: &str,
+    known: &Known,
+    meta: &Meta,
+    (going, holders): (u32, &Holders),
+) -> (u64, Option<String>) {
     if meta.is_folder() {
         return (0, None);
     }
-    if meta.links > 1 {
+    if going == 0 {
+        return (0, Some("its bytes come back with its first name".to_owned()));
+    }
+    if meta.links > going {
         return (0, Some("nothing comes back yet: it has other names".to_owned()));
     }
     if let Some(by) = holders.of_file(known.intent.was.device, known.intent.was.inode) {
@@ -72,7 +95,14 @@ fn frees(holding: &Holding, name: &str, known: &Known, meta: &Meta, holders: &Ho
 }
 
 /// Whether what is held may be deleted: it is what was taken, and what was kept for it is still there.
-fn checked(holding: &Holding, name: &str, intent: &Intent, meta: &Meta, yes: bool, watch: &Watch) -> Result<(), String> {
+fn checked(
+    holding: &Holding,
+    name: &str,
+    intent: &Intent,
+    meta: &Meta,
+    yes: bool,
+    watch: &Watch,
+) -> Result<(), String> {
     if !intent.was.is(meta) {
         return Err("what is held has changed since it was taken".to_owned());
     }

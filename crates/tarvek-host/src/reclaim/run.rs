@@ -136,10 +136,13 @@ impl Run<'_> {
         }
         let takes = |row: &&Row| matches!(row.decision, Decision::Drop | Decision::Link);
         // Folders go when they are empty: the innermost last of all files, before what it is in.
-        let (mut files, mut folders): (Vec<&Row>, Vec<&Row>) = self.review.rows.iter().filter(takes).partition(|row| {
-            let waits = row.bytes == Some(0) && row.digest.is_empty();
-            !(waits && Spot::of(&row.path).is_ok_and(|spot| spot.look().is_ok_and(|meta| meta.is_folder())))
-        });
+        let (mut files, mut folders): (Vec<&Row>, Vec<&Row>) =
+            self.review.rows.iter().filter(takes).partition(|row| {
+                let waits = row.bytes == Some(0) && row.digest.is_empty();
+                !(waits
+                    && Spot::of(&row.path)
+                        .is_ok_and(|spot| spot.look().is_ok_and(|meta| meta.is_folder())))
+            });
         folders.sort_by_key(|row| std::cmp::Reverse(row.path.components().count()));
         files.append(&mut folders);
         let mut links: HashMap<(u64, u64), u32> = HashMap::new();
@@ -168,7 +171,14 @@ impl Run<'_> {
                     let all = id.and_then(|id| links.get(&id)).copied().unwrap_or(1);
                     let frees = meta.filter(|_| first).map_or(0, |meta| frees(row, &meta, all));
                     let path = row.path.as_bytes().to_vec();
-                    self.report.steps.push(Step { path, deed, frees, state, why });
+                    self.report.steps.push(Step {
+                        path,
+                        deed,
+                        frees,
+                        state,
+                        before: meta.is_none(),
+                        why,
+                    });
                 }
                 Err(_) if self.stopped() => {
                     self.report.stopped = true;
@@ -201,14 +211,17 @@ impl Run<'_> {
 
     /// Whether a line was done before, and nothing has changed since.
     fn done_before(&self, row: &Row, deed: Deed) -> bool {
-        let now = Spot::of(&row.path).and_then(|spot| spot.look().map_err(|error| error.to_string()));
+        let now =
+            Spot::of(&row.path).and_then(|spot| spot.look().map_err(|error| error.to_string()));
         let done = |known: &Known| {
             known.intent.path.0 == row.path
                 && known.intent.deed() == deed
                 && matches!(known.stage, Stage::Done | Stage::Purging | Stage::Purged(_))
                 && Some(known.intent.was.inode) == row.inode
                 && match (deed, &now) {
-                    (Deed::Link, Ok(meta)) => known.intent.stays.first().is_some_and(|stays| stays.was.is_same_file(meta)),
+                    (Deed::Link, Ok(meta)) => {
+                        known.intent.stays.first().is_some_and(|stays| stays.was.is_same_file(meta))
+                    }
                     (_, Ok(_)) => false,
                     (_, Err(_)) => true,
                 }
@@ -225,12 +238,16 @@ impl Run<'_> {
         going: &HashSet<AbsPath>,
     ) -> Result<(State, Option<Meta>, Option<String>), String> {
         if !row.host.is_empty() && row.host != self.host {
-            return Err(format!("it is a file of {}: run reclaim there", shown(row.host.as_bytes())));
+            return Err(format!(
+                "it is a file of {}: run reclaim there",
+                shown(row.host.as_bytes())
+            ));
         }
         if self.done_before(row, deed) {
             return Ok((State::Done, None, Some("done before".to_owned())));
         }
-        let kind = Waste::named(&row.kind).ok_or_else(|| format!("{:?} is no kind of waste", shown(row.kind.as_bytes())))?;
+        let kind = Waste::named(&row.kind)
+            .ok_or_else(|| format!("{:?} is no kind of waste", shown(row.kind.as_bytes())))?;
         let spot = Spot::of(&row.path)?;
         let meta = verified(&spot, row)?;
         let was = Was::of(&meta).ok_or("its filesystem does not number files")?;
@@ -253,7 +270,11 @@ impl Run<'_> {
         if let (Some(kept), Deed::Link) = (&kept, deed) {
             let lose = self.readers.lose(&row.path, &kept.path)?;
             if let Some(first) = lose.first() {
-                let more = if lose.len() > 1 { format!(" and {} more", lose.len() - 1) } else { String::new() };
+                let more = if lose.len() > 1 {
+                    format!(" and {} more", lose.len() - 1)
+                } else {
+                    String::new()
+                };
                 return Err(format!("as a link {first}{more} could no longer read it"));
             }
         }
@@ -265,12 +286,17 @@ impl Run<'_> {
             let why = self.broken.get(&own_folder).cloned();
             return Err(why.unwrap_or_else(|| "it can't be held".to_owned()));
         };
-        let stays = kept.iter().map(|kept| Stays { path: Bytes(kept.path.clone()), was: kept.was }).collect();
+        let stays = kept
+            .iter()
+            .map(|kept| Stays { path: Bytes(kept.path.clone()), was: kept.was })
+            .collect();
         let is_equal = kept.as_ref().is_some_and(|kept| kept.equal);
         let word = if deed == Deed::Link { "link" } else { "drop" };
         let step = holding.journal.begin(intent(row, word, &meta, stays, is_equal)?)?;
         let outcome = match (deed, &kept) {
-            (Deed::Link, Some(kept)) => link_name(holding, &spot, step, &was, (&kept.file, &kept.was)),
+            (Deed::Link, Some(kept)) => {
+                link_name(holding, &spot, step, &was, (&kept.file, &kept.was))
+            }
             _ => drop_name(holding, &spot, step, &was),
         };
         match outcome {
@@ -303,7 +329,14 @@ impl Run<'_> {
     }
 
     /// A file of the group that stays: with the same bytes, where the group is one of equal files.
-    fn kept(&self, row: &Row, deed: Deed, group: &[&Row], spot: &Spot, meta: &Meta) -> Result<Kept, String> {
+    fn kept(
+        &self,
+        row: &Row,
+        deed: Deed,
+        group: &[&Row],
+        spot: &Spot,
+        meta: &Meta,
+    ) -> Result<Kept, String> {
         let stays = |other: &&&Row| matches!(other.decision, Decision::Keep | Decision::Ignore);
         let mut keepers: Vec<&Row> = group.iter().filter(stays).copied().collect();
         if keepers.is_empty() {
@@ -360,10 +393,7 @@ impl Run<'_> {
     }
 
     /// Every step of the review that its holding folders know, the last one first.
-    fn each_known(
-        &mut self,
-        mut work: impl FnMut(&mut Holding, u64, &RunFlags) -> Option<Step>,
-    ) {
+    fn each_known(&mut self, mut work: impl FnMut(&mut Holding, u64, &RunFlags) -> Option<Step>) {
         let paths: HashSet<&AbsPath> = self.review.rows.iter().map(|row| &row.path).collect();
         let flags = RunFlags { yes: self.yes };
         for why in self.broken.values() {
@@ -401,7 +431,27 @@ impl Run<'_> {
         if self.yes {
             self.settle();
         }
-        self.each_known(|holding, step, run| purge(holding, step, run.yes, &holders, watch));
+        self.each_known(|holding, step, run| {
+            let of = |known: &Known| (known.intent.was.device, known.intent.was.inode);
+            let own = of(holding.journal.steps.get(&step)?);
+            // All names of a file that are held go together; where that is only shown, the first of them says what comes back.
+            let held = |known: &&Known| {
+                matches!(known.stage, Stage::Done | Stage::Purging) && of(known) == own
+            };
+            let names = holding.journal.steps.values().filter(held).count() as u32;
+            let first = holding
+                .journal
+                .steps
+                .iter()
+                .find(|(_, known)| held(&known))
+                .map(|(first, _)| *first);
+            let going = match run.yes {
+                true => 1,
+                false if first == Some(step) => names,
+                false => 0,
+            };
+            purge(holding, step, (run.yes, going), &holders, watch)
+        });
         if self.yes {
             let of = |step: &Step| if step.state == State::Done { step.frees } else { 0 };
             self.report.freed = self.report.steps.iter().map(of).sum();

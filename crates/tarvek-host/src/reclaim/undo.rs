@@ -19,7 +19,10 @@ pub(super) fn recover(holding: &mut Holding, step: u64) -> Result<(), String> {
             (true, _) => holding.journal.done(step),
             // Something else came in its place, and was on its way back.
             (false, true) => match Spot::of(&intent.path.0).map(|spot| {
-                rename_new((&holding.folder, held_name(step).as_bytes()), (&spot.folder, &spot.name))
+                rename_new(
+                    (&holding.folder, held_name(step).as_bytes()),
+                    (&spot.folder, &spot.name),
+                )
             }) {
                 Ok(Ok(())) => holding.journal.refused(step),
                 _ => holding.journal.done(step),
@@ -39,11 +42,21 @@ pub(super) fn recover(holding: &mut Holding, step: u64) -> Result<(), String> {
     match look(&spot.folder, passing.as_bytes()) {
         // Exchanged for something that nobody expected: it goes back.
         Ok(meta) if !intent.was.is_same_file(&meta) && !into.is_same_file(&meta) && at(&into) => {
-            let fault = exchange(&spot, passing.as_bytes(), &into, &Was::of(&meta).unwrap_or_default());
-            fault.or_else(|why| if spot.look().is_ok_and(|now| !into.is_same_file(&now)) { Ok(()) } else { Err(why) })?;
+            let fault =
+                exchange(&spot, passing.as_bytes(), &into, &Was::of(&meta).unwrap_or_default());
+            fault.or_else(|why| {
+                if spot.look().is_ok_and(|now| !into.is_same_file(&now)) {
+                    Ok(())
+                } else {
+                    Err(why)
+                }
+            })?;
         }
         // One name too many of a file that has others.
-        Ok(meta) if meta.links > 1 && (intent.was.is_same_file(&meta) && is_held || into.is_same_file(&meta)) => {
+        Ok(meta)
+            if meta.links > 1
+                && (intent.was.is_same_file(&meta) && is_held || into.is_same_file(&meta)) =>
+        {
             rustix::fs::unlinkat(&spot.folder, passing.as_str(), AtFlags::empty()).map_err(why)?;
         }
         _ => {}
@@ -55,7 +68,8 @@ pub(super) fn recover(holding: &mut Holding, step: u64) -> Result<(), String> {
     }
     let spare = look(&holding.folder, held_name(step).as_bytes()).is_ok_and(|meta| meta.links > 1);
     if is_held && (at(&intent.was) || spare) {
-        rustix::fs::unlinkat(&holding.folder, held_name(step).as_str(), AtFlags::empty()).map_err(why)?;
+        rustix::fs::unlinkat(&holding.folder, held_name(step).as_str(), AtFlags::empty())
+            .map_err(why)?;
         return holding.journal.refused(step);
     }
     if is_held { holding.journal.done(step) } else { holding.journal.refused(step) }
@@ -66,7 +80,7 @@ pub(super) fn undo(holding: &mut Holding, step: u64, yes: bool) -> Option<Step> 
     let known = holding.journal.steps.get(&step)?.clone();
     let told = |state: State, why: Option<String>| {
         let path = known.intent.path.0.as_bytes().to_vec();
-        Some(Step { path, deed: known.intent.deed(), frees: 0, state, why })
+        Some(Step { path, deed: known.intent.deed(), frees: 0, state, before: false, why })
     };
     match known.stage {
         Stage::Begun if yes => {
@@ -79,7 +93,9 @@ pub(super) fn undo(holding: &mut Holding, step: u64, yes: bool) -> Option<Step> 
         }
         Stage::Begun | Stage::Done | Stage::Purging => {}
         Stage::Over => return None,
-        Stage::Purged(_) => return told(State::Refused, Some("it was purged: nothing is held of it".to_owned())),
+        Stage::Purged(_) => {
+            return told(State::Refused, Some("it was purged: nothing is held of it".to_owned()));
+        }
     }
     if !yes {
         return told(State::Planned, None);
@@ -96,7 +112,9 @@ pub(super) fn undo(holding: &mut Holding, step: u64, yes: bool) -> Option<Step> 
 fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
     let intent = &known.intent;
     let name = held_name(step);
-    let is_at = |folder, name: &[u8], was: &Was| look(folder, name).is_ok_and(|meta| was.is_same_file(&meta));
+    let is_at = |folder, name: &[u8], was: &Was| {
+        look(folder, name).is_ok_and(|meta| was.is_same_file(&meta))
+    };
     let spot = Spot::of(&intent.path.0)?;
     let is_held = is_at(&holding.folder, name.as_bytes(), &intent.was);
     let is_back = is_at(&spot.folder, &spot.name, &intent.was);
@@ -110,7 +128,13 @@ fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
     let linked = intent.deed() == Deed::Link;
     if linked && (is_back || is_at(&spot.folder, &spot.name, &stays)) {
         if !is_back {
-            match rustix::fs::linkat(&holding.folder, name.as_str(), &spot.folder, passing.as_str(), AtFlags::empty()) {
+            match rustix::fs::linkat(
+                &holding.folder,
+                name.as_str(),
+                &spot.folder,
+                passing.as_str(),
+                AtFlags::empty(),
+            ) {
                 Ok(()) | Err(Errno::EXIST) => {}
                 Err(error) => return Err(why(error)),
             }
@@ -122,9 +146,14 @@ fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
         rustix::fs::unlinkat(&holding.folder, name.as_str(), AtFlags::empty()).map_err(why)?;
         return sync();
     }
-    rename_new((&holding.folder, name.as_bytes()), (&spot.folder, &spot.name)).map_err(|error| match error {
-        Errno::EXIST => format!("another file took its name: it is held as {}", holding.path().child(name.as_bytes())),
-        other => why(other),
-    })?;
+    rename_new((&holding.folder, name.as_bytes()), (&spot.folder, &spot.name)).map_err(
+        |error| match error {
+            Errno::EXIST => format!(
+                "another file took its name: it is held as {}",
+                holding.path().child(name.as_bytes())
+            ),
+            other => why(other),
+        },
+    )?;
     sync()
 }

@@ -6,12 +6,14 @@ use std::fs::File;
 use std::os::fd::AsFd;
 use std::path::Path;
 use std::sync::atomic::Ordering;
+use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
+use rayon::prelude::*;
 use rusqlite::{Connection, Transaction};
 use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
 use tarvek_core::facts::host::Gap;
-use tarvek_core::facts::tree::Tree;
+use tarvek_core::facts::tree::{NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::path::AbsPath;
 
@@ -35,18 +37,21 @@ pub struct Added {
 const WITHIN: Duration = Duration::from_secs(2);
 
 /// What is taken from files.
-pub(super) trait Taken: Sized {
+pub(super) trait Taken: Send + Sized {
     /// The table that keeps it, by the entry that it is of.
     const TABLE: &'static str;
 
     /// Whether a file of that name has any.
     fn is_of(name: &[u8]) -> bool;
 
+    /// How many bytes are read of a file of a size, where that is worth saying beforehand.
+    fn expects(size: u64) -> u64;
+
     /// Takes it from an open file that was seen, and says how many bytes were read for it.
     ///
     /// # Errors
     /// Why it can't be had.
-    fn take(file: &File, seen: &Meta) -> Result<(Self, u64), String>;
+    fn take(file: &File, seen: &Meta, watch: &Watch) -> Result<(Self, u64), String>;
 
     /// Keeps it.
     ///
@@ -55,8 +60,8 @@ pub(super) trait Taken: Sized {
     fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()>;
 }
 
-/// Adds what every regular file of a survey of this machine lacks. What has been read is written every few seconds, so that nothing of it
-/// is read again after an interruption. Empty files have nothing.
+/// Adds what every regular file of a survey of this machine lacks, several at a time. What has been read is written every few seconds, so
+/// that nothing of it is read again after an interruption. Empty files have nothing.
 ///
 /// # Errors
 /// If the survey can't be read or written.
@@ -68,49 +73,64 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
         statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?
     };
     let mut done = Added::default();
+    let tree = &facts.tree;
+    let is_of = |node: &NodeId| {
+        let meta = tree.meta(*node);
+        meta.kind == EntryKind::File && meta.size > 0 && T::is_of(tree.name(*node))
+    };
+    let (mut lacking, mut sum) = (Vec::new(), 0);
+    for node in tree.below(Tree::ROOT).filter(is_of) {
+        match known.contains(&rows.ids[node.0 as usize]) {
+            true => done.kept += 1,
+            false => {
+                sum += T::expects(tree.meta(node).size);
+                lacking.push(node);
+            }
+        }
+    }
+    watch.bytes.store(0, Ordering::Relaxed);
+    watch.expected.store(sum, Ordering::Relaxed);
     let mut waiting: Vec<(i64, T)> = Vec::new();
     let mut written = Instant::now();
-    let mut folders = vec![Tree::ROOT];
-    while let Some(folder) = folders.pop() {
-        for node in facts.tree.children(folder) {
-            let meta = facts.tree.meta(node);
-            match meta.kind {
-                EntryKind::Folder => folders.push(node),
-                EntryKind::File if meta.size > 0 && T::is_of(facts.tree.name(node)) => {
-                    if watch.stop.load(Ordering::Relaxed) {
-                        break;
-                    }
-                    let id = rows.ids[node.0 as usize];
-                    if known.contains(&id) {
-                        done.kept += 1;
-                        continue;
-                    }
-                    let path = facts.tree.path(node);
-                    match taken::<T>(&path, &meta) {
-                        Ok((what, bytes)) => {
-                            waiting.push((id, what));
-                            done.files += 1;
-                            done.bytes += bytes;
-                        }
-                        Err(why) => done.failed.push(Gap { path, why: why.into() }),
-                    }
-                    watch.entries.fetch_add(1, Ordering::Relaxed);
+    let (results, taken_now) = mpsc::sync_channel(64);
+    let outcome = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let results = results;
+            lacking.par_iter().for_each_with(results, |results, node| {
+                if !watch.stop.load(Ordering::Relaxed) {
+                    let taken = taken::<T>(&tree.path(*node), &tree.meta(*node), watch);
+                    // Whoever can't write any more listens to nobody.
+                    let _ = results.send((*node, taken));
                 }
-                _ => {}
+            });
+        });
+        for (node, taken) in taken_now {
+            match taken {
+                Ok((what, bytes)) => {
+                    waiting.push((rows.ids[node.0 as usize], what));
+                    done.files += 1;
+                    done.bytes += bytes;
+                }
+                Err(_) if watch.stop.load(Ordering::Relaxed) => {}
+                Err(why) => done.failed.push(Gap { path: tree.path(node), why: why.into() }),
             }
+            watch.entries.fetch_add(1, Ordering::Relaxed);
             if written.elapsed() > WITHIN {
                 write(&mut db, &mut waiting)?;
                 written = Instant::now();
             }
         }
-    }
-    write(&mut db, &mut waiting)?;
+        write(&mut db, &mut waiting)
+    });
+    watch.expected.store(0, Ordering::Relaxed);
+    outcome?;
+    done.failed.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(done)
 }
 
-fn taken<T: Taken>(path: &AbsPath, seen: &Meta) -> Result<(T, u64), String> {
+fn taken<T: Taken>(path: &AbsPath, seen: &Meta, watch: &Watch) -> Result<(T, u64), String> {
     let file = open_seen(path, seen)?;
-    let taken = T::take(&file, seen)?;
+    let taken = T::take(&file, seen, watch)?;
     if is_same(&file, seen) { Ok(taken) } else { Err(CHANGED.to_owned()) }
 }
 

@@ -30,7 +30,11 @@ impl Taken for Header {
         plays(name)
     }
 
-    fn take(file: &File, seen: &Meta) -> Result<(Self, u64), String> {
+    fn expects(_: u64) -> u64 {
+        0
+    }
+
+    fn take(file: &File, seen: &Meta, _: &Watch) -> Result<(Self, u64), String> {
         let file = file.try_clone().map_err(|error| error.to_string())?;
         let (facts, bytes) = media::facts(file, seen.size);
         Ok((Self(facts), bytes))
@@ -41,6 +45,8 @@ impl Taken for Header {
         let Media { millis, width, height, video, audio, tracks, cut } =
             self.0.clone().unwrap_or_default();
         let millis = millis.and_then(|millis| i64::try_from(millis).ok());
-        survey.execute(row, params![entry, millis, width, height, video, audio, tracks, cut]).map(drop)
+        survey
+            .execute(row, params![entry, millis, width, height, video, audio, tracks, cut])
+            .map(drop)
     }
 }

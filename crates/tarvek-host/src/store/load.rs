@@ -111,7 +111,9 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
 /// Digests of contents that are still those of their files: where the ctime has moved they wait to be looked at again.
 fn digests(db: &Connection, ids: &[i64]) -> rusqlite::Result<HashMap<NodeId, [u8; 32]>> {
     let sql = match has_column(db, "content", "changed")? {
-        true => "SELECT entry, blake3 FROM content JOIN entry ON entry.id = content.entry WHERE content.changed IS entry.ctime",
+        true => {
+            "SELECT entry, blake3 FROM content JOIN entry ON entry.id = content.entry WHERE content.changed IS entry.ctime"
+        }
         false => "SELECT entry, blake3 FROM content",
     };
     of_entries(db, "content", sql, ids, |row| row.get(1))

@@ -3,7 +3,10 @@
 use std::collections::HashMap;
 use std::path::Path;
 
-use rusqlite::{CachedStatement, Connection, OpenFlags, Transaction, TransactionBehavior, params};
+use rusqlite::{
+    CachedStatement, Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior,
+    params,
+};
 use tarvek_core::facts::build::{Renewal, TreeBuilder};
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
@@ -182,10 +185,11 @@ fn differences(
     }
     for &node in renewal.changed() {
         let (id, parent) = (ids[node.0 as usize], ids[tree.parent(node).0 as usize]);
-        writer.delete(id)?;
+        writer.replace(id, tree, node)?;
         writer.insert(id, parent, tree, node)?;
         saved.changed += 1;
     }
+    writer.keep()?;
     Ok(saved)
 }
 
@@ -195,6 +199,17 @@ struct Writer<'a> {
     insert: CachedStatement<'a>,
     delete: CachedStatement<'a>,
     extras: HashMap<Extras, i64>,
+    /// Digests that stay although their rows are written anew.
+    kept: Vec<Kept>,
+}
+
+/// A row of `content`.
+struct Kept {
+    entry: i64,
+    blake3: Vec<u8>,
+    changed: Option<i64>,
+    head: Option<i64>,
+    ends: Option<i64>,
 }
 
 impl<'a> Writer<'a> {
@@ -205,11 +220,63 @@ impl<'a> Writer<'a> {
             insert: db.prepare_cached(insert)?,
             delete: db.prepare_cached("DELETE FROM entry WHERE id = ?1")?,
             extras: load::extras(db)?.into_iter().map(|(id, extras)| (extras, id)).collect(),
+            kept: Vec::new(),
         })
     }
 
     fn delete(&mut self, id: i64) -> Result<(), StoreError> {
         self.delete.execute([id])?;
+        Ok(())
+    }
+
+    /// Makes room for a row that differs. A digest stays where only the inode has changed, and in a way that shows; it counts again once a
+    /// sample says that the contents have not (`digests.rs`).
+    fn replace(&mut self, id: i64, tree: &Tree, node: NodeId) -> Result<(), StoreError> {
+        let meta = tree.meta(node);
+        let touched = "SELECT 1 FROM entry WHERE id = ?1 AND type = 'f' AND ?2 AND size = ?3 AND mtime = ?4 AND inode IS ?5 AND device IS ?6 \
+                       AND (mode, uid, gid, links) <> (?7, ?8, ?9, ?10)";
+        let signed = u64::cast_signed;
+        let touched = self.db.prepare_cached(touched)?.exists(params![
+            id,
+            meta.kind == EntryKind::File,
+            signed(meta.size),
+            meta.modified,
+            meta.inode.map(signed),
+            meta.device.map(signed),
+            meta.mode,
+            meta.uid,
+            meta.gid,
+            meta.links,
+        ])?;
+        let kept = match touched {
+            true => self
+                .db
+                .prepare_cached(
+                    "SELECT entry, blake3, changed, head, ends FROM content WHERE entry = ?1",
+                )?
+                .query_row([id], |row| {
+                    Ok(Kept {
+                        entry: row.get(0)?,
+                        blake3: row.get(1)?,
+                        changed: row.get(2)?,
+                        head: row.get(3)?,
+                        ends: row.get(4)?,
+                    })
+                })
+                .optional()?,
+            false => None,
+        };
+        self.delete(id)?;
+        self.kept.extend(kept);
+        Ok(())
+    }
+
+    /// Writes the digests that stay, once their rows are there again.
+    fn keep(&mut self) -> Result<(), StoreError> {
+        for Kept { entry, blake3, changed, head, ends } in self.kept.drain(..) {
+            let row = "INSERT INTO content VALUES (?1, ?2, ?3, ?4, ?5)";
+            self.db.prepare_cached(row)?.execute(params![entry, blake3, changed, head, ends])?;
+        }
         Ok(())
     }
 

@@ -31,7 +31,9 @@ pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
     let mut expected: Vec<String> = tables.map(str::to_owned).collect();
     if version < 4 {
         for sql in &mut expected {
-            *sql = sql.replace(",changed INTEGER,head INTEGER,ends INTEGER", "").replace(",cut INTEGER", "");
+            *sql = sql
+                .replace(",changed INTEGER,head INTEGER,ends INTEGER", "")
+                .replace(",cut INTEGER", "");
         }
     }
     if version < 3 {

@@ -29,7 +29,12 @@ pub(super) fn interruptible() -> Arc<Watch> {
 }
 
 /// Shows on a terminal how many entries were seen or files read, and how fast; of contents bytes, and how long it still takes.
-pub(super) fn with_progress<T>(watch: &Watch, what: &str, screen: &Screen, work: impl FnOnce() -> T) -> T {
+pub(super) fn with_progress<T>(
+    watch: &Watch,
+    what: &str,
+    screen: &Screen,
+    work: impl FnOnce() -> T,
+) -> T {
     if screen.volume() == Volume::Quiet || !io::stderr().is_terminal() {
         return work();
     }

@@ -14,7 +14,11 @@ use crate::inputs::{self, LiveReaders};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, json, reclaim as view};
 
-pub(super) fn run(globals: &Globals, args: &ReclaimArgs, screen: &Screen) -> Result<Outcome, Failure> {
+pub(super) fn run(
+    globals: &Globals,
+    args: &ReclaimArgs,
+    screen: &Screen,
+) -> Result<Outcome, Failure> {
     if args.total {
         return total(args, screen);
     }
@@ -48,7 +52,10 @@ pub(super) fn run(globals: &Globals, args: &ReclaimArgs, screen: &Screen) -> Res
     };
     screen.say(&text)?;
     if watch.stop.load(Ordering::Relaxed) {
-        return Err(Failure::with_remedy("interrupted; each name has what it had, or what the review says", "--resume goes on, --undo puts everything back"));
+        return Err(Failure::with_remedy(
+            "interrupted; each name has what it had, or what the review says",
+            "--resume goes on, --undo puts everything back",
+        ));
     }
     let refused = report.steps.iter().filter(|step| step.state == State::Refused).count();
     Ok(match refused {
@@ -59,7 +66,12 @@ pub(super) fn run(globals: &Globals, args: &ReclaimArgs, screen: &Screen) -> Res
 }
 
 /// Remembers the groups that are not to be shown again, and says how many.
-fn ignore(globals: &Globals, args: &ReclaimArgs, review: &Review, report: &mut Report) -> Result<u64, Failure> {
+fn ignore(
+    globals: &Globals,
+    args: &ReclaimArgs,
+    review: &Review,
+    report: &mut Report,
+) -> Result<u64, Failure> {
     let rows: Vec<_> = review.rows.iter().filter(|row| row.decision == Decision::Ignore).collect();
     let Some(first) = rows.first() else { return Ok(0) };
     let Some(file) = inputs::ignored_file(globals, args.ignored.as_deref())? else {
@@ -77,7 +89,10 @@ fn ignore(globals: &Globals, args: &ReclaimArgs, review: &Review, report: &mut R
 
 fn write(file: &Path, text: &str) -> Result<(), Failure> {
     files::replace(file, text.as_bytes()).map_err(|error| {
-        Failure::with_remedy(format!("can't write {}: {error}", inputs::name_of(file)), "name another file: --ignored FILE")
+        Failure::with_remedy(
+            format!("can't write {}: {error}", inputs::name_of(file)),
+            "name another file: --ignored FILE",
+        )
     })
 }
 

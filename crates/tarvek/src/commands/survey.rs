@@ -14,8 +14,8 @@ use tarvek_host::observe::{Depth, Look, host_name, observe, renew};
 use tarvek_host::store::{self, Added, Rows, Saved, StoreError};
 use tarvek_host::walk::Watch;
 
-use crate::cli::{Globals, SurveyArgs};
 use super::progress::{interruptible, with_progress};
+use crate::cli::{Globals, SurveyArgs};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, Volume};

@@ -28,7 +28,11 @@ use crate::outcome::{Failure, Outcome};
 use crate::view::waste::{self, Told};
 use crate::view::{Screen, json, review};
 
-pub(super) fn run(globals: &Globals, args: &WasteArgs, screen: &Screen) -> Result<Outcome, Failure> {
+pub(super) fn run(
+    globals: &Globals,
+    args: &WasteArgs,
+    screen: &Screen,
+) -> Result<Outcome, Failure> {
     let watch = interruptible();
     let mut places =
         with_progress(&watch, "entries", screen, || waste_places(globals, &args.folders, &watch))?;
@@ -57,7 +61,9 @@ pub(super) fn run(globals: &Globals, args: &WasteArgs, screen: &Screen) -> Resul
     let hidden = found.iter().filter(|group| ignored.has(&group.id)).count() as u64;
     let shown: Vec<Group> = found
         .into_iter()
-        .filter(|group| (args.show_ignored || !ignored.has(&group.id)) && asked(args, &stock, group))
+        .filter(|group| {
+            (args.show_ignored || !ignored.has(&group.id)) && asked(args, &stock, group)
+        })
         .collect();
     let media = read.headers.into_inner();
     let told = Told {
@@ -86,7 +92,9 @@ pub(super) fn run(globals: &Globals, args: &WasteArgs, screen: &Screen) -> Resul
     }
     let text = match args.format {
         TableFormat::Text => waste::text(&told, screen),
-        TableFormat::Json => json::text(&json::Waste::new(&told).with_partial(places.site.partial())),
+        TableFormat::Json => {
+            json::text(&json::Waste::new(&told).with_partial(places.site.partial()))
+        }
         TableFormat::Csv => String::from_utf8(review::text(&told)).expect("a table is UTF-8"),
     };
     screen.say(&text)?;
@@ -100,7 +108,10 @@ pub(super) fn run(globals: &Globals, args: &WasteArgs, screen: &Screen) -> Resul
     }
     if watch.stop.load(Ordering::Relaxed) {
         let kept = if cache.is_some() { "; what was read is kept" } else { "" };
-        return Err(Failure::with_remedy(format!("interrupted: not everything was compared{kept}"), "run it again to go on"));
+        return Err(Failure::with_remedy(
+            format!("interrupted: not everything was compared{kept}"),
+            "run it again to go on",
+        ));
     }
     Ok(Outcome::Fine)
 }
@@ -111,7 +122,8 @@ fn open_cache(file: &Path) -> Result<Cache, Failure> {
 
 /// Leaves out of a plan what only kinds need that nobody asks for.
 fn only(args: &WasteArgs, plan: &mut Plan) {
-    let wants = |kinds: &[Waste]| args.kind.is_empty() || args.kind.iter().any(|kind| kinds.contains(kind));
+    let wants =
+        |kinds: &[Waste]| args.kind.is_empty() || args.kind.iter().any(|kind| kinds.contains(kind));
     if !wants(&[Waste::Version]) {
         plan.titles.clear();
     }
@@ -121,7 +133,10 @@ fn only(args: &WasteArgs, plan: &mut Plan) {
 }
 
 fn is_filtered(args: &WasteArgs) -> bool {
-    !args.kind.is_empty() || !args.library.is_empty() || args.at_least.is_some() || args.below.is_some()
+    !args.kind.is_empty()
+        || !args.library.is_empty()
+        || args.at_least.is_some()
+        || args.below.is_some()
 }
 
 /// Whether somebody asks for a group.
@@ -133,9 +148,15 @@ fn asked(args: &WasteArgs, stock: &Stock, group: &Group) -> bool {
     let any = |is: &dyn Fn(&Item) -> bool| group.items.iter().any(is);
     (args.kind.is_empty() || args.kind.contains(&group.kind))
         && (args.library.is_empty()
-            || any(&|item| args.library.iter().any(|name| stock.area(item.name).name == *name.as_str())))
-        && args.at_least.is_none_or(|least| any(&|item| stock.tree(item.name).meta(item.name.node).size >= least))
-        && below.is_none_or(|below| below.is_some_and(|below| any(&|item| stock.path(item.name).within(&below))))
+            || any(&|item| {
+                args.library.iter().any(|name| stock.area(item.name).name == *name.as_str())
+            }))
+        && args.at_least.is_none_or(|least| {
+            any(&|item| stock.tree(item.name).meta(item.name.node).size >= least)
+        })
+        && below.is_none_or(|below| {
+            below.is_some_and(|below| any(&|item| stock.path(item.name).within(&below)))
+        })
 }
 
 /// What was read of files.
@@ -159,7 +180,10 @@ impl<'a> Read<'a> {
         let is_live = |file: FileId| stock.facts(stock.names(file)[0]).source == Source::Live;
         let digest = |file: FileId| {
             let name = stock.names(file)[0];
-            stock.names(file).iter().find_map(|other| stock.facts(name).digests.get(&other.node).copied())
+            stock
+                .names(file)
+                .iter()
+                .find_map(|other| stock.facts(name).digests.get(&other.node).copied())
         };
         let mut undecided = 0;
         let classes: Vec<Vec<u32>> = plan
@@ -181,7 +205,10 @@ impl<'a> Read<'a> {
                 digest: if is_live(file) { None } else { digest(file) },
             }
         };
-        let expected: u64 = classes.iter().map(|class| stock.meta(FileId(class[0])).size * class.len() as u64).sum();
+        let expected: u64 = classes
+            .iter()
+            .map(|class| stock.meta(FileId(class[0])).size * class.len() as u64)
+            .sum();
         watch.expected.store(expected, Ordering::Relaxed);
         let memory: &dyn Memory = cache.map_or(&Nowhere, |cache| cache);
         let settled = with_progress(watch, "files of equal size", screen, || {

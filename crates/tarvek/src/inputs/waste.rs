@@ -7,10 +7,10 @@ use std::path::{Path, PathBuf};
 
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::Lookup;
-use tarvek_core::layout::intake::Station;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::route::places;
-use tarvek_core::rules::case::{Case, Use, cases_unread};
+use tarvek_core::rules::areas::{areas, named};
+use tarvek_core::rules::case::{Case, cases_unread};
 use tarvek_core::site::join::Site;
 use tarvek_core::waste::readers::lose;
 use tarvek_core::waste::stock::{Area, Role};
@@ -43,7 +43,11 @@ pub(crate) struct Places {
 }
 
 /// The folders of this machine that somebody names, or the libraries and intakes of the layout, or all that surveys hold.
-pub(crate) fn waste_places(globals: &Globals, folders: &[OsString], watch: &Watch) -> Result<Places, Failure> {
+pub(crate) fn waste_places(
+    globals: &Globals,
+    folders: &[OsString],
+    watch: &Watch,
+) -> Result<Places, Failure> {
     let found = find_layout(globals)?;
     let ignored = found.as_ref().map(|layout| layout.file.with_extension("ignored"));
     let mut places = match (found, folders.is_empty()) {
@@ -52,7 +56,9 @@ pub(crate) fn waste_places(globals: &Globals, folders: &[OsString], watch: &Watc
             let site = with_surveys(globals, layout)?;
             let site = match own {
                 Some(own) if site.facts(&own).is_none() => {
-                    let deep = places::for_libraries(&site, &own).into_iter().map(|p| (p, Depth::Everything));
+                    let deep = places::for_libraries(&site, &own)
+                        .into_iter()
+                        .map(|p| (p, Depth::Everything));
                     let facts = looked(&deep.collect::<Vec<_>>(), &own, watch)?;
                     site.with(facts).map_err(twice)?
                 }
@@ -68,7 +74,8 @@ pub(crate) fn waste_places(globals: &Globals, folders: &[OsString], watch: &Watc
                 None => None,
             };
             // What a layout says of another machine means nothing here.
-            let parsed = layout.filter(|_| own.is_some()).map(|layout| layout.parsed).unwrap_or_default();
+            let parsed =
+                layout.filter(|_| own.is_some()).map(|layout| layout.parsed).unwrap_or_default();
             of_folders(parsed, &own.unwrap_or_else(host_name), folders, watch)?
         }
     };
@@ -104,22 +111,35 @@ fn looked(places: &[(AbsPath, Depth)], host: &Name, watch: &Watch) -> Result<Hos
 fn folder(written: &OsString) -> Result<AbsPath, Failure> {
     let name = shown(written.as_bytes());
     let place = std::fs::canonicalize(written).map_err(|error| match error.kind() {
-        io::ErrorKind::NotFound => Failure::with_remedy(format!("the folder {name} does not exist"), "name one that is there"),
+        io::ErrorKind::NotFound => Failure::with_remedy(
+            format!("the folder {name} does not exist"),
+            "name one that is there",
+        ),
         _ => Failure::new(format!("can't look at {name}: {error}")),
     })?;
     if !place.is_dir() {
-        return Err(Failure::with_remedy(format!("{name} is no folder"), "name the folder that it is in"));
+        return Err(Failure::with_remedy(
+            format!("{name} is no folder"),
+            "name the folder that it is in",
+        ));
     }
     AbsPath::new(place.as_os_str().as_bytes())
         .map_err(|fault| Failure::new(format!("the folder {name} {fault}")))
 }
 
-fn of_folders(layout: Layout, own: &Name, folders: &[OsString], watch: &Watch) -> Result<Places, Failure> {
+fn of_folders(
+    layout: Layout,
+    own: &Name,
+    folders: &[OsString],
+    watch: &Watch,
+) -> Result<Places, Failure> {
     let mut given = folders.iter().map(folder).collect::<Result<Vec<AbsPath>, Failure>>()?;
     given.sort();
     given.dedup();
-    let deep: Vec<(AbsPath, Depth)> =
-        places::outermost(given.clone()).into_iter().map(|path| (path, Depth::Everything)).collect();
+    let deep: Vec<(AbsPath, Depth)> = places::outermost(given.clone())
+        .into_iter()
+        .map(|path| (path, Depth::Everything))
+        .collect();
     let facts = looked(&deep, own, watch)?;
     let host = facts.name.clone();
     let site = Site::join(layout, vec![facts]).map_err(twice)?;
@@ -127,7 +147,8 @@ fn of_folders(layout: Layout, own: &Name, folders: &[OsString], watch: &Watch) -
     let declared = std::mem::take(&mut places.areas);
     for path in given {
         // A folder inside a library is a part of it.
-        let inside = declared.iter().find(|area| area.place.host == host && path.within(&area.place.path));
+        let inside =
+            declared.iter().find(|area| area.place.host == host && path.within(&area.place.path));
         places.areas.push(match inside {
             Some(area) => Area { place: Place::new(&host, &path), ..area.clone() },
             None => Area {
@@ -140,7 +161,8 @@ fn of_folders(layout: Layout, own: &Name, folders: &[OsString], watch: &Watch) -
         });
     }
     let inside = |area: &Area| {
-        area.place.host == host && places.areas.iter().any(|given| area.place.path.within(&given.place.path))
+        area.place.host == host
+            && places.areas.iter().any(|given| area.place.path.within(&given.place.path))
     };
     let more: Vec<Area> = declared.into_iter().filter(|area| inside(area)).collect();
     places.areas.extend(more);
@@ -150,7 +172,9 @@ fn of_folders(layout: Layout, own: &Name, folders: &[OsString], watch: &Watch) -
 
 fn of_surveys(surveys: Vec<HostFacts>) -> Result<Places, Failure> {
     let area = |host: &Name, path: AbsPath| Area {
-        name: format!("{}:{}", host.raw(), String::from_utf8_lossy(path.as_bytes())).as_str().into(),
+        name: format!("{}:{}", host.raw(), String::from_utf8_lossy(path.as_bytes()))
+            .as_str()
+            .into(),
         place: Place::new(host, path),
         role: Role::Given,
         kind: None,
@@ -159,64 +183,34 @@ fn of_surveys(surveys: Vec<HostFacts>) -> Result<Places, Failure> {
     let of_host = |facts: &HostFacts| {
         let deep = facts.roots.iter().filter(|root| root.deep).map(|root| root.path.clone());
         let name = facts.name.clone();
-        places::outermost(deep.collect()).into_iter().map(move |path| area(&name, path)).collect::<Vec<_>>()
+        places::outermost(deep.collect())
+            .into_iter()
+            .map(move |path| area(&name, path))
+            .collect::<Vec<_>>()
     };
     let areas = surveys.iter().flat_map(of_host).collect();
     let site = Site::join(Layout::default(), surveys).map_err(twice)?;
     Ok(Places { site, areas, named: Vec::new(), unseen: Vec::new(), ignored: None })
 }
 
-/// Libraries and intakes where they are kept, each once.
+/// Libraries and intakes where they are kept.
 fn of_layout(site: Site) -> Places {
-    let (mut areas, mut unseen): (Vec<Area>, Vec<String>) = (Vec::new(), Vec::new());
-    for case in cases_unread(&site) {
-        if let Some(area) = area(&case) {
-            match case.end().filter(|end| site.tree(&end.host).is_some()) {
-                Some(_) if areas.iter().any(|known| known.place == area.place) => {}
-                Some(_) => areas.push(area),
-                None => {
-                    let what = format!("{}: {} of {}", case.affected(), case.what(), case.service.name);
-                    unseen.push(format!("{what} was not seen"));
-                }
-            }
-        }
-    }
-    let mut named: Vec<Place> = Vec::new();
-    for host in site.layout.hosts.iter().map(|host| &host.name) {
-        let of_host = places::for_libraries(&site, host);
-        named.extend(of_host.into_iter().map(|path| Place::new(host, path)));
-    }
-    let layout = &site.layout;
-    named.extend(layout.shares.iter().map(|share| Place::new(&share.host, &share.path)));
-    named.extend(layout.folders.iter().map(|folder| Place::new(&folder.host, &folder.path)));
-    named.extend(layout.mounts.iter().map(|mount| Place::new(&mount.host, &mount.at)));
-    Places { site, areas, named, unseen, ignored: None }
-}
-
-fn area(case: &Case) -> Option<Area> {
-    let place = match case.end() {
-        Some(end) => end.clone(),
-        // It is told that it was not seen.
-        None => Place::new(&case.service.host, AbsPath::root()),
+    let (areas, unseen) = {
+        let cases = cases_unread(&site);
+        let (areas, unseen) = areas(&site, &cases);
+        let told = |case: &&Case| {
+            format!(
+                "{}: the {} {} of {} was not seen",
+                case.affected(),
+                case.what(),
+                case.root.written,
+                case.service.name
+            )
+        };
+        (areas, unseen.iter().map(told).collect())
     };
-    Some(match case.used {
-        Use::Library(library) => Area {
-            place,
-            role: Role::Library,
-            name: library.name.clone(),
-            kind: Some(library.kind),
-            prefer: library.prefer.clone(),
-        },
-        // What is filed into is the library's.
-        Use::Intake(_, Station::FilesInto) => return None,
-        Use::Intake(intake, _) => Area {
-            place,
-            role: Role::Intake,
-            name: intake.name.clone(),
-            kind: None,
-            prefer: Prefer::default(),
-        },
-    })
+    let named = named(&site);
+    Places { site, areas, named, unseen, ignored: None }
 }
 
 /// Who reads files of this machine, as the layout and the machine say.
@@ -232,7 +226,8 @@ impl LiveReaders {
             Some(layout) => this_host(globals, &layout.parsed)?,
             None => None,
         };
-        let layout = found.filter(|_| own.is_some()).map(|layout| layout.parsed).unwrap_or_default();
+        let layout =
+            found.filter(|_| own.is_some()).map(|layout| layout.parsed).unwrap_or_default();
         Ok(Self { layout, own: own.unwrap_or_else(host_name) })
     }
 
@@ -261,7 +256,10 @@ impl Readers for LiveReaders {
 }
 
 /// Where ignored groups are kept: the file that is named, else beside the layout.
-pub(crate) fn ignored_file(globals: &Globals, named: Option<&Path>) -> Result<Option<PathBuf>, Failure> {
+pub(crate) fn ignored_file(
+    globals: &Globals,
+    named: Option<&Path>,
+) -> Result<Option<PathBuf>, Failure> {
     match named {
         Some(file) => Ok(Some(file.to_owned())),
         None => Ok(find_layout(globals)?.map(|layout| layout.file.with_extension("ignored"))),

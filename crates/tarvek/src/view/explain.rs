@@ -3,6 +3,8 @@
 use std::fmt::Write;
 
 use tarvek_core::rules::registry::rules;
+use tarvek_core::rules::space::leftovers;
+use tarvek_core::waste::pattern;
 use tarvek_core::words::rule::Rule;
 
 use super::Screen;
@@ -22,6 +24,13 @@ pub(crate) fn rule(rule: &Rule, screen: &Screen) -> String {
     ] {
         let _ =
             writeln!(out, "\n{}\n  {}", strong(label), wrap(text, &[], screen.width() - 2, "  "));
+    }
+    if rule == &leftovers::RULE {
+        let _ = writeln!(out, "\n{}", strong("Patterns"));
+        for (sort, patterns) in pattern::table() {
+            let text = format!("{}: {patterns}", sort.word());
+            let _ = writeln!(out, "  {}", wrap(&text, &[], screen.width() - 2, "      "));
+        }
     }
     out
 }

@@ -27,14 +27,24 @@ const MOST: usize = 40;
 pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let Shown { report, mode, yes, ignored, review } = *of;
     let mut out = String::new();
-    let count = |state: State| report.steps.iter().filter(|step| step.state == state).count() as u64;
-    let frees = |state: State| -> u64 { report.steps.iter().filter(|step| step.state == state).map(|step| step.frees).sum() };
+    let count =
+        |state: State| report.steps.iter().filter(|step| step.state == state).count() as u64;
+    let frees = |state: State| -> u64 {
+        report.steps.iter().filter(|step| step.state == state).map(|step| step.frees).sum()
+    };
     let (planned, done, refused, undone) =
         (count(State::Planned), count(State::Done), count(State::Refused), count(State::Undone));
     let good = refused == 0 || planned + done + undone > 0;
+    let before = report.steps.iter().filter(|step| step.before).count() as u64;
     let sign = sign(Some(good), refused > 0);
     let refusals = if refused > 0 { format!(", {refused} refused") } else { String::new() };
     let _ = match (mode, yes) {
+        (Mode::Do | Mode::Resume, _) if before > 0 && before == done && planned == 0 => writeln!(
+            out,
+            "{sign} nothing is left to do{refusals}: {} done before; {} held",
+            counted(before, "step"),
+            strong(bytes(report.held))
+        ),
         (Mode::Do | Mode::Resume, false) => writeln!(
             out,
             "{sign} {} would be done{refusals}: {} would be held, and come back by --purge; --yes does it",
@@ -47,8 +57,14 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             counted(done, "step"),
             strong(bytes(report.held))
         ),
-        (Mode::Undo, false) => writeln!(out, "{sign} {} would be put back{refusals}; --yes does it", counted(planned, "name")),
-        (Mode::Undo, true) => writeln!(out, "{sign} {} put back{refusals}", counted(undone, "name")),
+        (Mode::Undo, false) => writeln!(
+            out,
+            "{sign} {} would be put back{refusals}; --yes does it",
+            counted(planned, "name")
+        ),
+        (Mode::Undo, true) => {
+            writeln!(out, "{sign} {} put back{refusals}", counted(undone, "name"))
+        }
         (Mode::Purge, false) => writeln!(
             out,
             "{sign} {} would be deleted for good{refusals}: {} would come back; --yes does it",
@@ -69,18 +85,30 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
         out.push('\n');
     }
     // What was refused matters most.
-    let (refused, fine): (Vec<&Step>, Vec<&Step>) = report.steps.iter().partition(|step| step.state == State::Refused);
+    let (refused, fine): (Vec<&Step>, Vec<&Step>) =
+        report.steps.iter().partition(|step| step.state == State::Refused);
     let most = if screen.volume() == Volume::Verbose { usize::MAX } else { MOST };
     let size = |step: &Step| if step.frees > 0 { bytes(step.frees) } else { "–".to_owned() };
     let width = report.steps.iter().map(|step| size(step).width()).max().unwrap_or(0);
     for step in refused.iter().chain(&fine).take(most) {
-        let _ = writeln!(out, "  {:9}  {:6}  {:>width$}  {}", step_state(step.state), step.deed.word(), size(step), shown(&step.path));
+        let _ = writeln!(
+            out,
+            "  {:9}  {:6}  {:>width$}  {}",
+            step_state(step.state),
+            step.deed.word(),
+            size(step),
+            shown(&step.path)
+        );
         if let Some(why) = &step.why {
             let _ = writeln!(out, "  {:9}  {:6}  {:width$}  {}", "", "", "", dim(why));
         }
     }
     if report.steps.len() > most {
-        let _ = writeln!(out, "  {}", dim(format!("… and {} more; -v shows all", report.steps.len() - most)));
+        let _ = writeln!(
+            out,
+            "  {}",
+            dim(format!("… and {} more; -v shows all", report.steps.len() - most))
+        );
     }
     if ignored > 0 {
         let what = if yes { "ignored from now on" } else { "would be ignored from now on" };
@@ -100,13 +128,22 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
 
 /// What was taken back so far.
 pub(crate) fn total(taken: &[Taken]) -> String {
-    let (files, all): (u64, u64) = (taken.iter().map(|t| t.files).sum(), taken.iter().map(|t| t.bytes).sum());
+    let (files, all): (u64, u64) =
+        (taken.iter().map(|t| t.files).sum(), taken.iter().map(|t| t.bytes).sum());
     let Some(since) = taken.iter().map(|taken| taken.since).min() else {
         return "nothing was taken back so far\n".to_owned();
     };
     let mut out = String::new();
-    let _ = writeln!(out, "{} {} taken back from {}, since {}\n", sign(Some(true), false), strong(bytes(all)), counted(files, "file"), when(since));
-    let width = taken.iter().map(|taken| shown(taken.library.as_bytes()).width()).max().unwrap_or(0);
+    let _ = writeln!(
+        out,
+        "{} {} taken back from {}, since {}\n",
+        sign(Some(true), false),
+        strong(bytes(all)),
+        counted(files, "file"),
+        when(since)
+    );
+    let width =
+        taken.iter().map(|taken| shown(taken.library.as_bytes()).width()).max().unwrap_or(0);
     for taken in taken {
         let _ = writeln!(
             out,

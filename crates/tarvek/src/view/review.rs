@@ -9,7 +9,10 @@ use super::waste::Told;
 
 /// The review of what was found. A spreadsheet changes nothing of it: no cell can be taken for a formula, a date, or a number that it would round.
 pub(crate) fn text(told: &Told) -> Vec<u8> {
-    let rows = told.groups.iter().flat_map(|group| group.items.iter().map(move |item| row(told, group, item)));
+    let rows = told
+        .groups
+        .iter()
+        .flat_map(|group| group.items.iter().map(move |item| row(told, group, item)));
     csv::text(&review::COLUMNS, rows)
 }
 
@@ -29,7 +32,8 @@ fn row<'a>(told: &'a Told, group: &Group, item: &Item) -> Vec<Cell<'a>> {
     let area = stock.area(item.name);
     let path = stock.path(item.name);
     let folder = told.is_folder(item);
-    let digest = group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
+    let digest =
+        group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
     let number = |number: Option<u64>| number.map_or(Cell::Text(String::new()), Cell::Number);
     vec![
         Cell::Text(decision.to_owned()),

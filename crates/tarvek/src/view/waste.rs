@@ -62,12 +62,29 @@ impl Told<'_> {
 pub(crate) fn text(told: &Told, screen: &Screen) -> String {
     let mut out = String::new();
     let at_most = told.groups.iter().any(|group| group.at_most);
-    let going = told.groups.iter().flat_map(|g| &g.items).filter(|item| item.suggest.takes()).count();
-    let look = told.groups.iter().filter(|g| g.items.iter().any(|item| item.suggest == Suggest::Look)).count();
+    let going =
+        told.groups.iter().flat_map(|g| &g.items).filter(|item| item.suggest.takes()).count();
+    let look = told
+        .groups
+        .iter()
+        .filter(|g| g.items.iter().any(|item| item.suggest == Suggest::Look))
+        .count();
     let what = if told.filtered { "what was asked for" } else { "all that was looked at" };
     let _ = match (told.groups.len() as u64, told.frees()) {
-        (0, _) => writeln!(out, "{} no waste in {what}: {}", sign(Some(true), false), counted(told.stock.len() as u64, "file")),
-        (_, 0) => writeln!(out, "{} nothing would come back by itself; {} to look at", sign(Some(true), true), counted(look as u64, "group")),
+        (0, _) => writeln!(
+            out,
+            "{} no waste in {what}: {}",
+            sign(Some(true), false),
+            counted(told.stock.len() as u64, "file")
+        ),
+        (_, 0) => writeln!(
+            out,
+            "{} no bytes would come back: {} could go, {} {} eyes",
+            sign(Some(true), true),
+            counted(going as u64, "name"),
+            counted(look as u64, "group"),
+            if look == 1 { "needs" } else { "need" }
+        ),
         (_, frees) => writeln!(
             out,
             "{} {} {} would come back by taking away {}{}",
@@ -75,7 +92,15 @@ pub(crate) fn text(told: &Told, screen: &Screen) -> String {
             if at_most { "at most" } else { "" },
             strong(bytes(frees)),
             counted(going as u64, "name"),
-            if look > 0 { format!(", and {} {} eyes", counted(look as u64, "group"), if look == 1 { "needs" } else { "need" }) } else { String::new() },
+            if look > 0 {
+                format!(
+                    ", and {} {} eyes",
+                    counted(look as u64, "group"),
+                    if look == 1 { "needs" } else { "need" }
+                )
+            } else {
+                String::new()
+            },
         ),
     };
     out = out.replacen("  ", " ", 1);
@@ -112,13 +137,29 @@ fn sums(out: &mut String, told: &Told) {
         }
     }
     let kinds: Vec<(String, Sum)> = kinds.collect();
-    let width = kinds.iter().chain(&by_name).map(|(name, _)| name.width()).max().unwrap_or(0).clamp(8, 48);
+    let width =
+        kinds.iter().chain(&by_name).map(|(name, _)| name.width()).max().unwrap_or(0).clamp(8, 48);
     for (head, rows) in [("kind", &kinds), ("where", &by_name)] {
-        let _ = writeln!(out, "  {}", dim(format!("{head:width$}  {:>7}  {:>7}  {:>12}  {:>7}", "groups", "names", "comes back", "to look")));
+        let _ = writeln!(
+            out,
+            "  {}",
+            dim(format!(
+                "{head:width$}  {:>7}  {:>7}  {:>12}  {:>7}",
+                "groups", "names", "comes back", "to look"
+            ))
+        );
         for (name, sum) in rows {
             let back = format!("{}{}", if sum.at_most { "≤ " } else { "" }, bytes(sum.bytes));
             let look = if sum.look == 0 { "–".to_owned() } else { sum.look.to_string() };
-            let _ = writeln!(out, "  {:width$}  {:>7}  {:>7}  {:>12}  {:>7}", plain(name), sum.groups, sum.files, back, look);
+            let _ = writeln!(
+                out,
+                "  {:width$}  {:>7}  {:>7}  {:>12}  {:>7}",
+                plain(name),
+                sum.groups,
+                sum.files,
+                back,
+                look
+            );
         }
         out.push('\n');
     }
@@ -130,15 +171,29 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
     for (n, group) in told.groups.iter().take(most).enumerate() {
         let ignored = if told.ignored.has(&group.id) { "  ignored" } else { "" };
         let back = format!("{}{}", if group.at_most { "≤ " } else { "" }, bytes(group.frees));
-        let _ = writeln!(out, "{:>3}  {}  {}  {}{}", n + 1, strong(group.kind.word()), back, dim(&group.id), doubt(ignored));
+        let _ = writeln!(
+            out,
+            "{:>3}  {}  {}  {}{}",
+            n + 1,
+            strong(group.kind.word()),
+            back,
+            dim(&group.id),
+            doubt(ignored)
+        );
         let _ = writeln!(out, "     {}", group.why);
-        let shown = group.items.len().min(if group.items.len() > names { names - 1 } else { names });
-        let rows: Vec<[Styled; 3]> = group.items[..shown].iter().map(|item| row(told, item)).collect();
+        let shown =
+            group.items.len().min(if group.items.len() > names { names - 1 } else { names });
+        let rows: Vec<[Styled; 3]> =
+            group.items[..shown].iter().map(|item| row(told, item)).collect();
         let width = |column: usize| rows.iter().map(|row| row[column].width()).max().unwrap_or(0);
         let (first, second) = (width(0), width(1));
         for ([suggest, size, picture], item) in rows.iter().zip(&group.items) {
             let path = told.stock.path(item.name);
-            let host = if told.stock.hosts.len() > 1 { format!("{}:", told.stock.facts(item.name).name) } else { String::new() };
+            let host = if told.stock.hosts.len() > 1 {
+                format!("{}:", told.stock.facts(item.name).name)
+            } else {
+                String::new()
+            };
             let _ = writeln!(out, "     {suggest:first$}  {size:second$}  {host}{path}");
             let mut notes = Vec::new();
             if picture.width() > 0 {
@@ -152,7 +207,11 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
             }
         }
         if group.items.len() > shown {
-            let _ = writeln!(out, "     {}", dim(format!("… and {} more; -v shows all", group.items.len() - shown)));
+            let _ = writeln!(
+                out,
+                "     {}",
+                dim(format!("… and {} more; -v shows all", group.items.len() - shown))
+            );
         }
         out.push('\n');
     }
@@ -161,7 +220,11 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
         let _ = writeln!(
             out,
             "{}\n",
-            dim(format!("… and {} more ({}); -v shows all, --review FILE lists them for decisions", counted((told.groups.len() - most) as u64, "group"), bytes(rest)))
+            dim(format!(
+                "… and {} more ({}); -v shows all, --review FILE lists them for decisions",
+                counted((told.groups.len() - most) as u64, "group"),
+                bytes(rest)
+            ))
         );
     }
 }
@@ -169,7 +232,12 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
 fn row(told: &Told, item: &Item) -> [Styled; 3] {
     let meta = told.stock.tree(item.name).meta(item.name.node);
     let size = if told.is_folder(item) { "folder".to_owned() } else { bytes(meta.size) };
-    let picture = told.header(item).map(|media| format!("{}  {}", of_header(media), rate(media, meta.size)).trim_end().to_owned()).unwrap_or_default();
+    let picture = told
+        .header(item)
+        .map(|media| {
+            format!("{}  {}", of_header(media), rate(media, meta.size)).trim_end().to_owned()
+        })
+        .unwrap_or_default();
     [suggestion(item.suggest), plain(size), plain(picture)]
 }
 
@@ -197,7 +265,11 @@ fn remarks(out: &mut String, told: &Told, screen: &Screen) {
         remark("processes of other accounts could not be looked at: what they hold open does not come back before they let go".to_owned());
     }
     if told.hidden > 0 {
-        remark(format!("{} ignored; --show-ignored shows {}", counted(told.hidden, "group"), if told.hidden == 1 { "it" } else { "them" }));
+        remark(format!(
+            "{} ignored; --show-ignored shows {}",
+            counted(told.hidden, "group"),
+            if told.hidden == 1 { "it" } else { "them" }
+        ));
     }
     if !told.failed.is_empty() {
         remark(format!("{} could not be read:", counted(told.failed.len() as u64, "file")));

@@ -1,5 +1,6 @@
 //! `dataset/nearly-full`.
 
+use crate::rules::areas::could_free;
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
@@ -31,11 +32,17 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             if taken <= 0.85 {
                 continue;
             }
+            let waste = could_free(cases[0].wasted(site, cases), &end.host, &room.place.path);
             let message = format!(
-                "{} is full to {:.0} %: {} are left",
+                "{} is full to {:.0} %: {} are left{}",
                 room.what,
                 taken * 100.0,
-                bytes(room.left)
+                bytes(room.left),
+                match waste {
+                    0 => String::new(),
+                    waste =>
+                        format!("; waste could give back at most {} (`tarvek waste`)", bytes(waste)),
+                }
             );
             if let Some(known) = findings.iter_mut().find(|known| known.message == message) {
                 if !known.affects.contains(&case.affected()) {

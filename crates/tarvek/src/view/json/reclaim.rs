@@ -80,7 +80,9 @@ impl ReclaimTotal {
             library: taken.library.clone(),
             files: taken.files,
             bytes: taken.bytes,
-            since: jiff::Timestamp::from_second(taken.since).map(|time| time.to_string()).unwrap_or_default(),
+            since: jiff::Timestamp::from_second(taken.since)
+                .map(|time| time.to_string())
+                .unwrap_or_default(),
         };
         Self {
             schema: "tarvek/reclaim-total/1",

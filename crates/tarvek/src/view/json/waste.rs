@@ -148,7 +148,8 @@ impl Waste {
     pub(crate) fn new(told: &Told) -> Self {
         let stock = told.stock;
         let metas = || stock.files().map(|file| stock.meta(file));
-        let failed = |gap: &Gap| FailedDoc { path: (&gap.path).into(), why: gap.why.raw().to_owned() };
+        let failed =
+            |gap: &Gap| FailedDoc { path: (&gap.path).into(), why: gap.why.raw().to_owned() };
         let library = |(n, sum): (u16, Sum)| {
             let area = &stock.areas[usize::from(n)];
             LibraryDoc {
@@ -186,7 +187,8 @@ impl Waste {
 
 impl GroupDoc {
     fn new(told: &Told, group: &Group) -> Self {
-        let digest = group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
+        let digest =
+            group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
         Self {
             id: group.id.clone(),
             kind: Written(group.kind),

@@ -1,0 +1,138 @@
+//! Libraries and intakes as places in which waste is looked for, and what there is of it by what is known already.
+
+use std::collections::BTreeMap;
+
+use crate::facts::media::Media;
+use crate::layout::intake::Station;
+use crate::route::places;
+use crate::rules::case::{Case, Use};
+use crate::site::join::Site;
+use crate::waste::found::{Contents, Sum, count, groups};
+use crate::waste::group::{Suggest, Waste};
+use crate::waste::pattern::Patterns;
+use crate::waste::plan::plan;
+use crate::waste::stock::{Area, FileId, Role, Stock};
+use crate::words::about::Affected;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
+use crate::words::prefer::Prefer;
+
+/// Libraries and intakes where they are kept, each place once; and those that were not seen.
+pub fn areas<'c>(site: &Site, cases: &'c [Case<'c>]) -> (Vec<Area>, Vec<&'c Case<'c>>) {
+    let (mut areas, mut unseen): (Vec<Area>, Vec<&Case>) = (Vec::new(), Vec::new());
+    for case in cases {
+        // What is filed into is the library's.
+        if matches!(case.used, Use::Intake(_, Station::FilesInto)) {
+            continue;
+        }
+        match case.end().filter(|end| site.tree(&end.host).is_some()) {
+            Some(end) if areas.iter().any(|known| known.place == *end) => {}
+            Some(end) => areas.push(area(case, end.clone())),
+            None => unseen.push(case),
+        }
+    }
+    (areas, unseen)
+}
+
+fn area(case: &Case, place: Place) -> Area {
+    match case.used {
+        Use::Library(library) => Area {
+            place,
+            role: Role::Library,
+            name: library.name.clone(),
+            kind: Some(library.kind),
+            prefer: library.prefer.clone(),
+        },
+        Use::Intake(intake, _) => Area {
+            place,
+            role: Role::Intake,
+            name: intake.name.clone(),
+            kind: None,
+            prefer: Prefer::default(),
+        },
+    }
+}
+
+/// Folders that the layout names: they stay, whatever is in them.
+pub fn named(site: &Site) -> Vec<Place> {
+    let layout = &site.layout;
+    let mut named: Vec<Place> = Vec::new();
+    for host in layout.hosts.iter().map(|host| &host.name) {
+        let of_host = places::for_libraries(site, host);
+        named.extend(of_host.into_iter().map(|path| Place::new(host, path)));
+    }
+    named.extend(layout.shares.iter().map(|share| Place::new(&share.host, &share.path)));
+    named.extend(layout.folders.iter().map(|folder| Place::new(&folder.host, &folder.path)));
+    named.extend(layout.mounts.iter().map(|mount| Place::new(&mount.host, &mount.at)));
+    named
+}
+
+/// What there is of one kind of waste in one library or intake.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Wasted {
+    pub sum: Sum,
+    /// One of the names that would go, or that somebody has to look at.
+    pub example: Option<Place>,
+}
+
+/// What is known of waste without reading anything: by kind, and by the place in which it is.
+pub type AllWaste = BTreeMap<Waste, Vec<(Affected, Place, Wasted)>>;
+
+/// What surveys and names say of files.
+struct Known<'a, 's>(&'a Stock<'s>);
+
+impl Contents for Known<'_, '_> {
+    fn digest(&self, file: FileId) -> Option<[u8; 32]> {
+        let names = self.0.names(file);
+        names.iter().find_map(|name| self.0.facts(*name).digests.get(&name.node).copied())
+    }
+
+    fn media(&self, file: FileId) -> Option<Media> {
+        let name = self.0.names(file)[0];
+        self.0.facts(name).media.get(&name.node).cloned().flatten()
+    }
+}
+
+/// What is known of the waste in the libraries and intakes of a site.
+pub(super) fn wasted(site: &Site, cases: &[Case]) -> AllWaste {
+    let (areas, _) = areas(site, cases);
+    let stock = Stock::new(site, areas, &named(site));
+    let patterns = Patterns::new(&site.layout.waste.leftovers);
+    let mut found = groups(&stock, &patterns, plan(&stock, &patterns), &Known(&stock));
+    count(&stock, &mut found, &|_| None);
+    let affected = |area: &Area| match area.role {
+        Role::Intake => Affected::Intake(area.name.clone()),
+        _ => Affected::Library(area.name.clone()),
+    };
+    let mut all = AllWaste::new();
+    for group in &found {
+        // By names alone it is doubtful what is a version of what.
+        let told =
+            group.items.iter().any(|item| item.suggest.takes()) || group.kind != Waste::Version;
+        let Some(first) =
+            group.items.iter().find(|item| item.suggest != Suggest::Keep).filter(|_| told)
+        else {
+            continue;
+        };
+        let area = stock.area(first.name);
+        let (of, place) = (affected(area), &area.place);
+        let rows = all.entry(group.kind).or_default();
+        let at = rows.iter().position(|(known, _, _)| *known == of).unwrap_or_else(|| {
+            rows.push((of, place.clone(), Wasted::default()));
+            rows.len() - 1
+        });
+        let wasted = &mut rows[at].2;
+        wasted.sum.add(group);
+        wasted.example.get_or_insert_with(|| stock.place(first.name));
+    }
+    all
+}
+
+/// What waste could give back below a place, at most.
+pub(super) fn could_free(all: &AllWaste, host: &Name, below: &AbsPath) -> u64 {
+    let rows = all.values().flatten();
+    rows.filter(|(_, place, _)| place.host == *host && place.path.within(below))
+        .map(|(.., wasted)| wasted.sum.bytes)
+        .sum()
+}

@@ -1,0 +1,24 @@
+//! `space/copies`.
+
+use crate::rules::case::Case;
+use crate::rules::space::of_kind;
+use crate::site::join::Site;
+use crate::waste::group::Waste;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// Files of equal bytes lie in the libraries.
+pub static RULE: Rule = Rule {
+    id: "space/copies",
+    severity: Severity::Note,
+    title: "Files of equal bytes lie in the libraries",
+    means: "Several files hold the same bytes, and are not one file. It is known where a survey has their digests.",
+    hurts: "Each of them takes its space once more than needed.",
+    fix: "Decide file by file: `tarvek waste --review FILE` lists them, `tarvek reclaim` takes away what is decided, and can put it back.",
+    example: "/loft/media/films/Low Water (2003)/Low Water (2003).mkv lies in /loft/media/films/new as well.",
+};
+
+/// Judges each library and intake.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    of_kind(site, cases, Waste::Copy, &RULE)
+}

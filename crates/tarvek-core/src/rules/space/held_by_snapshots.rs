@@ -1,0 +1,71 @@
+//! `space/held-by-snapshots`.
+
+use crate::rules::areas::could_free;
+use crate::rules::case::Case;
+use crate::site::join::Site;
+use crate::words::about::About;
+use crate::words::evidence::Evidence;
+use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::place::Place;
+use crate::words::remedy::{Command, Step};
+use crate::words::rule::{Rule, Severity};
+use crate::words::text::{bytes, size};
+
+/// Snapshots hold what is deleted.
+pub static RULE: Rule = Rule {
+    id: "space/held-by-snapshots",
+    severity: Severity::Note,
+    title: "What is deleted will stay in snapshots",
+    means: "The filesystem has snapshots that hold what was deleted since, and something on it could be taken away.",
+    hurts: "Nothing comes back of what is deleted before the last snapshot that holds it is gone.",
+    fix: "Delete first, and let the snapshots run out; or destroy those that are not needed.",
+    example: "Snapshots of loft/media hold 1.2 TiB; what waste could free stays in them for 30 days.",
+};
+
+/// Judges every filesystem with a library or intake and with waste in it.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    let mut findings: Vec<Finding> = Vec::new();
+    let Some(first) = cases.first() else { return findings };
+    for (case, end) in cases.iter().filter_map(|case| Some((case, case.end()?))) {
+        let Some(facts) = site.facts(&end.host) else { continue };
+        let Some(mount) = facts.mounts.as_ref().and_then(|table| table.at(&end.path)) else {
+            continue;
+        };
+        let dataset = Name::from(String::from_utf8_lossy(&mount.source).as_ref());
+        let held = facts.told.property(&dataset, "usedbysnapshots");
+        let Some(held) = held.and_then(|held| size(held.raw())).filter(|held| *held > 0) else {
+            continue;
+        };
+        let place = Place::new(&end.host, &mount.point);
+        if let Some(known) =
+            findings.iter_mut().find(|known| known.place.path.as_ref() == Some(&place.path))
+        {
+            if !known.affects.contains(&case.affected()) {
+                known.affects.push(case.affected());
+            }
+            continue;
+        }
+        let waste = could_free(first.wasted(site, cases), &end.host, &mount.point);
+        if waste == 0 {
+            continue;
+        }
+        let message = format!(
+            "snapshots of {} hold {}; of what waste could free ({} at most) nothing comes back before they are gone",
+            dataset,
+            bytes(held),
+            bytes(waste)
+        );
+        let list =
+            Command::new("zfs list -t snapshot -o name,used,creation -r").operand(dataset.raw());
+        let words = format!(
+            "take the waste away first (`tarvek waste --review waste.csv`), then destroy the snapshots that nobody needs: {list}"
+        );
+        let finding =
+            RULE.finding(About::Host(end.host.clone())).at(&place).known(Evidence::Observed);
+        findings.push(
+            finding.says(message).remedy(Step::on(&end.host, words)).affects([case.affected()]),
+        );
+    }
+    findings
+}

@@ -1,0 +1,24 @@
+//! `space/hollow`.
+
+use crate::rules::case::Case;
+use crate::rules::space::of_kind;
+use crate::site::join::Site;
+use crate::waste::group::Waste;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// Folders hold nothing but debris.
+pub static RULE: Rule = Rule {
+    id: "space/hollow",
+    severity: Severity::Note,
+    title: "Folders hold nothing but debris",
+    means: "A folder holds nothing, or nothing but debris: its film is gone.",
+    hurts: "They show up as titles that do not play, and hide what is missing.",
+    fix: "Look through them: `tarvek waste --kind hollow --review FILE`, then `tarvek reclaim`.",
+    example: "/loft/media/films/Low Water (2003) holds a poster and nothing else.",
+};
+
+/// Judges each library and intake.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    of_kind(site, cases, Waste::Hollow, &RULE)
+}

@@ -1,0 +1,24 @@
+//! `space/leftovers`.
+
+use crate::rules::case::Case;
+use crate::rules::space::of_kind;
+use crate::site::join::Site;
+use crate::waste::group::Waste;
+use crate::words::finding::Finding;
+use crate::words::rule::{Rule, Severity};
+
+/// Something is left over.
+pub static RULE: Rule = Rule {
+    id: "space/leftovers",
+    severity: Severity::Note,
+    title: "Something is left over",
+    means: "Files are left over from something else: partial downloads, samples, archives beside what they held, sidecars without their film, what systems and desktops leave behind, trash, converted versions.",
+    hurts: "They take space, and show up where somebody browses.",
+    fix: "Look through them: `tarvek waste --kind leftover --review FILE`, then `tarvek reclaim`. A layout adds patterns of its own: [waste] leftovers = [\"*.bak\"].",
+    example: "/loft/media/films/.Trash-1000 holds what was deleted in March.",
+};
+
+/// Judges each library and intake.
+pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+    of_kind(site, cases, Waste::Leftover, &RULE)
+}
