@@ -7,6 +7,7 @@ use rustix::fs::{AtFlags, CWD, RenameFlags};
 use rustix::io::Errno;
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::text::shown;
 use tarvek_formats::review::{Row, device, moment};
 
 use super::held::{Holding, look, open_file, open_folder};
@@ -172,20 +173,24 @@ pub(super) fn passing_name(holding: &Holding, step: u64) -> String {
 
 /// Puts a file in the place of another one, which is held: linked into the holding folder, then exchanged, so that the name is never absent
 /// and whatever else came to stand there meanwhile is not lost.
+///
+/// What is returned says what was left behind, if something was.
 pub(super) fn link_name(
     holding: &Holding,
     spot: &Spot,
     step: u64,
     was: &Was,
     (new, new_was): (&File, &Was),
-) -> Result<(), String> {
+) -> Result<Option<String>, String> {
     let held = held_name(step);
     rustix::fs::linkat(&spot.folder, &spot.name, &holding.folder, held.as_str(), AtFlags::empty())
         .map_err(why)?;
     let taken_back = |fault: String| {
         // It has its name still; the one in the holding folder is one too many.
-        let _ = rustix::fs::unlinkat(&holding.folder, held.as_str(), AtFlags::empty());
-        Err(fault)
+        match remove(&holding.folder, held.as_bytes()) {
+            Ok(()) => Err(fault),
+            Err(left) => Err(format!("{fault}; a second name of it is held: {left}")),
+        }
     };
     match look(&holding.folder, held.as_bytes()) {
         Ok(meta) if was.is(&meta) => {}
@@ -206,75 +211,66 @@ pub(super) fn link_name(
     ) {
         return taken_back(why(error));
     }
-    if let Err(fault) = exchange(spot, passing.as_bytes(), was, new_was) {
-        return taken_back(fault);
-    }
-    holding.sync(&spot.folder).map_err(|error| error.to_string())
+    let left = match exchange(spot, passing.as_bytes(), was, new_was) {
+        Ok(left) => left,
+        Err(fault) => return taken_back(fault),
+    };
+    holding.sync(&spot.folder).map_err(|error| error.to_string())?;
+    Ok(left)
 }
 
 /// Exchanges a name for a passing one that stands for something else, and removes that. What is found instead of what was expected goes
-/// back to where it was.
-pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Result<(), String> {
-    let remove = || {
-        let _ = rustix::fs::unlinkat(&spot.folder, passing, AtFlags::empty());
+/// back to where it was. What is returned says what was left behind, if something was.
+pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Result<Option<String>, String> {
+    let remove = || match remove(&spot.folder, passing) {
+        Ok(()) => None,
+        Err(error) => Some(format!("a second name of it is left, {}: {error}", shown(passing))),
     };
-    let swap = || {
-        rustix::fs::renameat_with(
-            &spot.folder,
-            passing,
-            &spot.folder,
-            &spot.name,
-            RenameFlags::EXCHANGE,
-        )
-    };
-    match swap() {
-        Ok(()) => {}
-        Err(Errno::INVAL | Errno::NOSYS) => {
-            // Filesystems that can't exchange names: a look right before has to do.
-            let same = spot.look().is_ok_and(|meta| out.is_same_file(&meta));
-            let renamed =
-                same.then(|| rustix::fs::renameat(&spot.folder, passing, &spot.folder, &spot.name));
-            return match renamed {
-                Some(Ok(())) => {
-                    // Renaming onto a name of the same file does nothing (rename(2)).
-                    remove();
-                    Ok(())
+    let swap = || rustix::fs::renameat_with(&spot.folder, passing, &spot.folder, &spot.name, RenameFlags::EXCHANGE);
+    let meanwhile = || "another file took its place meanwhile".to_owned();
+    let fault = match swap() {
+        Ok(()) => match look(&spot.folder, passing) {
+            Ok(meta) if out.is_same_file(&meta) => return Ok(remove()),
+            // Somebody removed the passing name: then nothing of ours is there to be removed.
+            Err(Errno::NOENT) => return Ok(None),
+            _ => {
+                let back = swap();
+                let ours = || look(&spot.folder, passing).is_ok_and(|meta| into.is_same_file(&meta));
+                if back.is_err() || !ours() {
+                    return Err(meanwhile());
                 }
-                Some(Err(error)) => {
-                    remove();
-                    Err(why(error))
-                }
-                None => {
-                    remove();
-                    Err("another file took its place meanwhile".to_owned())
-                }
-            };
-        }
-        Err(error) => {
-            remove();
-            return Err(match error {
-                Errno::NOENT => GONE.to_owned(),
-                other => why(other),
-            });
-        }
-    }
-    match look(&spot.folder, passing) {
-        Ok(meta) if out.is_same_file(&meta) => {
-            remove();
-            Ok(())
-        }
-        // Somebody removed the passing name: then nothing of ours is there to be removed.
-        Err(Errno::NOENT) => Ok(()),
-        _ => {
-            let back = swap();
-            if back.is_ok()
-                && look(&spot.folder, passing).is_ok_and(|meta| into.is_same_file(&meta))
-            {
-                remove();
+                meanwhile()
             }
-            Err("another file took its place meanwhile".to_owned())
+        },
+        // Filesystems that can't exchange names: a look right before has to do.
+        Err(Errno::INVAL | Errno::NOSYS) => {
+            if spot.look().is_ok_and(|meta| out.is_same_file(&meta)) {
+                match rustix::fs::renameat(&spot.folder, passing, &spot.folder, &spot.name) {
+                    // Renaming onto a name of the same file does nothing (rename(2)).
+                    Ok(()) => return Ok(remove()),
+                    Err(error) => why(error),
+                }
+            } else {
+                meanwhile()
+            }
         }
-    }
+        Err(Errno::NOENT) => GONE.to_owned(),
+        Err(error) => why(error),
+    };
+    Err(match remove() {
+        None => fault,
+        Some(left) => format!("{fault}; {left}"),
+    })
+}
+
+/// Removes a name, if it is there.
+pub(super) fn remove(folder: &OwnedFd, name: &[u8]) -> Result<(), String> {
+    // What fails once for want of memory or room may succeed the second time.
+    let attempt = || match rustix::fs::unlinkat(folder, name, AtFlags::empty()) {
+        Err(Errno::NOENT) => Ok(()),
+        other => other,
+    };
+    attempt().or_else(|_| attempt()).map_err(why)
 }
 
 /// What is written down before a step is done.

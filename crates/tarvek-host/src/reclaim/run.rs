@@ -297,12 +297,12 @@ impl Run<'_> {
             (Deed::Link, Some(kept)) => {
                 link_name(holding, &spot, step, &was, (&kept.file, &kept.was))
             }
-            _ => drop_name(holding, &spot, step, &was),
+            _ => drop_name(holding, &spot, step, &was).map(|()| None),
         };
         match outcome {
-            Ok(()) => {
+            Ok(left) => {
                 holding.journal.done(step)?;
-                Ok((State::Done, Some(meta), None))
+                Ok((State::Done, Some(meta), left))
             }
             Err(why) => {
                 // What could not go back is held all the same.

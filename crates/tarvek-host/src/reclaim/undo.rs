@@ -3,7 +3,7 @@
 use rustix::fs::AtFlags;
 use rustix::io::Errno;
 
-use super::act::{Spot, exchange, passing_name, rename_new, why};
+use super::act::{Spot, exchange, passing_name, remove, rename_new, why};
 use super::held::{Holding, look};
 use super::journal::{Known, Stage, Was, held_name};
 use super::{Deed, State, Step};
@@ -44,20 +44,18 @@ pub(super) fn recover(holding: &mut Holding, step: u64) -> Result<(), String> {
         Ok(meta) if !intent.was.is_same_file(&meta) && !into.is_same_file(&meta) && at(&into) => {
             let fault =
                 exchange(&spot, passing.as_bytes(), &into, &Was::of(&meta).unwrap_or_default());
-            fault.or_else(|why| {
-                if spot.look().is_ok_and(|now| !into.is_same_file(&now)) {
-                    Ok(())
-                } else {
-                    Err(why)
-                }
-            })?;
+            if let Err(why) = fault
+                && spot.look().is_ok_and(|now| into.is_same_file(&now))
+            {
+                return Err(why);
+            }
         }
         // One name too many of a file that has others.
         Ok(meta)
             if meta.links > 1
                 && (intent.was.is_same_file(&meta) && is_held || into.is_same_file(&meta)) =>
         {
-            rustix::fs::unlinkat(&spot.folder, passing.as_str(), AtFlags::empty()).map_err(why)?;
+            remove(&spot.folder, passing.as_bytes())?;
         }
         _ => {}
     }
@@ -138,12 +136,14 @@ fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
                 Ok(()) | Err(Errno::EXIST) => {}
                 Err(error) => return Err(why(error)),
             }
-            exchange(&spot, passing.as_bytes(), &stays, &intent.was)?;
+            if let Some(left) = exchange(&spot, passing.as_bytes(), &stays, &intent.was)? {
+                return Err(left);
+            }
         } else if look(&spot.folder, passing.as_bytes()).is_ok_and(|meta| meta.links > 1) {
-            rustix::fs::unlinkat(&spot.folder, passing.as_str(), AtFlags::empty()).map_err(why)?;
+            remove(&spot.folder, passing.as_bytes())?;
         }
         sync()?;
-        rustix::fs::unlinkat(&holding.folder, name.as_str(), AtFlags::empty()).map_err(why)?;
+        remove(&holding.folder, name.as_bytes())?;
         return sync();
     }
     rename_new((&holding.folder, name.as_bytes()), (&spot.folder, &spot.name)).map_err(

@@ -21,6 +21,7 @@ mod nfs;
 mod people;
 mod process;
 mod random;
+mod reclaim;
 mod remedy;
 #[path = "../support/rows.rs"]
 mod rows;
@@ -28,3 +29,4 @@ mod smb;
 mod stage;
 mod survey;
 mod view;
+mod waste;

@@ -1,0 +1,311 @@
+//! Reviews carried out while the machine is failing: killed at every step and at random moments, on a tree that others change meanwhile.
+//! No content is ever lost, and each name has what it had or what the review says.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use crate::random::{self, Random};
+use crate::stage::below;
+use crate::waste::{noise, tarvek};
+
+/// What each inode below a folder holds, held ones included: how often each content is there.
+fn contents(top: &Path) -> BTreeMap<[u8; 32], usize> {
+    let mut inodes: BTreeMap<u64, [u8; 32]> = BTreeMap::new();
+    for path in below(top) {
+        let Ok(meta) = path.symlink_metadata() else { continue };
+        if meta.is_file() && path.file_name().unwrap() != "journal" {
+            if let Ok(bytes) = fs::read(&path) {
+                inodes.insert(meta.ino(), *blake3::hash(&bytes).as_bytes());
+            }
+        }
+    }
+    let mut counts = BTreeMap::new();
+    for digest in inodes.into_values() {
+        *counts.entry(digest).or_default() += 1;
+    }
+    counts
+}
+
+/// Every name that is not held, with what it holds and its inode.
+fn names(top: &Path) -> BTreeMap<PathBuf, (Vec<u8>, u64)> {
+    let of = |path: PathBuf| {
+        let meta = path.symlink_metadata().unwrap();
+        let bytes = if meta.is_file() { fs::read(&path).unwrap() } else { Vec::new() };
+        (path, (bytes, meta.ino()))
+    };
+    below(top).into_iter().filter(|path| !path.to_str().unwrap().contains("/.tarvek-held")).map(of).collect()
+}
+
+/// A tree with copies, leftovers and hollow folders, and a review of it with some links.
+fn reviewed(random: &mut Random, top: &Path, files: u64) -> PathBuf {
+    let tree = top.join("d");
+    for n in 0..files {
+        let folder = tree.join(format!("folder {}", n % 3));
+        fs::create_dir_all(&folder).unwrap();
+        // Each content about three times.
+        fs::write(folder.join(format!("file {n:03}")), noise(n / 3, 3000 + n / 3)).unwrap();
+    }
+    fs::create_dir_all(tree.join("hollow/deep")).unwrap();
+    fs::write(tree.join("hollow/Thumbs.db"), "x").unwrap();
+    fs::hard_link(tree.join("folder 1/file 001"), tree.join("one more name")).unwrap();
+    let review = top.join("r.csv");
+    let output = tarvek(&[&"waste", &tree, &"--review", &review]);
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let text = fs::read_to_string(&review).unwrap();
+    let lines: Vec<String> = text
+        .lines()
+        .map(|line| match line.contains(",copy,") && random.rarely(2) {
+            true => line.replacen("drop,", "link,", 1),
+            false => line.to_owned(),
+        })
+        .collect();
+    fs::write(&review, lines.join("\r\n") + "\r\n").unwrap();
+    review
+}
+
+fn reclaim(review: &Path, how: &str) -> i32 {
+    let output = match how {
+        "" => tarvek(&[&"reclaim", &review, &"--yes"]),
+        how => tarvek(&[&"reclaim", &review, &how, &"--yes"]),
+    };
+    output.status.code().unwrap()
+}
+
+/// That every name has what it had, or what the review says, and nothing is left of the way there.
+fn settled(before: &BTreeMap<PathBuf, (Vec<u8>, u64)>, tree: &Path, review: &Path, about: &str) {
+    let decisions = fs::read_to_string(review).unwrap();
+    let now = names(tree);
+    for (path, (bytes, inode)) in before {
+        let line = decisions.lines().find(|line| line.contains(&format!(",{},", path.display())));
+        let decision = line.and_then(|line| line.split(',').next()).unwrap_or("keep");
+        match (decision, now.get(path)) {
+            (_, Some((content, same))) if same == inode => assert_eq!(content, bytes, "{about}: {path:?}"),
+            ("link", Some((content, _))) => assert_eq!(content, bytes, "{about}: {path:?}"),
+            ("drop", None) => {}
+            other => panic!("{about}: {path:?} is {other:?}"),
+        }
+    }
+    for path in now.keys() {
+        assert!(before.contains_key(path), "{about}: {path:?} was left behind");
+    }
+}
+
+/// Runs it with something injected at the nth of a system call; whether it came to its end in peace.
+fn injected(review: &Path, how: &[&str], call: &str, nth: u64, what: &str) -> bool {
+    let inject = format!("inject={call}:{what}:when={nth}");
+    let status = Command::new("strace")
+        .args(["-f", "-o", "/dev/null", "-e", &format!("trace={call}"), "-e", &inject])
+        .arg(env!("CARGO_BIN_EXE_tarvek"))
+        .args([Path::new("reclaim"), review, Path::new("--yes")])
+        .args(how)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .env("XDG_STATE_HOME", review.with_file_name("state"))
+        .status()
+        .unwrap();
+    status.success()
+}
+
+const CALLS: [&str; 6] = ["fdatasync", "fsync", "renameat2", "linkat", "unlinkat", "mkdirat"];
+
+#[test]
+fn a_purge_killed_at_every_step_leaves_one_of_each() {
+    let mut random = Random::from_env("reclaim, purge");
+    let mut kills = 0;
+    for call in ["fdatasync", "fsync", "unlinkat"] {
+        for nth in 1.. {
+            let scratch = tempfile::tempdir().unwrap();
+            let review = reviewed(&mut random, scratch.path(), 9);
+            let tree = scratch.path().join("d");
+            let before: Vec<[u8; 32]> = contents(&tree).into_keys().collect();
+            reclaim(&review, "");
+            let peace = injected(&review, &["--purge"], call, nth, "signal=SIGKILL");
+            let about = format!("{call} {nth}");
+            let thumbs = *blake3::hash(b"x").as_bytes();
+            let lost = |tree: &Path| {
+                let now = contents(tree);
+                before.iter().any(|digest| *digest != thumbs && !now.contains_key(digest))
+            };
+            assert!(!lost(&tree), "{about}");
+            if peace {
+                break;
+            }
+            kills += 1;
+            assert_eq!(reclaim(&review, "--purge"), 0, "{about}");
+            assert!(!lost(&tree), "{about}");
+            let held = tree.join(".tarvek-held");
+            assert_eq!(fs::read_dir(held).unwrap().count(), 1, "{about}: the journal is left");
+        }
+    }
+    assert!(kills > 10, "{kills}");
+}
+
+#[test]
+fn what_fails_half_way_loses_nothing() {
+    let mut random = Random::from_env("reclaim, with errors");
+    let mut failures = 0;
+    for call in CALLS.iter().chain(&["write"]) {
+        for nth in 1..40 {
+            let scratch = tempfile::tempdir().unwrap();
+            let review = reviewed(&mut random, scratch.path(), 9);
+            let tree = scratch.path().join("d");
+            let (before, held) = (names(&tree), contents(&tree));
+            let what = *random.one(&["error=ENOSPC", "error=EIO", "error=EINVAL"]);
+            let peace = injected(&review, &[], call, nth, what);
+            let about = format!("{call} {nth} {what}");
+            assert_eq!(contents(&tree), held, "{about}");
+            settled(&before, &tree, &review, &about);
+            failures += u32::from(!peace);
+            assert!(reclaim(&review, "--undo") < 2 || names(&tree) == before, "{about}");
+            assert_eq!(names(&tree), before, "{about}: undone");
+        }
+    }
+    eprintln!("reclaim: {failures} runs with an error");
+}
+
+#[test]
+fn killed_at_every_step_nothing_is_lost() {
+    let mut random = Random::from_env("reclaim, at every step");
+    let mut kills = 0;
+    for call in CALLS {
+        for nth in 1.. {
+            let scratch = tempfile::tempdir().unwrap();
+            let review = reviewed(&mut random, scratch.path(), 9);
+            let tree = scratch.path().join("d");
+            let (before, held) = (names(&tree), contents(&tree));
+            let peace = injected(&review, &[], call, nth, "signal=SIGKILL");
+            let about = format!("{call} {nth}");
+            assert_eq!(contents(&tree), held, "{about}: right after it was killed");
+            if peace {
+                break;
+            }
+            kills += 1;
+            let how = *random.one(&["--resume", "--undo", ""]);
+            let code = reclaim(&review, how);
+            assert_eq!(contents(&tree), held, "{about}, {how}");
+            assert!(code < 2 || how == "--undo", "{about}, {how}: {code}");
+            if how == "--undo" {
+                assert_eq!(names(&tree), before, "{about}");
+            } else {
+                settled(&before, &tree, &review, &about);
+                // Undoing after that puts everything back as well, though it is killed now and then.
+                let peace = injected(&review, &["--undo"], call, nth, "signal=SIGKILL");
+                assert_eq!(contents(&tree), held, "{about}, undo");
+                if !peace {
+                    reclaim(&review, "--undo");
+                }
+                assert_eq!(names(&tree), before, "{about}, undo");
+            }
+        }
+    }
+    eprintln!("reclaim was killed at {kills} steps");
+    assert!(kills > 40, "{kills}");
+}
+
+#[test]
+fn killed_at_any_moment_on_a_busy_tree_nothing_is_lost() {
+    let mut random = Random::from_env("reclaim, at any moment");
+    let (mut killed, mut refused) = (0, 0);
+    for case in 0..random::cases(60) {
+        let scratch = tempfile::tempdir().unwrap();
+        let review = reviewed(&mut random, scratch.path(), 24);
+        let tree = scratch.path().join("d");
+        let before = contents(&tree);
+        let stop = AtomicBool::new(false);
+        let seed = random.next();
+        let made = std::thread::scope(|scope| {
+            let busy = scope.spawn(|| busy(&tree, seed, &stop));
+            let mut child = Command::new(env!("CARGO_BIN_EXE_tarvek"))
+                .args([Path::new("reclaim"), &review, Path::new("--yes")])
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .spawn()
+                .unwrap();
+            std::thread::sleep(Duration::from_micros(random.below(40_000)));
+            killed += i32::from(child.try_wait().unwrap().is_none());
+            let _ = child.kill();
+            child.wait().unwrap();
+            let how = *random.one(&["--resume", "--undo"]);
+            refused += i32::from(reclaim(&review, how) > 0);
+            stop.store(true, Ordering::Relaxed);
+            busy.join().unwrap()
+        });
+        let mut expected = before.clone();
+        for digest in made {
+            *expected.entry(digest).or_default() += 1;
+        }
+        assert_eq!(contents(&tree), expected, "case {case}, {seed}");
+        // Of each content one name at least is not held.
+        let visible: Vec<[u8; 32]> =
+            names(&tree).values().map(|(bytes, _)| *blake3::hash(bytes).as_bytes()).collect();
+        let thumbs = blake3::hash(b"x");
+        for digest in expected.keys().filter(|digest| *digest != thumbs.as_bytes()) {
+            assert!(visible.contains(digest), "case {case}, {seed}: a content is only held");
+        }
+        reclaim(&review, "--undo");
+        assert_eq!(contents(&tree), expected, "case {case}, {seed}: after undo");
+    }
+    eprintln!("reclaim was killed in {killed} cases; in {refused} something was refused afterwards");
+}
+
+/// Renames, exchanges and makes files as long as it may; what it made.
+fn busy(tree: &Path, seed: u64, stop: &AtomicBool) -> Vec<[u8; 32]> {
+    use renames::{exchange, rename_new};
+    let mut random = Random::of(seed);
+    let mut made = Vec::new();
+    let mut n = 0;
+    while !stop.load(Ordering::Relaxed) {
+        let files: Vec<PathBuf> = below(tree)
+            .into_iter()
+            .filter(|path| !path.to_str().unwrap().contains("/.tarvek") && path.is_file())
+            .collect();
+        if files.is_empty() {
+            break;
+        }
+        let path = &random.one(&files).clone();
+        n += 1;
+        match random.below(6) {
+            0 => drop(rename_new(path, &path.with_file_name(format!("renamed {n}")))),
+            1 => {
+                let other = random.one(&files).clone();
+                exchange(path, &other);
+            }
+            2 => {
+                let bytes = noise(seed ^ n, 2000);
+                let fresh = path.with_file_name(format!("new {n}"));
+                if fs::write(&fresh, &bytes).is_ok() {
+                    made.push(*blake3::hash(&bytes).as_bytes());
+                }
+            }
+            3 => {
+                // Away and back again, as a careless program does.
+                let aside = path.with_file_name(format!("aside {n}"));
+                if rename_new(path, &aside) {
+                    let _ = rename_new(&aside, path);
+                }
+            }
+            _ => std::thread::sleep(Duration::from_micros(random.below(2000))),
+        }
+    }
+    made
+}
+
+/// Renames that never replace anything.
+mod renames {
+    use std::path::Path;
+
+    use nix::fcntl::{AT_FDCWD, RenameFlags, renameat2};
+
+    pub fn rename_new(from: &Path, to: &Path) -> bool {
+        renameat2(AT_FDCWD, from, AT_FDCWD, to, RenameFlags::RENAME_NOREPLACE).is_ok()
+    }
+
+    pub fn exchange(one: &Path, other: &Path) {
+        let _ = renameat2(AT_FDCWD, one, AT_FDCWD, other, RenameFlags::RENAME_EXCHANGE);
+    }
+}
