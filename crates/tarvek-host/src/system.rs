@@ -43,6 +43,30 @@ pub(crate) fn documents(mounts: Option<&MountTable>) -> Vec<Document> {
     all
 }
 
+/// The newest snapshot of each ZFS dataset that has any, and when it was made, in seconds since 1970 UTC; `None` where that is not told.
+pub(crate) fn newest_snapshots() -> BTreeMap<Vec<u8>, Option<i64>> {
+    let list = |parsable: &[&str]| {
+        let arguments = ["list", "-H", "-t", "snapshot", "-o", "name,creation"];
+        output("zfs", arguments.iter().chain(parsable))
+    };
+    let text = list(&["-p"]).or_else(|| list(&[])).unwrap_or_default();
+    let mut newest: BTreeMap<Vec<u8>, Option<i64>> = BTreeMap::new();
+    for line in text.split(|b| *b == b'\n') {
+        let mut fields = line.split(|b| *b == b'\t');
+        let Some(dataset) = fields.next().and_then(|name| name.split(|b| *b == b'@').next()) else {
+            continue;
+        };
+        if dataset.is_empty() {
+            continue;
+        }
+        let made =
+            fields.next().and_then(|made| std::str::from_utf8(made).ok()?.trim().parse().ok());
+        let known = newest.entry(dataset.to_vec()).or_insert(made);
+        *known = known.zip(made).map(|(one, other): (i64, i64)| one.max(other));
+    }
+    newest
+}
+
 /// Accounts and groups as the system's name service knows them; the files alone where it can't be asked.
 pub(crate) fn name_service() -> (Vec<u8>, Vec<u8>) {
     let ask = |what: &str| {

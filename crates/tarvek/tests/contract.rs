@@ -17,6 +17,11 @@ fn assert_valid(folder: &Folder, schema: &str, document: &Value) {
 fn documents_validate_against_their_schemas() {
     let folder = Folder::demo();
     folder.write("shelf/Why?.mkv", "x");
+    folder
+        .write("copies/Low Water (2003).mkv", "same")
+        .write("copies/b.mkv", "same")
+        .write("copies/.DS_Store", "x");
+    folder.run("waste copies --review review.csv");
     folder.write("tarvek.fstab", "granary:/a /b nfs ro\nodd\n");
     for (arguments, schema) in [
         ("check", "check"),
@@ -32,6 +37,10 @@ fn documents_validate_against_their_schemas() {
         ("forecast --layout roots.toml --problems", "forecast"),
         ("forecast Films --since granary.listing", "forecast"),
         ("check --names shelf", "check"),
+        ("waste", "waste"),
+        ("waste copies --cache cache", "waste"),
+        ("reclaim review.csv", "reclaim"),
+        ("reclaim --total", "reclaim-total"),
     ] {
         let document = folder.json(arguments);
         assert_eq!(document["schema"], format!("tarvek/{schema}/1"));
@@ -181,8 +190,10 @@ fn the_examples_of_every_help_are_real() {
     std::fs::copy(folder.path("granary.listing"), folder.path("old.listing")).unwrap();
     let commands = [
         "demo", "draft", "emit", "check", "trace", "access", "forecast", "survey", "compare",
-        "explain", "schema",
+        "explain", "schema", "waste", "reclaim",
     ];
+    folder.write("copies/a", "same").write("copies/b", "same");
+    folder.run("waste copies --review review.csv");
     for command in commands {
         let help = folder.run(&format!("{command} --help")).stdout;
         let (before, examples) = help.split_once("\nExamples:\n").expect(command);

@@ -326,7 +326,7 @@ fn bad_questions_are_answered_clearly() {
         ("waste nowhere", "does not exist"),
         ("waste file", "is no folder"),
         ("waste", "name folders to look at"),
-        ("waste . --cache no.cache", "no survey"),
+        ("waste . --cache no.cache", "it is no cache"),
         ("waste . --at-least many", "write a number of bytes"),
         ("reclaim nothing.csv", "there is no such file"),
         ("reclaim file", "there is no column decision"),

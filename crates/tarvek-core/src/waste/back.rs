@@ -15,6 +15,8 @@ pub struct Exam {
     pub held_by: Option<String>,
     /// Bytes of it that other files or snapshots hold as well (`ioctl_fiemap(2)`, shared extents).
     pub shared: u64,
+    /// Whether a snapshot of its dataset may hold it: one that was made after the file was.
+    pub snapshot: bool,
     /// Whether its blocks are packed, so that what it takes is not told.
     pub packed: bool,
 }
@@ -25,6 +27,7 @@ words! {
         /// Other names of the file stay.
         Names = "other names of it stay",
         Open = "a process holds it open",
+        Snapshot = "a snapshot of its dataset holds it",
         /// Its blocks belong to other files or snapshots as well.
         Shared = "other files or snapshots share its blocks",
     }
@@ -53,6 +56,9 @@ pub fn of_file(stock: &Stock, file: FileId, going: usize, exam: Option<&Exam>) -
     let exam = exam.unwrap_or(&default);
     if exam.held_by.is_some() {
         return Back { kept: Some(Kept::Open), ..Back::default() };
+    }
+    if exam.snapshot {
+        return Back { kept: Some(Kept::Snapshot), ..Back::default() };
     }
     let bytes = all.saturating_sub(exam.shared);
     let live = stock.facts(first).source == Source::Live;

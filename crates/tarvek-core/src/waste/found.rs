@@ -99,7 +99,8 @@ pub fn count(stock: &Stock, groups: &mut Vec<Group>, exam: &dyn Fn(FileId) -> Op
             .sum()
     };
     groups.sort_by_cached_key(|group| {
-        (Reverse(group.frees), Reverse(weight(group)), group.id.clone())
+        let first = group.items.first().map(|item| stock.place(item.name));
+        (Reverse(group.frees), Reverse(weight(group)), first, group.kind)
     });
 }
 

@@ -199,19 +199,10 @@ impl<'a, 's> Finder<'a, 's> {
             }
         }
         for ((_, area), items) in debris {
-            if let Some(first) = items.first() {
+            if !items.is_empty() {
                 let area = &self.stock.areas[usize::from(area)];
                 let key = [b"debris", area.place.host.raw().as_bytes(), area.place.path.as_bytes()];
-                let why = format!(
-                    "{}, in {}",
-                    Sort::Debris.words(),
-                    self.stock
-                        .place(first.name)
-                        .path
-                        .parent()
-                        .filter(|_| items.len() == 1)
-                        .unwrap_or(area.place.path.clone())
-                );
+                let why = Sort::Debris.words().to_owned();
                 self.put(Waste::Leftover, &key, why, items);
             }
         }

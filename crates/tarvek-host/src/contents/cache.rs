@@ -77,6 +77,13 @@ impl Cache {
     /// # Errors
     /// If the file is something else, or can't be written.
     pub fn open(file: &Path) -> Result<Self, StoreError> {
+        Self::opened(file).map_err(|error| match error.message.as_str() {
+            "it is no survey" => other("it is no cache"),
+            _ => error,
+        })
+    }
+
+    fn opened(file: &Path) -> Result<Self, StoreError> {
         let fresh = is_new(file)?;
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let create = if fresh { OpenFlags::SQLITE_OPEN_CREATE } else { OpenFlags::empty() };
@@ -89,10 +96,7 @@ impl Cache {
                 "BEGIN; {SCHEMA} PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {VERSION}; COMMIT;"
             ))?;
         } else if number("PRAGMA application_id")? != APPLICATION {
-            return Err(StoreError {
-                message: "it is an SQLite file, but no cache".to_owned(),
-                remedy: "name a file that is not there yet, or one that --cache wrote".to_owned(),
-            });
+            return Err(other("it is an SQLite file, but no cache"));
         } else if number("PRAGMA user_version")? != VERSION || !has_schema(&db)? {
             return Err(StoreError {
                 message: "it is a cache of another version".to_owned(),
@@ -174,6 +178,14 @@ impl Cache {
             open.db.execute_batch("COMMIT")?;
         }
         Ok(())
+    }
+}
+
+/// Something else than a cache stands there.
+fn other(message: &str) -> StoreError {
+    StoreError {
+        message: message.to_owned(),
+        remedy: "name a file that is not there yet, or one that --cache wrote".to_owned(),
     }
 }
 

@@ -1,11 +1,12 @@
 //! What keeps the blocks of files that would go.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::{self, File};
 use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, StatxFlags};
 use tarvek_core::facts::host::Gap;
+use tarvek_core::facts::mounts::{MountEntry, MountTable};
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::back::Exam;
 use tarvek_core::words::path::AbsPath;
@@ -13,6 +14,7 @@ use tarvek_core::words::text::shown;
 
 use super::extents::blocks;
 use crate::store::open_seen;
+use crate::system;
 
 /// Which files processes of this machine hold open or have mapped.
 #[derive(Debug, Default)]
@@ -75,16 +77,63 @@ fn id(path: &Path) -> Option<(u64, u64)> {
     Some((u64::from(stat.stx_dev_major) << 32 | u64::from(stat.stx_dev_minor), stat.stx_ino))
 }
 
+/// Snapshots of the datasets of this machine.
+#[derive(Debug, Default)]
+pub struct Snapshots {
+    newest: BTreeMap<Vec<u8>, Option<i64>>,
+}
+
+impl Snapshots {
+    /// Asks for them, if there are datasets at all.
+    pub fn of(mounts: Option<&MountTable>) -> Self {
+        let datasets = mounts.is_some_and(|table| table.entries().iter().any(is_zfs));
+        Self { newest: if datasets { system::newest_snapshots() } else { BTreeMap::new() } }
+    }
+
+    /// Whether one may hold a file: it was made after the file.
+    fn hold(&self, mounts: Option<&MountTable>, path: &AbsPath) -> bool {
+        if self.newest.is_empty() {
+            return false;
+        }
+        let Some(mount) = mounts.and_then(|table| table.at(path)).filter(|mount| is_zfs(mount))
+        else {
+            return false;
+        };
+        match self.newest.get(&mount.source) {
+            None => false,
+            Some(None) => true,
+            Some(Some(made)) => born(path).is_none_or(|born| born <= *made),
+        }
+    }
+}
+
+fn is_zfs(mount: &MountEntry) -> bool {
+    mount.filesystem.raw().contains("zfs")
+}
+
+/// When a file was made, where its filesystem says so.
+fn born(path: &AbsPath) -> Option<i64> {
+    let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+    let stat = rustix::fs::statx(CWD, path.as_bytes(), flags, StatxFlags::BTIME).ok()?;
+    (stat.stx_mask & StatxFlags::BTIME.bits() != 0).then_some(stat.stx_btime.tv_sec)
+}
+
 /// What keeps the blocks of a file.
 ///
 /// # Errors
 /// If it can't be opened, or is another one by now.
-pub fn examine(path: &AbsPath, meta: &Meta, holders: &Holders) -> Result<Exam, Gap> {
+pub fn examine(
+    path: &AbsPath,
+    meta: &Meta,
+    holders: &Holders,
+    (snapshots, mounts): (&Snapshots, Option<&MountTable>),
+) -> Result<Exam, Gap> {
     let held_by = meta.device.zip(meta.inode).and_then(|id| holders.by.get(&id).cloned());
     if meta.allocated == Some(0) {
         return Ok(Exam { held_by, ..Exam::default() });
     }
+    let snapshot = snapshots.hold(mounts, path);
     let file = open_seen(path, meta).map_err(|why| Gap { path: path.clone(), why: why.into() })?;
     let blocks = blocks(&file).unwrap_or_default();
-    Ok(Exam { held_by, shared: blocks.shared, packed: blocks.packed })
+    Ok(Exam { held_by, shared: blocks.shared, snapshot, packed: blocks.packed })
 }

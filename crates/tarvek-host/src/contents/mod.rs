@@ -6,7 +6,7 @@ mod extents;
 mod rounds;
 
 pub use cache::{Cache, Nowhere};
-pub use examine::{Holders, examine};
+pub use examine::{Holders, Snapshots, examine};
 pub(crate) use examine::{shared_bytes, shared_of};
 pub use rounds::{Settled, settle};
 pub(crate) use rounds::{all_of, sample_of};

@@ -221,12 +221,25 @@ pub(super) fn link_name(
 
 /// Exchanges a name for a passing one that stands for something else, and removes that. What is found instead of what was expected goes
 /// back to where it was. What is returned says what was left behind, if something was.
-pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Result<Option<String>, String> {
+pub(super) fn exchange(
+    spot: &Spot,
+    passing: &[u8],
+    out: &Was,
+    into: &Was,
+) -> Result<Option<String>, String> {
     let remove = || match remove(&spot.folder, passing) {
         Ok(()) => None,
         Err(error) => Some(format!("a second name of it is left, {}: {error}", shown(passing))),
     };
-    let swap = || rustix::fs::renameat_with(&spot.folder, passing, &spot.folder, &spot.name, RenameFlags::EXCHANGE);
+    let swap = || {
+        rustix::fs::renameat_with(
+            &spot.folder,
+            passing,
+            &spot.folder,
+            &spot.name,
+            RenameFlags::EXCHANGE,
+        )
+    };
     let meanwhile = || "another file took its place meanwhile".to_owned();
     let fault = match swap() {
         Ok(()) => match look(&spot.folder, passing) {
@@ -235,7 +248,8 @@ pub(super) fn exchange(spot: &Spot, passing: &[u8], out: &Was, into: &Was) -> Re
             Err(Errno::NOENT) => return Ok(None),
             _ => {
                 let back = swap();
-                let ours = || look(&spot.folder, passing).is_ok_and(|meta| into.is_same_file(&meta));
+                let ours =
+                    || look(&spot.folder, passing).is_ok_and(|meta| into.is_same_file(&meta));
                 if back.is_err() || !ours() {
                     return Err(meanwhile());
                 }

@@ -133,12 +133,12 @@ pub(crate) enum Command {
     Forecast(ForecastArgs),
     /// Duplicates, versions, leftovers, copies that should be links: what of it would come back
     #[command(
-        after_help = "Examples:\n  tarvek waste /tank/media --cache waste.cache\n  tarvek waste --review review.csv\n  tarvek waste --kind version,leftover --library Films --format csv"
+        after_help = "Examples:\n  tarvek waste /tank/media/films --cache waste.cache\n  tarvek waste --review waste.csv"
     )]
     Waste(WasteArgs),
     /// Carry out a reviewed list of waste, reversibly
     #[command(
-        after_help = "Examples:\n  tarvek reclaim review.csv\n  tarvek reclaim review.csv --yes\n  tarvek reclaim review.csv --undo --yes\n  tarvek reclaim review.csv --purge --yes\n  tarvek reclaim --total"
+        after_help = "Examples:\n  tarvek reclaim review.csv --yes\n  tarvek reclaim review.csv --purge --yes"
     )]
     Reclaim(ReclaimArgs),
     /// Look at this host, or read a collected listing, into a survey file

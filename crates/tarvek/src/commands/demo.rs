@@ -7,7 +7,9 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, SystemTime};
 
 use tarvek_core::facts::compare::compare;
+use tarvek_core::waste::group::Decision;
 use tarvek_core::words::text::shown;
+use tarvek_formats::review::Row;
 
 use crate::cli::{DemoArgs, Globals, When};
 use crate::inputs;
@@ -162,6 +164,33 @@ const STEPS: &[(&str, &[&str], &str)] = &[
         &["forecast", "--layout", "roots.toml", "Attic", "--problems"],
         "With --renames FILE, names that would be found are proposed in a table; nothing is renamed.",
     ),
+    (
+        "What the folk archive wastes",
+        &["waste", "archive"],
+        "Real files this time. Only what may be equal is read; headers say which version is the better one.",
+    ),
+    (
+        "A review, to be decided line by line",
+        &["waste", "archive", "--review", "review.csv", "--quiet"],
+        "A table for any spreadsheet: each name with keep, drop, link or ignore.",
+    ),
+    (
+        "What was decided is done, and held",
+        &["reclaim", "review.csv", "--yes"],
+        "Each file is looked at again right before, copies byte by byte. Nothing is gone: it waits in archive/.tarvek-held.",
+    ),
+    (
+        "Everything put back",
+        &["reclaim", "review.csv", "--undo", "--yes", "--quiet"],
+        "After a crash --resume goes on, and this puts everything back as well.",
+    ),
+    ("Done once more", &["reclaim", "review.csv", "--yes", "--quiet"], "The same review, again."),
+    (
+        "Deleted for good",
+        &["reclaim", "review.csv", "--purge", "--yes", "--quiet"],
+        "Only if what was kept instead is still there.",
+    ),
+    ("What came back so far", &["reclaim", "--total"], "Of each library or folder, since when."),
     ("What a rule means", &["explain", "access/root-unreadable"], "Every finding has such a text."),
     (
         "No layout at all",
@@ -191,6 +220,8 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, screen: &Screen) -> Result
             .args(*arguments)
             .args(["--color", color])
             .env("TARVEK_NOW", JUDGED.to_string())
+            // The running total of whoever tries this is theirs.
+            .env("XDG_STATE_HOME", std::path::absolute(folder)?.join("state"))
             .current_dir(folder)
             .stdin(Stdio::null())
             .stderr(Stdio::inherit())
@@ -250,6 +281,7 @@ fn write(folder: &Path) -> Result<(), Failure> {
         ("millrace.listing".into(), include_bytes!("../demo/millrace.listing").to_vec()),
     ];
     files.extend(shelf());
+    files.extend(archive());
     for (name, contents) in &files {
         let path = folder.join(name);
         match fs::symlink_metadata(&path) {
@@ -268,6 +300,7 @@ fn write(folder: &Path) -> Result<(), Failure> {
         )?;
     }
     remove_adopted(folder)?;
+    remove_reclaimed(folder)?;
     for (name, contents) in &files {
         let path = folder.join(name);
         write_file(&path, contents).map_err(|error| cant_write(&path, &error))?;
@@ -338,6 +371,37 @@ fn remove_adopted(folder: &Path) -> Result<(), Failure> {
     }
 }
 
+/// What reclaiming left: a holding folder with nothing in it but its journal, the total, and the review, if it says what it would say again.
+fn remove_reclaimed(folder: &Path) -> Result<(), Failure> {
+    let held = folder.join("archive/.tarvek-held");
+    let held_files = fs::read_dir(&held).map_or(0, Iterator::count);
+    if held_files > 1 {
+        return Err(not_ours(&held));
+    }
+    let remove = |path: &Path| match fs::remove_file(path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(cant_write(path, &error)),
+        _ => Ok(()),
+    };
+    let review = folder.join("review.csv");
+    if fs::symlink_metadata(&review).is_ok() {
+        let decided = inputs::review(&review)?;
+        let suggested = |row: &Row| match (row.kind.as_str(), row.decision) {
+            ("copy" | "version", Decision::Keep | Decision::Drop) => true,
+            (_, decision) => decision == Decision::Drop,
+        };
+        if !decided.bad.is_empty() || !decided.rows.iter().all(suggested) {
+            return Err(not_ours(&review));
+        }
+        remove(&review)?;
+    }
+    remove(&folder.join("state/tarvek/reclaimed"))?;
+    if held_files > 0 {
+        remove(&held.join("journal"))?;
+        fs::remove_dir(&held).map_err(|error| cant_write(&held, &error))?;
+    }
+    Ok(())
+}
+
 fn not_ours(path: &Path) -> Failure {
     let name = shown(path.as_os_str().as_encoded_bytes());
     Failure::with_remedy(
@@ -375,6 +439,28 @@ fn shelf() -> Vec<(String, Vec<u8>)> {
             "shelf/books/Ines Tolland/The Weir at Kestrel.txt".into(),
             b"The weir at Kestrel was built twice, and the second time it held.\n".to_vec(),
         ),
+    ]
+}
+
+/// The folk archive: recordings and films, of which some are there twice.
+fn archive() -> Vec<(String, Vec<u8>)> {
+    let of = |name: &str, contents: &[u8]| (format!("archive/{name}"), contents.to_vec());
+    vec![
+        of("recordings/The Weir Song (1962)/The Weir Song (1962).wav", &tone(330)),
+        of("recordings/The Rope Walk (1958)/The Rope Walk (1958).wav", &tone(440)),
+        of("inbox/weir-song.wav", &tone(330)),
+        of("inbox/rope-walk - Copy.wav", &tone(440)),
+        of("inbox/ferry-nine-s01e05.mkv.part", &tone(550)),
+        of("inbox/Thumbs.db", b"thumbnails\n"),
+        of(
+            "films/The Salt Orchard (2011)/The Salt Orchard (2011) 720p.mkv",
+            include_bytes!("../demo/archive/720.mkv"),
+        ),
+        of(
+            "films/The Salt Orchard (2011)/The Salt Orchard (2011) 360p.mkv",
+            include_bytes!("../demo/archive/360.mkv"),
+        ),
+        of("films/Lanterns of Vey (1998)/poster.png", &picture()),
     ]
 }
 

@@ -103,7 +103,7 @@ fn total(args: &ReclaimArgs, screen: &Screen) -> Result<Outcome, Failure> {
     }
     let taken = ledger.total().map_err(Failure::new)?;
     let text = match args.format {
-        Format::Text => view::total(&taken),
+        Format::Text => view::total(&taken, screen),
         Format::Json => json::text(&json::ReclaimTotal::new(&taken)),
     };
     screen.say(&text)?;

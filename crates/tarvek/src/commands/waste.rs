@@ -16,7 +16,9 @@ use tarvek_core::waste::stock::{FileId, Stock};
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::counted;
 use tarvek_formats::ignored::Ignored;
-use tarvek_host::contents::{Cache, Candidate, Holders, Memory, Nowhere, Settled, examine, settle};
+use tarvek_host::contents::{
+    Cache, Candidate, Holders, Memory, Nowhere, Settled, Snapshots, examine, settle,
+};
 use tarvek_host::media;
 use tarvek_host::store::open_seen;
 use tarvek_host::walk::Watch;
@@ -26,7 +28,7 @@ use crate::cli::{Globals, TableFormat, WasteArgs};
 use crate::inputs::{self, waste_places};
 use crate::outcome::{Failure, Outcome};
 use crate::view::waste::{self, Told};
-use crate::view::{Screen, json, review};
+use crate::view::{Screen, Volume, json, review};
 
 pub(super) fn run(
     globals: &Globals,
@@ -100,11 +102,13 @@ pub(super) fn run(
     screen.say(&text)?;
     if let Some(file) = &args.review {
         inputs::write_new(file, &review::text(&told))?;
-        screen.complain(&format!(
-            "{} written for review: edit `decision`, then `tarvek reclaim {}`\n",
-            counted(shown.iter().map(|group| group.items.len() as u64).sum(), "line"),
-            inputs::name_of(file)
-        ));
+        if screen.volume() != Volume::Quiet {
+            screen.complain(&format!(
+                "{} written for review: edit `decision`, then `tarvek reclaim {}`\n",
+                counted(shown.iter().map(|group| group.items.len() as u64).sum(), "line"),
+                inputs::name_of(file)
+            ));
+        }
     }
     if watch.stop.load(Ordering::Relaxed) {
         let kept = if cache.is_some() { "; what was read is kept" } else { "" };
@@ -281,9 +285,17 @@ fn exams(stock: &Stock, groups: &[Group]) -> Exams {
         .collect();
     let id = |file: &FileId| stock.meta(*file).device.zip(stock.meta(*file).inode);
     let holders = Holders::of(&going.iter().filter_map(id).collect::<HashSet<_>>());
+    let live = stock.hosts.iter().find(|facts| facts.source == Source::Live);
+    let mounts = live.and_then(|facts| facts.mounts.as_ref());
+    let snapshots = Snapshots::of(mounts.filter(|_| !going.is_empty()));
     let mut exams = Exams { of: HashMap::new(), failed: Vec::new(), blind: holders.partial };
     for file in going {
-        match examine(&stock.path(stock.names(file)[0]), &stock.meta(file), &holders) {
+        match examine(
+            &stock.path(stock.names(file)[0]),
+            &stock.meta(file),
+            &holders,
+            (&snapshots, mounts),
+        ) {
             Ok(exam) => _ = exams.of.insert(file, exam),
             Err(gap) => {
                 // Nothing is promised of what can't be looked at.

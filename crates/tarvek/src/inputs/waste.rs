@@ -98,7 +98,7 @@ fn no_layout_and_no_folder() -> Failure {
 }
 
 fn looked(places: &[(AbsPath, Depth)], host: &Name, watch: &Watch) -> Result<HostFacts, Failure> {
-    let look = Look { places, documents: true, process: None, watch };
+    let look = Look { places, documents: false, process: None, watch };
     let mut facts = observe(&look).map_err(|error| match error.kind() {
         io::ErrorKind::Interrupted => Failure::new("interrupted; nothing was changed"),
         _ => Failure::new(error),

@@ -20,9 +20,12 @@ pub(crate) mod waste;
 pub(crate) mod wrap;
 
 use std::io::{self, Write};
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
 
 use anstream::{AutoStream, ColorChoice};
 use tarvek_core::words::name::Name;
+use tarvek_core::words::text::shown;
 
 use crate::cli::{Globals, When};
 
@@ -43,6 +46,8 @@ pub(crate) struct Screen {
     choice: ColorChoice,
     width: usize,
     volume: Volume,
+    /// The folder one is in.
+    here: Option<PathBuf>,
 }
 
 impl Screen {
@@ -59,7 +64,8 @@ impl Screen {
             (_, true) => Volume::Verbose,
             _ => Volume::Normal,
         };
-        Self { choice, width, volume }
+        let here = std::env::current_dir().ok().and_then(|here| here.canonicalize().ok());
+        Self { choice, width, volume, here }
     }
 
     pub(crate) fn width(&self) -> usize {
@@ -68,6 +74,13 @@ impl Screen {
 
     pub(crate) fn volume(&self) -> Volume {
         self.volume
+    }
+
+    /// A path of this machine, from the folder one is in if it lies below that.
+    pub(crate) fn near(&self, path: &[u8]) -> String {
+        let here = self.here.as_ref().map(|here| here.as_os_str().as_bytes());
+        let below = here.and_then(|here| path.strip_prefix(here)?.strip_prefix(b"/"));
+        shown(below.unwrap_or(path))
     }
 
     /// What `--color` would have to say to a program whose output passes through this one.

@@ -4,7 +4,7 @@ use std::fmt::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use tarvek_core::words::text::{bytes, counted, shell_quoted, shown};
+use tarvek_core::words::text::{bytes, counted, shell_quoted};
 use tarvek_host::reclaim::{Mode, Report, State, Step, Taken};
 use unicode_width::UnicodeWidthStr;
 
@@ -68,13 +68,13 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
         (Mode::Purge, false) => writeln!(
             out,
             "{sign} {} would be deleted for good{refusals}: {} would come back; --yes does it",
-            counted(planned, "file"),
+            counted(planned, "name"),
             strong(bytes(frees(State::Planned)))
         ),
         (Mode::Purge, true) => writeln!(
             out,
             "{sign} {} deleted{refusals}: {} came back",
-            counted(done, "file"),
+            counted(done, "name"),
             strong(bytes(report.freed))
         ),
     };
@@ -97,7 +97,7 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             step_state(step.state),
             step.deed.word(),
             size(step),
-            shown(&step.path)
+            screen.near(&step.path)
         );
         if let Some(why) = &step.why {
             let _ = writeln!(out, "  {:9}  {:6}  {:width$}  {}", "", "", "", dim(why));
@@ -127,7 +127,7 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
 }
 
 /// What was taken back so far.
-pub(crate) fn total(taken: &[Taken]) -> String {
+pub(crate) fn total(taken: &[Taken], screen: &Screen) -> String {
     let (files, all): (u64, u64) =
         (taken.iter().map(|t| t.files).sum(), taken.iter().map(|t| t.bytes).sum());
     let Some(since) = taken.iter().map(|taken| taken.since).min() else {
@@ -143,12 +143,12 @@ pub(crate) fn total(taken: &[Taken]) -> String {
         when(since)
     );
     let width =
-        taken.iter().map(|taken| shown(taken.library.as_bytes()).width()).max().unwrap_or(0);
+        taken.iter().map(|taken| screen.near(taken.library.as_bytes()).width()).max().unwrap_or(0);
     for taken in taken {
         let _ = writeln!(
             out,
             "  {:width$}  {:>10}  {:>10}  {}",
-            shown(taken.library.as_bytes()),
+            screen.near(taken.library.as_bytes()),
             bytes(taken.bytes),
             counted(taken.files, "file"),
             dim(format!("since {}", when(taken.since)))

@@ -109,20 +109,20 @@ pub(crate) fn text(told: &Told, screen: &Screen) -> String {
     }
     if !told.groups.is_empty() {
         out.push('\n');
-        sums(&mut out, told);
+        sums(&mut out, told, screen);
         groups(&mut out, told, screen);
     }
     remarks(&mut out, told, screen);
     out
 }
 
-fn sums(out: &mut String, told: &Told) {
+fn sums(out: &mut String, told: &Told, screen: &Screen) {
     let kinds = by_kind(told.groups).into_iter().map(|(kind, sum)| (kind.word().to_owned(), sum));
     let areas = by_area(told.stock, told.groups).into_iter().filter(|(_, sum)| sum.groups > 0);
     let name = |area: u16| {
         let area = &told.stock.areas[usize::from(area)];
         match area.role {
-            Role::Given => area.name.to_string(),
+            Role::Given => screen.near(area.name.raw().as_bytes()),
             Role::Library => area.name.to_string(),
             Role::Intake => format!("intake {}", area.name),
         }
@@ -171,13 +171,12 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
     for (n, group) in told.groups.iter().take(most).enumerate() {
         let ignored = if told.ignored.has(&group.id) { "  ignored" } else { "" };
         let back = format!("{}{}", if group.at_most { "≤ " } else { "" }, bytes(group.frees));
+        let id = if all { format!("  {}", dim(&group.id)) } else { String::new() };
         let _ = writeln!(
             out,
-            "{:>3}  {}  {}  {}{}",
+            "{:>3}  {}  {back}{id}{}",
             n + 1,
             strong(group.kind.word()),
-            back,
-            dim(&group.id),
             doubt(ignored)
         );
         let _ = writeln!(out, "     {}", group.why);
@@ -188,7 +187,7 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
         let width = |column: usize| rows.iter().map(|row| row[column].width()).max().unwrap_or(0);
         let (first, second) = (width(0), width(1));
         for ([suggest, size, picture], item) in rows.iter().zip(&group.items) {
-            let path = told.stock.path(item.name);
+            let path = screen.near(told.stock.path(item.name).as_bytes());
             let host = if told.stock.hosts.len() > 1 {
                 format!("{}:", told.stock.facts(item.name).name)
             } else {
@@ -199,7 +198,7 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
             if picture.width() > 0 {
                 notes.push(picture.to_string());
             }
-            if !item.why.is_empty() {
+            if !item.why.is_empty() && !group.why.ends_with(&item.why) {
                 notes.push(dim(&item.why).to_string());
             }
             if !notes.is_empty() {

@@ -38,7 +38,11 @@ fn names(top: &Path) -> BTreeMap<PathBuf, (Vec<u8>, u64)> {
         let bytes = if meta.is_file() { fs::read(&path).unwrap() } else { Vec::new() };
         (path, (bytes, meta.ino()))
     };
-    below(top).into_iter().filter(|path| !path.to_str().unwrap().contains("/.tarvek-held")).map(of).collect()
+    below(top)
+        .into_iter()
+        .filter(|path| !path.to_str().unwrap().contains("/.tarvek-held"))
+        .map(of)
+        .collect()
 }
 
 /// A tree with copies, leftovers and hollow folders, and a review of it with some links.
@@ -84,7 +88,9 @@ fn settled(before: &BTreeMap<PathBuf, (Vec<u8>, u64)>, tree: &Path, review: &Pat
         let line = decisions.lines().find(|line| line.contains(&format!(",{},", path.display())));
         let decision = line.and_then(|line| line.split(',').next()).unwrap_or("keep");
         match (decision, now.get(path)) {
-            (_, Some((content, same))) if same == inode => assert_eq!(content, bytes, "{about}: {path:?}"),
+            (_, Some((content, same))) if same == inode => {
+                assert_eq!(content, bytes, "{about}: {path:?}")
+            }
             ("link", Some((content, _))) => assert_eq!(content, bytes, "{about}: {path:?}"),
             ("drop", None) => {}
             other => panic!("{about}: {path:?} is {other:?}"),
@@ -250,7 +256,9 @@ fn killed_at_any_moment_on_a_busy_tree_nothing_is_lost() {
         reclaim(&review, "--undo");
         assert_eq!(contents(&tree), expected, "case {case}, {seed}: after undo");
     }
-    eprintln!("reclaim was killed in {killed} cases; in {refused} something was refused afterwards");
+    eprintln!(
+        "reclaim was killed in {killed} cases; in {refused} something was refused afterwards"
+    );
 }
 
 /// Renames, exchanges and makes files as long as it may; what it made.

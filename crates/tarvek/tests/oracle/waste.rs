@@ -75,7 +75,8 @@ fn tree(random: &mut Random, top: &Path, reflinks: bool) -> bool {
             3 if !files.is_empty() => fs::hard_link(random.one(&files), &path).unwrap(),
             4 if reflinks && !files.is_empty() => {
                 let source = random.one(&files);
-                let made = Command::new("cp").arg("--reflink=always").args([source, &path]).status();
+                let made =
+                    Command::new("cp").arg("--reflink=always").args([source, &path]).status();
                 assert!(made.unwrap().success());
                 shared = true;
                 if random.rarely(2) {
@@ -141,7 +142,8 @@ fn free(kind: &str, at: &Path) -> u64 {
         let synced = Command::new("sync").arg("-f").arg(at).status().unwrap();
         assert!(synced.success());
         let free = if kind == "btrfs" {
-            let told = Command::new("btrfs").args(["filesystem", "df", "-b"]).arg(at).output().unwrap();
+            let told =
+                Command::new("btrfs").args(["filesystem", "df", "-b"]).arg(at).output().unwrap();
             let text = String::from_utf8(told.stdout).unwrap();
             let data = text.lines().find(|line| line.starts_with("Data")).unwrap();
             let used = data.rsplit("used=").next().unwrap();
@@ -175,7 +177,8 @@ fn groups_are_the_classes_of_equal_bytes_and_df_gives_back_what_is_promised() {
             let before = free(kind, &at);
             let output = tarvek(&[&"waste", &top, &"--format", &"json"]);
             let text = String::from_utf8(output.stdout).unwrap();
-            let waste: Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&output.stderr)));
+            let waste: Value = serde_json::from_str(&text)
+                .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&output.stderr)));
             let groups = waste["groups"].as_array().unwrap();
             let copies = groups.iter().filter(|group| group["kind"] == "copy");
             let found: BTreeSet<BTreeSet<PathBuf>> = copies
@@ -187,14 +190,20 @@ fn groups_are_the_classes_of_equal_bytes_and_df_gives_back_what_is_promised() {
                 .collect();
             let expected = classes(&top);
             assert_eq!(found, expected, "{kind}, case {case}");
-            let sizes: u64 = expected.iter().flatten().map(|path| fs::metadata(path).unwrap().len()).sum();
+            let sizes: u64 =
+                expected.iter().flatten().map(|path| fs::metadata(path).unwrap().len()).sum();
             read.0 += waste["totals"]["bytes_read"].as_u64().unwrap();
             read.1 += sizes;
             // One file of each class stays.
             for group in copies.clone() {
-                let kept = group["files"].as_array().unwrap().iter().filter(|file| file["suggest"] == "keep");
-                let inodes: BTreeSet<u64> =
-                    kept.map(|file| fs::metadata(file["path"].as_str().unwrap()).unwrap().ino()).collect();
+                let kept = group["files"]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .filter(|file| file["suggest"] == "keep");
+                let inodes: BTreeSet<u64> = kept
+                    .map(|file| fs::metadata(file["path"].as_str().unwrap()).unwrap().ino())
+                    .collect();
                 assert_eq!(inodes.len(), 1, "{group}");
             }
             let mut dropped = 0;
@@ -211,16 +220,24 @@ fn groups_are_the_classes_of_equal_bytes_and_df_gives_back_what_is_promised() {
             let back = free(kind, &at) as i64 - before as i64;
             let apart = back - promised as i64;
             let slack = 4096 * dropped;
-            assert!(apart >= -slack, "{kind}, case {case}: {promised} were promised, {back} came back: {waste:#}");
+            assert!(
+                apart >= -slack,
+                "{kind}, case {case}: {promised} were promised, {back} came back: {waste:#}"
+            );
             match shared {
                 // Whatever else shares blocks is not looked for: it may be more.
                 true => lower += i32::from(apart > slack),
-                false => assert!(apart <= slack, "{kind}, case {case}: {promised} promised, {back} came back: {waste:#}"),
+                false => assert!(
+                    apart <= slack,
+                    "{kind}, case {case}: {promised} promised, {back} came back: {waste:#}"
+                ),
             }
             exact += i32::from(apart.abs() <= slack);
             fs::remove_dir_all(&top).unwrap();
         }
-        eprintln!("waste on {kind}: {exact} promises kept to the block, {lower} times more came back");
+        eprintln!(
+            "waste on {kind}: {exact} promises kept to the block, {lower} times more came back"
+        );
     }
     eprintln!("waste: {} bytes read, {} in files that are equal", read.0, read.1);
 }
@@ -228,9 +245,24 @@ fn groups_are_the_classes_of_equal_bytes_and_df_gives_back_what_is_promised() {
 /// A sample film: so many lines, so many seconds.
 fn film(path: &Path, lines: u32, seconds: u32, hue: u32) {
     fs::create_dir_all(path.parent().unwrap()).unwrap();
-    let source = format!("testsrc=size={}x{lines}:rate=10:duration={seconds},hue=h={hue}", lines * 16 / 9 / 2 * 2);
+    let source = format!(
+        "testsrc=size={}x{lines}:rate=10:duration={seconds},hue=h={hue}",
+        lines * 16 / 9 / 2 * 2
+    );
     let made = Command::new("ffmpeg")
-        .args(["-v", "error", "-y", "-f", "lavfi", "-i", &source, "-c:v", "libx264", "-preset", "ultrafast"])
+        .args([
+            "-v",
+            "error",
+            "-y",
+            "-f",
+            "lavfi",
+            "-i",
+            &source,
+            "-c:v",
+            "libx264",
+            "-preset",
+            "ultrafast",
+        ])
         .arg(path)
         .output()
         .unwrap();
