@@ -113,7 +113,7 @@ pub(crate) fn doubt(text: impl fmt::Display) -> Styled {
 pub(crate) fn suggestion(suggest: Suggest) -> Styled {
     match suggest {
         Suggest::Keep => styled("✓ keep", GOOD),
-        Suggest::Drop => styled("− drop", BAD),
+        Suggest::Drop => styled("− drop", AnsiColor::Red.on_default()),
         Suggest::Link => styled("= link", REMARK),
         Suggest::Look => styled("? look", DOUBTFUL),
     }

@@ -15,6 +15,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::forecast::of_header;
 use super::style::{Styled, dim, doubt, plain, sign, strong, suggestion};
+use super::wrap::wrap;
 use super::{Screen, Volume};
 
 /// What was found, and what it took.
@@ -174,12 +175,12 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
         let id = if all { format!("  {}", dim(&group.id)) } else { String::new() };
         let _ = writeln!(
             out,
-            "{:>3}  {}  {back}{id}{}",
+            "{:>3}  {}  {back} back{id}{}",
             n + 1,
             strong(group.kind.word()),
             doubt(ignored)
         );
-        let _ = writeln!(out, "     {}", group.why);
+        let _ = writeln!(out, "     {}", wrap(&group.why, &[], screen.width() - 5, "     "));
         let shown =
             group.items.len().min(if group.items.len() > names { names - 1 } else { names });
         let rows: Vec<[Styled; 3]> =
