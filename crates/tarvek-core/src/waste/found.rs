@@ -168,3 +168,191 @@ pub fn by_area(stock: &Stock, groups: &[Group]) -> Vec<(u16, Sum)> {
     sums.sort_by_key(|(n, sum)| (Reverse(sum.bytes), *n));
     sums
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::host::Source;
+    use crate::tests::{Scene, abs};
+    use crate::waste::plan::plan;
+    use crate::waste::stock::{Area, Role};
+    use crate::words::place::Place;
+    use crate::words::prefer::Prefer;
+    use crate::words::terms::Kind;
+
+    /// What a test says of files, by the last component of a path: what they hold, and lines, seconds and codec.
+    struct Told<'s, 'a> {
+        stock: &'a Stock<'s>,
+        bytes: &'a [(&'a str, u8)],
+        media: &'a [(&'a str, u32, u64, &'a str)],
+    }
+
+    impl Told<'_, '_> {
+        fn is(&self, file: FileId, name: &str) -> bool {
+            self.stock.names(file).iter().any(|at| self.stock.name(*at) == name.as_bytes())
+        }
+    }
+
+    impl Contents for Told<'_, '_> {
+        fn digest(&self, file: FileId) -> Option<[u8; 32]> {
+            self.bytes.iter().find(|(name, _)| self.is(file, name)).map(|(_, byte)| [*byte; 32])
+        }
+
+        fn media(&self, file: FileId) -> Option<Media> {
+            let told = self.media.iter().find(|(name, ..)| self.is(file, name));
+            told.map(|(_, lines, seconds, codec)| Media {
+                millis: Some(seconds * 1000),
+                width: Some(lines * 16 / 9),
+                height: Some(*lines),
+                video: Some((*codec).to_owned()),
+                tracks: 1,
+                ..Media::default()
+            })
+        }
+    }
+
+    /// The groups of granary's films and intake, each as its kind and `suggestion name`.
+    fn told(
+        scene: &mut Scene,
+        prefer: &str,
+        bytes: &[(&str, u8)],
+        media: &[(&str, u32, u64, &str)],
+    ) -> Vec<String> {
+        scene.facts("granary").source = Source::Live;
+        let site = scene.site();
+        let area = |path: &str, role, kind| Area {
+            place: Place::new("granary", abs(path)),
+            role,
+            name: path.rsplit('/').next().unwrap().into(),
+            kind,
+            prefer: Prefer::of(prefer).unwrap(),
+        };
+        let areas = vec![
+            area("/loft/media/films", Role::Library, Some(Kind::Films)),
+            area("/loft/media/more", Role::Library, Some(Kind::Films)),
+            area("/loft/media/intake", Role::Intake, None),
+        ];
+        let stock = Stock::new(&site, areas, &[]);
+        let patterns = Patterns::new(&[]);
+        let told = Told { stock: &stock, bytes, media };
+        let mut found = groups(&stock, &patterns, plan(&stock, &patterns), &told);
+        count(&stock, &mut found, &|_| None);
+        let mut groups: Vec<String> = found
+            .iter()
+            .filter(|group| group.kind != Waste::Hollow)
+            .map(|group| {
+                let item = |item: &crate::waste::group::Item| {
+                    let name = String::from_utf8_lossy(stock.name(item.name)).into_owned();
+                    format!("{} {name}", item.suggest.word())
+                };
+                let items: Vec<String> = group.items.iter().map(item).collect();
+                format!("{} {}: {}", group.kind.word(), group.frees, items.join(", "))
+            })
+            .collect();
+        groups.sort();
+        groups
+    }
+
+    /// A scene with further files of 5000 bytes each, numbered from inode 100 on.
+    fn scene(paths: &[&str]) -> Scene {
+        let mut scene = Scene::local().with_intake();
+        for (n, path) in paths.iter().enumerate() {
+            scene.tree("granary", &format!("f 0664 1101:2100 {path}"));
+            scene.change("granary", path, |meta| {
+                (meta.device, meta.inode) = (Some(9), Some(100 + n as u64));
+                (meta.size, meta.allocated) = (5000, Some(8192));
+            });
+        }
+        scene
+    }
+
+    #[test]
+    fn copies_are_kept_where_they_are_filed_best() {
+        let equal = [("Ebb (2001).mkv", 1), ("ebb.mkv", 1), ("Ebb (2001) (1).mkv", 1)];
+        for (paths, expected) in [
+            (
+                ["films/Ebb (2001)/Ebb (2001).mkv", "films/ebb.mkv"],
+                "copy 8192: keep Ebb (2001).mkv, drop ebb.mkv",
+            ),
+            (
+                ["films/Ebb (2001)/Ebb (2001).mkv", "more/ebb.mkv"],
+                "copy 8192: keep Ebb (2001).mkv, link ebb.mkv",
+            ),
+            (
+                ["films/Ebb (2001)/Ebb (2001).mkv", "intake/done/ebb.mkv"],
+                "unlinked 8192: keep Ebb (2001).mkv, link ebb.mkv",
+            ),
+            (
+                ["films/Ebb (2001)/Ebb (2001) (1).mkv", "films/Ebb (2001)/Ebb (2001).mkv"],
+                "copy 8192: keep Ebb (2001).mkv, drop Ebb (2001) (1).mkv",
+            ),
+        ] {
+            let paths = paths.map(|path| format!("/loft/media/{path}"));
+            let mut scene = scene(&[&paths[0], &paths[1]]);
+            assert_eq!(told(&mut scene, "", &equal, &[]), [expected]);
+        }
+    }
+
+    #[test]
+    fn nothing_is_promised_of_a_file_with_names_elsewhere() {
+        let (kept, other) =
+            ("/loft/media/films/Ebb (2001)/Ebb (2001).mkv", "/loft/media/films/ebb.mkv");
+        let equal = [("Ebb (2001).mkv", 1), ("ebb.mkv", 1)];
+        let mut scene = scene(&[kept, other]);
+        scene.change("granary", other, |meta| meta.links = 2);
+        // What can't be freed is what stays.
+        assert_eq!(
+            told(&mut scene, "", &equal, &[]),
+            ["copy 8192: keep ebb.mkv, drop Ebb (2001).mkv"]
+        );
+        scene.change("granary", kept, |meta| meta.links = 2);
+        assert_eq!(
+            told(&mut scene, "", &equal, &[]),
+            ["copy 0: keep Ebb (2001).mkv, drop ebb.mkv"]
+        );
+        // Another filesystem may be there for safety.
+        scene.change("granary", other, |meta| meta.device = Some(10));
+        assert_eq!(
+            told(&mut scene, "", &equal, &[]),
+            ["copy 0: keep Ebb (2001).mkv, look ebb.mkv"]
+        );
+    }
+
+    #[test]
+    fn versions_by_picture_or_by_what_is_preferred() {
+        let folder = "/loft/media/films/Ebb (2001)";
+        let names = ["Ebb (2001) a.mkv", "Ebb (2001) b.mkv"];
+        let paths = names.map(|name| format!("{folder}/{name}"));
+        let mut two = scene(&[&paths[0], &paths[1]]);
+        let media = |a: (u32, u64, &'static str), b: (u32, u64, &'static str)| {
+            [(names[0], a.0, a.1, a.2), (names[1], b.0, b.1, b.2)]
+        };
+        let (large, small) = ((2160, 6000, "h264"), (1080, 6000, "hevc"));
+        let keeps_a = ["version 8192: keep Ebb (2001) a.mkv, drop Ebb (2001) b.mkv"];
+        let keeps_b = ["version 8192: keep Ebb (2001) b.mkv, drop Ebb (2001) a.mkv"];
+        let looks = ["version 0: keep Ebb (2001) a.mkv, look Ebb (2001) b.mkv"];
+        for (prefer, a, b, expected) in [
+            ("", large, small, &keeps_a),
+            ("hevc", large, small, &keeps_b),
+            ("at most 1080p", large, small, &keeps_b),
+            ("at most 720p", large, small, &keeps_a),
+            ("", large, (1080, 6031, "hevc"), &looks),
+            ("", (2160, 600, "h264"), (1080, 613, "h264"), &looks),
+            ("", large, (1080, 6029, "hevc"), &keeps_a),
+        ] {
+            let told = told(&mut two, prefer, &[], &media(a, b));
+            assert_eq!(told, expected.as_slice(), "{prefer} {a:?} {b:?}");
+        }
+        // A copy of the better one in the intake stays a link; of the other one somebody has to think.
+        let came = "/loft/media/intake/done/came.mkv";
+        let mut three = scene(&[&paths[0], &paths[1], came]);
+        for (of, suggest) in [(names[0], "link"), (names[1], "look")] {
+            let freed = if suggest == "link" { 16_384 } else { 8192 };
+            let told = told(&mut three, "", &[(of, 1), ("came.mkv", 1)], &media(large, small));
+            let text = format!(
+                "version {freed}: keep Ebb (2001) a.mkv, drop Ebb (2001) b.mkv, {suggest} came.mkv"
+            );
+            assert_eq!(told, [text]);
+        }
+    }
+}

@@ -54,6 +54,7 @@ pub fn reclaim(
         watch,
         holdings: BTreeMap::new(),
         broken: HashMap::new(),
+        earlier: HashMap::new(),
         report: Report::default(),
     };
     run.find_holdings();
@@ -75,7 +76,17 @@ struct Run<'a> {
     holdings: BTreeMap<AbsPath, Holding>,
     /// Holding folders that can't be used, and why.
     broken: HashMap<AbsPath, String>,
+    /// Steps of earlier runs, by path.
+    earlier: HashMap<AbsPath, Vec<Known>>,
     report: Report,
+}
+
+/// What came of a line.
+struct Outcome {
+    state: State,
+    /// What the file was; `None` where nothing was left to be done.
+    meta: Option<Meta>,
+    why: Option<String>,
 }
 
 impl Run<'_> {
@@ -119,6 +130,9 @@ impl Run<'_> {
     fn all(&mut self) {
         if self.yes {
             self.settle();
+        }
+        for known in self.holdings.values().flat_map(|holding| holding.journal.steps.values()) {
+            self.earlier.entry(known.intent.path.0.clone()).or_default().push(known.clone());
         }
         for bad in &self.review.bad {
             self.report.refuse(&bad.path, Deed::Drop, format!("line {}: {}", bad.line, bad.why));
@@ -165,7 +179,7 @@ impl Run<'_> {
                 false => self.row(row, deed, group, &going),
             };
             match outcome {
-                Ok((state, meta, why)) => {
+                Ok(Outcome { state, meta, why }) => {
                     let id = row.device.zip(row.inode);
                     let first = id.is_none_or(|id| counted.insert(id));
                     let all = id.and_then(|id| links.get(&id)).copied().unwrap_or(1);
@@ -211,11 +225,11 @@ impl Run<'_> {
 
     /// Whether a line was done before, and nothing has changed since.
     fn done_before(&self, row: &Row, deed: Deed) -> bool {
+        let Some(earlier) = self.earlier.get(&row.path) else { return false };
         let now =
             Spot::of(&row.path).and_then(|spot| spot.look().map_err(|error| error.to_string()));
         let done = |known: &Known| {
-            known.intent.path.0 == row.path
-                && known.intent.deed() == deed
+            known.intent.deed() == deed
                 && matches!(known.stage, Stage::Done | Stage::Purging | Stage::Purged(_))
                 && Some(known.intent.was.inode) == row.inode
                 && match (deed, &now) {
@@ -226,17 +240,17 @@ impl Run<'_> {
                     (_, Err(_)) => true,
                 }
         };
-        self.holdings.values().any(|holding| holding.journal.steps.values().any(done))
+        earlier.iter().any(done)
     }
 
-    #[allow(clippy::type_complexity)]
+    /// Does what a line says, or shows it.
     fn row(
         &mut self,
         row: &Row,
         deed: Deed,
         group: &[&Row],
         going: &HashSet<AbsPath>,
-    ) -> Result<(State, Option<Meta>, Option<String>), String> {
+    ) -> Result<Outcome, String> {
         if !row.host.is_empty() && row.host != self.host {
             return Err(format!(
                 "it is a file of {}: run reclaim there",
@@ -244,7 +258,8 @@ impl Run<'_> {
             ));
         }
         if self.done_before(row, deed) {
-            return Ok((State::Done, None, Some("done before".to_owned())));
+            let why = Some("done before".to_owned());
+            return Ok(Outcome { state: State::Done, meta: None, why });
         }
         let kind = Waste::named(&row.kind)
             .ok_or_else(|| format!("{:?} is no kind of waste", shown(row.kind.as_bytes())))?;
@@ -279,7 +294,7 @@ impl Run<'_> {
             }
         }
         if !self.yes {
-            return Ok((State::Planned, Some(meta), None));
+            return Ok(Outcome { state: State::Planned, meta: Some(meta), why: None });
         }
         self.hold(&own_folder, true);
         let Some(holding) = self.holdings.get_mut(&own_folder) else {
@@ -302,7 +317,7 @@ impl Run<'_> {
         match outcome {
             Ok(left) => {
                 holding.journal.done(step)?;
-                Ok((State::Done, Some(meta), left))
+                Ok(Outcome { state: State::Done, meta: Some(meta), why: left })
             }
             Err(why) => {
                 // What could not go back is held all the same.

@@ -16,6 +16,9 @@ pub(crate) enum Cell<'a> {
     Bytes(&'a AbsPath),
 }
 
+/// The least number of sixteen digits.
+const MOST_EXACT: u64 = 1_000_000_000_000_000;
+
 /// A table with its header, in UTF-8, lines ended as the RFC says. No cell is a formula to anybody, and no number is rounded: what could be gets an
 /// apostrophe in front, which spreadsheets take for a sign of text.
 pub(crate) fn text<'a>(header: &[&str], rows: impl IntoIterator<Item = Vec<Cell<'a>>>) -> Vec<u8> {
@@ -32,7 +35,9 @@ pub(crate) fn text<'a>(header: &[&str], rows: impl IntoIterator<Item = Vec<Cell<
 impl Cell<'_> {
     fn text(self) -> String {
         match self {
+            Self::Text(text) if is_number(&text) => format!("'{text}"),
             Self::Text(text) => text,
+            Self::Number(number) if number >= MOST_EXACT => format!("'{number}"),
             Self::Number(number) => number.to_string(),
             Self::Path(path) => lossy(path),
             Self::Bytes(path) => exact(path).unwrap_or_default(),
@@ -41,11 +46,13 @@ impl Cell<'_> {
 }
 
 fn plain(text: String) -> String {
-    let long = text.len() > 15 && text.bytes().all(|b| b.is_ascii_digit());
-    match long || text.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
-        true => format!("'{text}"),
-        false => text,
-    }
+    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']);
+    if formula { format!("'{text}") } else { text }
+}
+
+/// Text that a spreadsheet would read as a number, and write in its own way.
+fn is_number(text: &str) -> bool {
+    text.trim().parse::<f64>().is_ok()
 }
 
 #[cfg(test)]
@@ -59,5 +66,10 @@ mod tests {
         let text = text(&["a", "b", "c"], [cells]);
         let want = "a,b,c\r\n'=1+1,\"/a,b \"\"c\"\"\n/d\",\r\n";
         assert_eq!(String::from_utf8(text).unwrap(), want);
+        let cells = ["12e5", "0012", "nan", "12 e5", "'x"].map(|text| Cell::Text(text.into()));
+        let cells = cells.into_iter().chain([Cell::Number(12), Cell::Number(u64::MAX)]);
+        let text = super::text(&["a"; 7], [cells.collect()]);
+        let row = "'12e5,'0012,'nan,12 e5,''x,12,'18446744073709551615\r\n";
+        assert!(String::from_utf8(text).unwrap().ends_with(row));
     }
 }
