@@ -15,10 +15,10 @@ use crate::words::text::counted;
 
 /// How well a file is kept where it is; the greatest stays.
 pub(super) type Rank =
-    (bool, bool, u8, u8, bool, usize, Reverse<i64>, Reverse<usize>, Reverse<AbsPath>);
+    (bool, bool, u8, u8, bool, bool, usize, Reverse<i64>, Reverse<usize>, Reverse<AbsPath>);
 
 /// The rank of a file by the best of its names.
-pub(super) fn rank(stock: &Stock, file: FileId) -> Rank {
+pub(super) fn rank(stock: &Stock, file: FileId, shared: bool) -> Rank {
     let names = stock.names(file);
     let meta = stock.meta(file);
     let elsewhere = meta.links as usize > names.len();
@@ -43,6 +43,7 @@ pub(super) fn rank(stock: &Stock, file: FileId) -> Rank {
         elsewhere && role > 0,
         role,
         filed,
+        shared,
         plain,
         names.len(),
         Reverse(meta.modified),
@@ -96,6 +97,7 @@ pub(super) fn copies(
     files: &[FileId],
     digest: [u8; 32],
     taken: &HashSet<NameAt>,
+    is_shared: &dyn Fn(FileId) -> bool,
 ) -> Option<Group> {
     let mut files: Vec<FileId> = files
         .iter()
@@ -105,7 +107,7 @@ pub(super) fn copies(
     if files.len() < 2 {
         return None;
     }
-    files.sort_by_cached_key(|file| Reverse(rank(stock, *file)));
+    files.sort_by_cached_key(|file| Reverse(rank(stock, *file, is_shared(*file))));
     let is_unlinked = unlinked(stock, &files);
     let kind = if is_unlinked { Waste::Unlinked } else { Waste::Copy };
     let mut keep = files[0];

@@ -18,6 +18,11 @@ pub trait Contents {
     fn digest(&self, file: FileId) -> Option<[u8; 32]>;
     /// What its header says.
     fn media(&self, file: FileId) -> Option<Media>;
+
+    /// Whether other files or snapshots are known to have blocks of it: then it gives back little, and is the one to stay.
+    fn is_shared(&self, _: FileId) -> bool {
+        false
+    }
 }
 
 /// Groups, before it is counted what comes back.
@@ -74,7 +79,9 @@ pub fn groups(
     equal.sort_by_key(|(_, files)| files[0]);
     for (digest, mut files) in equal {
         files.sort_unstable();
-        if let Some(group) = copies(stock, patterns, &files, digest, &taken) {
+        if let Some(group) =
+            copies(stock, patterns, &files, digest, &taken, &|file| contents.is_shared(file))
+        {
             taken.extend(group.items.iter().map(|item| item.name));
             groups.push(group);
         }

@@ -205,7 +205,7 @@ fn worth(stock: &Stock, file: FileId, media: Option<&Media>, prefer: &Prefer) ->
         Some(_) => (size, size),
         None => (rate, size),
     };
-    (whole, wishes.collect(), picture, rate, size, rank(stock, file))
+    (whole, wishes.collect(), picture, rate, size, rank(stock, file, false))
 }
 
 /// The lines that a picture counts as: a wide one has fewer than its format.

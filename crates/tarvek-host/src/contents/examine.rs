@@ -12,7 +12,7 @@ use tarvek_core::waste::back::Exam;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 
-use super::extents::blocks;
+use super::extents::{Owner, Shared, blocks, owners, tree_of};
 use crate::store::open_seen;
 use crate::system;
 
@@ -26,6 +26,11 @@ pub struct Holders {
 }
 
 impl Holders {
+    /// Whether a process holds a file, by device and inode.
+    pub fn hold(&self, id: (u64, u64)) -> bool {
+        self.by.contains_key(&id)
+    }
+
     /// The process that holds a file.
     pub(crate) fn of_file(&self, device: u64, inode: u64) -> Option<&str> {
         self.by.get(&(device, inode)).map(String::as_str)
@@ -63,11 +68,11 @@ impl Holders {
 
 /// Bytes of blocks of an open file that others have as well.
 pub(crate) fn shared_of(file: &File) -> u64 {
-    blocks(file).unwrap_or_default().shared
+    blocks(file).shared.iter().fold(0, |sum: u64, part| sum.saturating_add(part.length))
 }
 
-/// The same of a file that was seen.
-pub(crate) fn shared_bytes(path: &AbsPath, meta: &Meta) -> Option<u64> {
+/// The same of a file that was seen; `None` if it can't be opened.
+pub fn shared_bytes(path: &AbsPath, meta: &Meta) -> Option<u64> {
     open_seen(path, meta).ok().map(|file| shared_of(&file))
 }
 
@@ -118,6 +123,37 @@ fn born(path: &AbsPath) -> Option<i64> {
     (stat.stx_mask & StatxFlags::BTIME.bits() != 0).then_some(stat.stx_btime.tv_sec)
 }
 
+/// Files that go with all their names, so that what they share with each other comes back.
+#[derive(Debug, Default)]
+pub struct Going {
+    /// By device and inode.
+    files: HashSet<(u64, u64)>,
+    /// The tree of Btrfs that each device number stands for.
+    trees: HashMap<u64, u64>,
+}
+
+impl Going {
+    /// These, by device and inode.
+    pub fn of(files: HashSet<(u64, u64)>) -> Self {
+        Self { files, trees: HashMap::new() }
+    }
+
+    /// Notes the tree that a file of a device lies in.
+    fn learn(&mut self, device: u64, file: &File) -> u64 {
+        *self.trees.entry(device).or_insert_with(|| tree_of(file))
+    }
+
+    fn has(&self, (tree, inode): Owner, device: u64) -> bool {
+        match tree {
+            0 => self.files.contains(&(device, inode)),
+            tree => self
+                .trees
+                .iter()
+                .any(|(device, known)| *known == tree && self.files.contains(&(*device, inode))),
+        }
+    }
+}
+
 /// What keeps the blocks of a file.
 ///
 /// # Errors
@@ -126,6 +162,7 @@ pub fn examine(
     path: &AbsPath,
     meta: &Meta,
     holders: &Holders,
+    going: &mut Going,
     (snapshots, mounts): (&Snapshots, Option<&MountTable>),
 ) -> Result<Exam, Gap> {
     let held_by = meta.device.zip(meta.inode).and_then(|id| holders.by.get(&id).cloned());
@@ -134,6 +171,20 @@ pub fn examine(
     }
     let snapshot = snapshots.hold(mounts, path);
     let file = open_seen(path, meta).map_err(|why| Gap { path: path.clone(), why: why.into() })?;
-    let blocks = blocks(&file).unwrap_or_default();
-    Ok(Exam { held_by, shared: blocks.shared, snapshot, packed: blocks.packed })
+    let blocks = blocks(&file);
+    let (device, inode) = (meta.device.unwrap_or(0), meta.inode.unwrap_or(0));
+    let own = (going.learn(device, &file), inode);
+    // Parts that only files have which go as well come back with the first of those.
+    let stays = |part: &&Shared| match owners(&file, **part) {
+        Some(owners) => {
+            owners.first() != Some(&own) || !owners.iter().all(|owner| going.has(*owner, device))
+        }
+        None => true,
+    };
+    let shared = blocks
+        .shared
+        .iter()
+        .filter(stays)
+        .fold(0, |sum: u64, part| sum.saturating_add(part.length));
+    Ok(Exam { held_by, shared, snapshot, packed: blocks.packed })
 }

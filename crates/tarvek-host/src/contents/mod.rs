@@ -6,8 +6,8 @@ mod extents;
 mod rounds;
 
 pub use cache::{Cache, Nowhere};
-pub use examine::{Holders, Snapshots, examine};
-pub(crate) use examine::{shared_bytes, shared_of};
+pub(crate) use examine::shared_of;
+pub use examine::{Going, Holders, Snapshots, examine, shared_bytes};
 pub use rounds::{Settled, settle};
 pub(crate) use rounds::{all_of, sample_of};
 

@@ -17,7 +17,8 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::counted;
 use tarvek_formats::ignored::Ignored;
 use tarvek_host::contents::{
-    Cache, Candidate, Holders, Memory, Nowhere, Settled, Snapshots, examine, settle,
+    Cache, Candidate, Going, Holders, Memory, Nowhere, Settled, Snapshots, examine, settle,
+    shared_bytes,
 };
 use tarvek_host::media;
 use tarvek_host::store::open_seen;
@@ -80,6 +81,7 @@ pub(super) fn run(
         undecided: read.undecided,
         failed: &failed,
         blind: exams.blind,
+        unseen: &places.unseen,
         filtered: is_filtered(args),
     };
     if let Some(why) = &read.settled.forgets {
@@ -117,7 +119,9 @@ pub(super) fn run(
             "run it again to go on",
         ));
     }
-    Ok(Outcome::Fine)
+    // Where nothing could be looked at there is no answer.
+    let blind = stock.areas.is_empty() && !places.unseen.is_empty();
+    Ok(if blind { Outcome::Unanswered } else { Outcome::Fine })
 }
 
 fn open_cache(file: &Path) -> Result<Cache, Failure> {
@@ -261,6 +265,12 @@ impl<'a> Read<'a> {
 }
 
 impl Contents for Read<'_> {
+    fn is_shared(&self, file: FileId) -> bool {
+        let first = self.stock.names(file)[0];
+        self.stock.facts(first).source == Source::Live
+            && shared_bytes(&self.stock.path(first), &self.stock.meta(file)) > Some(0)
+    }
+
     fn digest(&self, file: FileId) -> Option<[u8; 32]> {
         self.settled.digests.get(&file.0).copied()
     }
@@ -279,12 +289,18 @@ struct Exams {
 }
 
 fn exams(stock: &Stock, groups: &[Group]) -> Exams {
-    let going: Vec<FileId> = going(stock, groups)
-        .into_keys()
+    let names = going(stock, groups);
+    let mut going: Vec<FileId> = names
+        .keys()
+        .copied()
         .filter(|file| stock.facts(stock.names(*file)[0]).source == Source::Live)
         .collect();
+    going.sort_unstable();
     let id = |file: &FileId| stock.meta(*file).device.zip(stock.meta(*file).inode);
     let holders = Holders::of(&going.iter().filter_map(id).collect::<HashSet<_>>());
+    let whole = |file: &&FileId| names[*file].len() as u64 >= u64::from(stock.meta(**file).links);
+    let whole = going.iter().filter(whole).filter_map(id).filter(|id| !holders.hold(*id));
+    let mut together = Going::of(whole.collect());
     let live = stock.hosts.iter().find(|facts| facts.source == Source::Live);
     let mounts = live.and_then(|facts| facts.mounts.as_ref());
     let snapshots = Snapshots::of(mounts.filter(|_| !going.is_empty()));
@@ -294,6 +310,7 @@ fn exams(stock: &Stock, groups: &[Group]) -> Exams {
             &stock.path(stock.names(file)[0]),
             &stock.meta(file),
             &holders,
+            &mut together,
             (&snapshots, mounts),
         ) {
             Ok(exam) => _ = exams.of.insert(file, exam),

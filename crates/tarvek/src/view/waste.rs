@@ -36,6 +36,8 @@ pub(crate) struct Told<'a> {
     pub(crate) failed: &'a [Gap],
     /// Whether processes of others may hold files open.
     pub(crate) blind: bool,
+    /// Libraries and intakes that were not seen.
+    pub(crate) unseen: &'a [String],
     /// Whether only a part is asked for.
     pub(crate) filtered: bool,
 }
@@ -72,6 +74,12 @@ pub(crate) fn text(told: &Told, screen: &Screen) -> String {
         .count();
     let what = if told.filtered { "what was asked for" } else { "all that was looked at" };
     let _ = match (told.groups.len() as u64, told.frees()) {
+        (0, _) if told.stock.areas.is_empty() => writeln!(
+            out,
+            "{} nothing was looked at: {} not seen",
+            sign(None, false),
+            counted(told.unseen.len() as u64, "place")
+        ),
         (0, _) => writeln!(
             out,
             "{} no waste in {what}: {}",

@@ -224,14 +224,11 @@ fn groups_are_the_classes_of_equal_bytes_and_df_gives_back_what_is_promised() {
                 apart >= -slack,
                 "{kind}, case {case}: {promised} were promised, {back} came back: {waste:#}"
             );
-            match shared {
-                // Whatever else shares blocks is not looked for: it may be more.
-                true => lower += i32::from(apart > slack),
-                false => assert!(
-                    apart <= slack,
-                    "{kind}, case {case}: {promised} promised, {back} came back: {waste:#}"
-                ),
-            }
+            lower += i32::from(apart > slack);
+            assert!(
+                apart <= slack || shared,
+                "{kind}, case {case}: {promised} promised, {back} came back: {waste:#}"
+            );
             exact += i32::from(apart.abs() <= slack);
             fs::remove_dir_all(&top).unwrap();
         }

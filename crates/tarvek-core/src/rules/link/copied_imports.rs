@@ -14,9 +14,8 @@ use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
-use crate::words::path::AbsPath;
 use crate::words::place::Place;
-use crate::words::remedy::{Command, Remedy, Step};
+use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Kind;
 use crate::words::text::{bytes, counted};
@@ -37,9 +36,6 @@ pub static RULE: Rule = Rule {
 
 /// What is smaller than this (bytes) and no media file is not worth a finding: sidecars and artwork are copied everywhere.
 const SMALLEST: u64 = 1 << 20;
-
-/// So many examples tell what is meant.
-const EXAMPLES: usize = 3;
 
 /// Judges every intake that is to link.
 pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
@@ -94,7 +90,7 @@ fn told(site: &Site, ways: &Ways) -> Option<Finding> {
         .affects([Affected::Intake(intake)])
         .says(message);
     let place = Place::new(from.0, path(to.1));
-    Some(finding.at(&place).remedy(remedy(site, facts, from.0, &pairs)))
+    Some(finding.at(&place).remedy(remedy(site, from.0, &pairs)))
 }
 
 /// The entry of a way's end, and the host that shows it.
@@ -205,21 +201,20 @@ fn is_year(word: &str) -> bool {
 }
 
 /// To make one file of each pair, once it is sure that nothing is lost by it.
-fn remedy(site: &Site, facts: &HostFacts, host: &Name, pairs: &[Pair]) -> Remedy {
-    let path = |node| -> AbsPath { facts.tree.path(node) };
-    let mut steps = vec![Step::words(
-        "see with `tarvek link` why they were copied, and clear that first; of each pair then make one file, if both are equal and everyone \
-         who reads the copy can read the other",
-    )];
-    for pair in pairs.iter().take(EXAMPLES) {
-        let (from, to) = (path(pair.source), path(pair.copy));
-        let (equal, linked) = (Command::new("cmp"), Command::new("ln -f"));
-        let both = |command: Command| command.operand(&from).operand(&to);
-        // No step of a program's: what is not equal must not be lost.
-        steps.push(Step::on(host, format!("{} && {}", both(equal), both(linked))));
-    }
+fn remedy(site: &Site, host: &Name, pairs: &[Pair]) -> Remedy {
+    let review = "`tarvek waste --kind unlinked --review unlinked.csv`";
+    let steps = vec![
+        Step::words("see with `tarvek link` why they were copied, and clear that first"),
+        Step::on(
+            host,
+            format!(
+                "with this layout there: {review}, decide in it, then `tarvek reclaim unlinked.csv --yes`: it makes one file of each pair \
+                 that is equal to the last byte, where nobody loses it"
+            ),
+        ),
+    ];
     let mut effects = vec![
-        "both names then have the owner, the mode and the ACL of the file in the intake".to_owned(),
+        "both names then have the owner, the mode and the ACL of the file that stays".to_owned(),
     ];
     let differs = pairs.iter().filter(|pair| {
         let object = |node| site.object(host, node);
@@ -233,10 +228,6 @@ fn remedy(site: &Site, facts: &HostFacts, host: &Name, pairs: &[Pair]) -> Remedy
     match differs.count() as u64 {
         0 => effects.clear(),
         count => effects.push(format!("{} of them have other rights now", counted(count, "pair"))),
-    }
-    if pairs.len() > EXAMPLES {
-        let more = counted((pairs.len() - EXAMPLES) as u64, "more pair");
-        steps.push(Step::words(format!("the same for {more}")));
     }
     Remedy { steps, effects }
 }
@@ -279,8 +270,9 @@ mod tests {
         as_file(&mut scene, done, 11, 3 << 20);
         let told = format!(
             "1 file in /loft/media/films is a copy of files in /loft/media/intake/done (by size and name), such as {film} of {done}; linked they \
-             would give back at most 3.0 MiB → see with `tarvek link` why they were copied, and clear that first; of each pair then make one \
-             file, if both are equal and everyone who reads the copy can read the other; on granary: cmp {done} '{film}' && ln -f {done} '{film}'"
+             would give back at most 3.0 MiB → see with `tarvek link` why they were copied, and clear that first; on granary: with this layout \
+             there: `tarvek waste --kind unlinked --review unlinked.csv`, decide in it, then `tarvek reclaim unlinked.csv --yes`: it makes one \
+             file of each pair that is equal to the last byte, where nobody loses it"
         );
         assert_eq!(scene.told(&RULE), told);
         as_file(&mut scene, done, 10, 3 << 20);

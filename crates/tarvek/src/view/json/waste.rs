@@ -26,6 +26,10 @@ pub(crate) struct Waste {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
     failed: Vec<FailedDoc>,
+    /// Libraries and intakes that were not seen: their waste is not known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    unseen: Vec<String>,
     /// Hosts whose survey was broken off: what it lacks is not known.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
@@ -180,6 +184,7 @@ impl Waste {
                 .collect(),
             by_library: by_area(stock, told.groups).into_iter().map(library).collect(),
             failed: told.failed.iter().map(failed).collect(),
+            unseen: told.unseen.to_vec(),
             partial: Vec::new(),
         }
     }
