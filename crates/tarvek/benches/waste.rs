@@ -74,7 +74,6 @@ fn large(rounds: u64) {
 fn small(rounds: u64) {
     let count = setting("TARVEK_BENCH_SMALL", 1_000_000);
     let scratch = tempfile::tempdir().expect("a temporary folder");
-    let mut least = 0;
     for n in 0..count {
         let folder = scratch.path().join(format!("{:04}", n / 500));
         if n % 500 == 0 {
@@ -82,7 +81,6 @@ fn small(rounds: u64) {
         }
         let seed = if n % 10 == 0 { n.saturating_sub(10) / 20 } else { n };
         let bytes = format!("{seed:0>60}").repeat(1 + (seed % 7) as usize);
-        least += if n % 10 == 0 { bytes.len() as u64 } else { 0 };
         fs::write(folder.join(format!("{n}.txt")), bytes).expect("a file");
     }
     let cache = scratch.path().join("cache");

@@ -31,8 +31,7 @@ pub(super) fn rank(stock: &Stock, file: FileId, shared: bool) -> Rank {
         };
         let last = stock.name(*name);
         let length = last.len();
-        let rank = (role, filed(stock, *name), !is_numbered(last), Reverse(length), Reverse(path));
-        rank
+        (role, filed(stock, *name), !is_numbered(last), Reverse(length), Reverse(path))
     };
     let best = names.iter().map(of_name).max().expect("a file has a name");
     let (role, filed, plain, length, path) = best;

@@ -97,7 +97,7 @@ pub fn groups(
 }
 
 /// Counts what comes back, and puts first what brings most.
-pub fn count(stock: &Stock, groups: &mut Vec<Group>, exam: &dyn Fn(FileId) -> Option<Exam>) {
+pub fn count(stock: &Stock, groups: &mut [Group], exam: &dyn Fn(FileId) -> Option<Exam>) {
     back::count(stock, groups, exam);
     let weight = |group: &Group| -> u64 {
         let all = group.items.iter().filter(|item| item.suggest != Suggest::Keep);

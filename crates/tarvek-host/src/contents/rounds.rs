@@ -364,7 +364,7 @@ impl Rounds<'_> {
                 read(file, hash.1, bytes)?;
                 self.count(count);
                 hash.0.update(bytes);
-                if to == size && size < SAMPLED && size >= 3 * PART {
+                if to == size && (3 * PART..SAMPLED).contains(&size) {
                     // All of it that is not at the very start is in this one buffer.
                     let of = |at: u64| {
                         let from = usize::try_from(at - hash.1).unwrap_or(0);

@@ -458,7 +458,7 @@ impl Run<'_> {
                 .journal
                 .steps
                 .iter()
-                .find(|(_, known)| held(&known))
+                .find(|(_, known)| held(known))
                 .map(|(first, _)| *first);
             let going = match run.yes {
                 true => 1,
