@@ -1,16 +1,14 @@
 //! Libraries and intakes as places in which waste is looked for, and what there is of it by what is known already.
 
-use std::collections::BTreeMap;
-
 use crate::facts::media::Media;
 use crate::layout::intake::Station;
 use crate::route::places;
 use crate::rules::case::{Case, Use};
 use crate::site::join::Site;
-use crate::waste::found::{Contents, Sum, count, groups};
+use crate::waste::found::{AllWaste, Contents, Wasted, count, groups};
 use crate::waste::group::{Suggest, Waste};
 use crate::waste::pattern::Patterns;
-use crate::waste::plan::plan;
+use crate::waste::plan::{Asked, plan};
 use crate::waste::stock::{Area, FileId, Role, Stock};
 use crate::words::about::Affected;
 use crate::words::name::Name;
@@ -68,17 +66,6 @@ pub fn named(site: &Site) -> Vec<Place> {
     named
 }
 
-/// What there is of one kind of waste in one library or intake.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Wasted {
-    pub sum: Sum,
-    /// One of the names that would go, or that somebody has to look at.
-    pub example: Option<Place>,
-}
-
-/// What is known of waste without reading anything: by kind, and by the place in which it is.
-pub type AllWaste = BTreeMap<Waste, Vec<(Affected, Place, Wasted)>>;
-
 /// What surveys and names say of files.
 struct Known<'a, 's>(&'a Stock<'s>);
 
@@ -94,12 +81,22 @@ impl Contents for Known<'_, '_> {
     }
 }
 
-/// What is known of the waste in the libraries and intakes of a site.
-pub(super) fn wasted(site: &Site, cases: &[Case]) -> AllWaste {
+/// What is known of the waste in the libraries and intakes of a site: looked up once for all of them.
+pub(super) fn wasted<'c>(site: &Site, cases: &'c [Case]) -> Option<&'c AllWaste> {
+    Some(cases.first()?.wasted.get_or_init(|| look(site, cases)))
+}
+
+fn look(site: &Site, cases: &[Case]) -> AllWaste {
     let (areas, _) = areas(site, cases);
     let stock = Stock::new(site, areas, &named(site));
     let patterns = Patterns::new(&site.layout.waste.leftovers);
-    let mut found = groups(&stock, &patterns, plan(&stock, &patterns), &Known(&stock));
+    // Without digests and headers there is nothing to compare.
+    let asked = Asked {
+        copies: stock.hosts.iter().any(|facts| !facts.digests.is_empty()),
+        versions: stock.hosts.iter().any(|facts| !facts.media.is_empty()),
+    };
+    let plan = plan(&stock, &patterns, asked);
+    let mut found = groups(&stock, &patterns, plan, &Known(&stock));
     count(&stock, &mut found, &|_| None);
     let affected = |area: &Area| match area.role {
         Role::Intake => Affected::Intake(area.name.clone()),

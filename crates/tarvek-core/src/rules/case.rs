@@ -1,7 +1,7 @@
 //! One place that a service uses, followed and read: what most rules judge.
 
 use std::cell::OnceCell;
-use std::rc::Rc;
+use std::sync::{Arc, OnceLock};
 
 use crate::forecast::names_below::{Names, names_below};
 use crate::forecast::titles::{Detail, Forecast, forecast};
@@ -15,9 +15,9 @@ use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View, Waypoint};
-use crate::rules::areas::{AllWaste, wasted};
 use crate::scan::read::{Scan, scan};
 use crate::site::join::Site;
+use crate::waste::found::AllWaste;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -52,7 +52,7 @@ pub struct Case<'a> {
     /// Names in it that break somewhere; made when they are first asked for.
     names: OnceCell<Names>,
     /// Waste in all the places that were followed together; made when it is first asked for.
-    wasted: Rc<OnceCell<AllWaste>>,
+    pub(super) wasted: Arc<OnceLock<AllWaste>>,
 }
 
 /// Every root of every library of a site, then every folder of every intake.
@@ -66,7 +66,7 @@ pub fn cases_unread(site: &Site) -> Vec<Case<'_>> {
         let (subject, _) = site.subject_of(service);
         let view = View::service(&service.name);
         let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
-        let (names, wasted) = (OnceCell::new(), Rc::default());
+        let (names, wasted) = (OnceCell::new(), Arc::default());
         Case { service, used, root, subject, route, scan: None, forecast: None, names, wasted }
     })
 }
@@ -88,9 +88,9 @@ fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
             cases.push(case(site, service, Use::Intake(intake, station), declared(root)));
         }
     }
-    let wasted = Rc::default();
+    let wasted = Arc::default();
     for case in &mut cases {
-        case.wasted = Rc::clone(&wasted);
+        case.wasted = Arc::clone(&wasted);
     }
     cases
 }
@@ -123,7 +123,7 @@ pub fn case_in<'a>(
         }
         _ => None,
     };
-    let (names, wasted) = (OnceCell::new(), Rc::default());
+    let (names, wasted) = (OnceCell::new(), Arc::default());
     Case { service, used, root, subject, route, scan, forecast, names, wasted }
 }
 
@@ -208,11 +208,6 @@ impl Case<'_> {
             Some(scan) => names_below(site, scan),
             None => Names::default(),
         })
-    }
-
-    /// What is known of waste in all places that were followed together with this one.
-    pub(super) fn wasted(&self, site: &Site, cases: &[Case]) -> &AllWaste {
-        self.wasted.get_or_init(|| wasted(site, cases))
     }
 
     /// What the place is to the service: `root`, `done folder`.

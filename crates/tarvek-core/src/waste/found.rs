@@ -1,7 +1,7 @@
 //! Groups of what is wasted, from what was planned and what was read.
 
 use std::cmp::Reverse;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use crate::facts::media::Media;
 use crate::waste::back::{self, Exam};
@@ -11,6 +11,8 @@ use crate::waste::pattern::Patterns;
 use crate::waste::plan::Plan;
 use crate::waste::stock::{FileId, NameAt, Stock};
 use crate::waste::versions::versions;
+use crate::words::about::Affected;
+use crate::words::place::Place;
 
 /// What was read of files.
 pub trait Contents {
@@ -143,6 +145,17 @@ impl Sum {
     }
 }
 
+/// What there is of one kind of waste in one library or intake.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Wasted {
+    pub sum: Sum,
+    /// One of the names that would go, or that somebody has to look at.
+    pub example: Option<Place>,
+}
+
+/// What is known of waste without reading anything: by kind, and by the place in which it is.
+pub type AllWaste = BTreeMap<Waste, Vec<(Affected, Place, Wasted)>>;
+
 /// What each kind comes to.
 pub fn by_kind(groups: &[Group]) -> Vec<(Waste, Sum)> {
     let mut sums: HashMap<Waste, Sum> = HashMap::new();
@@ -181,9 +194,8 @@ mod tests {
     use super::*;
     use crate::facts::host::Source;
     use crate::tests::{Scene, abs};
-    use crate::waste::plan::plan;
+    use crate::waste::plan::{Asked, plan};
     use crate::waste::stock::{Area, Role};
-    use crate::words::place::Place;
     use crate::words::prefer::Prefer;
     use crate::words::terms::Kind;
 
@@ -242,7 +254,7 @@ mod tests {
         let stock = Stock::new(&site, areas, &[]);
         let patterns = Patterns::new(&[]);
         let told = Told { stock: &stock, bytes, media };
-        let mut found = groups(&stock, &patterns, plan(&stock, &patterns), &told);
+        let mut found = groups(&stock, &patterns, plan(&stock, &patterns, Asked::ALL), &told);
         count(&stock, &mut found, &|_| None);
         let mut groups: Vec<String> = found
             .iter()

@@ -126,8 +126,11 @@ impl<'a, 's> Finder<'a, 's> {
                 }
                 _ => true,
             };
-            let is_top = self.stock.areas.iter().any(|area| area.place == self.stock.place(folder));
-            self.whole[n] = sort.filter(|_| !is_top).filter(is_whole).map(|sort| (n, sort));
+            let is_top = || {
+                let place = self.stock.place(folder);
+                self.stock.areas.iter().any(|area| area.place == place)
+            };
+            self.whole[n] = sort.filter(is_whole).filter(|_| !is_top()).map(|sort| (n, sort));
         }
     }
 

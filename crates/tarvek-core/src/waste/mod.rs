@@ -2,7 +2,7 @@
 //! what would really come back.
 //!
 //! It goes in two steps, because contents and headers are costly to read: [`plan`](plan::plan) says of which files they are needed, and
-//! [`found`](found::found) judges with what was read of them.
+//! [`found`] judges with what was read of them.
 
 pub mod back;
 pub mod copies;

@@ -1,6 +1,6 @@
 //! Which names are left over from something, as data.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::scan::kinds::debris;
 use crate::words::pattern::matches;
@@ -131,19 +131,23 @@ const PATTERNS: [(Sort, bool, &[&str]); 10] = [
 ];
 
 /// The patterns at hand, those of the layout among them.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Patterns {
     /// Names without wildcards.
     plain: HashMap<(bool, Vec<u8>), Sort>,
     /// Of files, by their ending.
     endings: HashMap<Vec<u8>, Sort>,
     others: Vec<(Sort, bool, Vec<u8>)>,
+    /// A word of each of those, of which a name that matches has one.
+    words: HashSet<Vec<u8>>,
+    /// Whether some of them have no word at all.
+    wordless: bool,
 }
 
 impl Patterns {
     /// The usual ones, and further ones: of folders if they end with a slash.
     pub fn new(further: &[String]) -> Self {
-        let mut all = Self { plain: HashMap::new(), endings: HashMap::new(), others: Vec::new() };
+        let mut all = Self::default();
         for further in further {
             let (pattern, folder) = match further.strip_suffix('/') {
                 Some(pattern) => (pattern, true),
@@ -165,7 +169,15 @@ impl Patterns {
             Some(ending) if !folder && !wild(ending) && !ending.contains(&b'.') => {
                 self.endings.entry(ending.to_vec()).or_insert(sort);
             }
-            _ => self.others.push((sort, folder, pattern)),
+            _ => {
+                match word_of(&pattern) {
+                    Some(word) => _ = self.words.insert(word),
+                    // Names that begin with a dot or end with a digit are looked at anyway.
+                    None if pattern.starts_with(b".") || pattern.ends_with(b"[0-9]") => {}
+                    None => self.wordless = true,
+                }
+                self.others.push((sort, folder, pattern));
+            }
         }
     }
 
@@ -182,8 +194,39 @@ impl Patterns {
         };
         let other = |of: &&(Sort, bool, Vec<u8>)| of.1 == folder && matches(&of.2, name);
         // What says more of a name comes before its ending: `film-sample.part`.
-        self.others.iter().find(other).map(|(sort, ..)| *sort).or_else(of_ending)
+        let likely = self.wordless
+            || name.starts_with(b".")
+            || name.last().is_some_and(u8::is_ascii_digit)
+            || words(name).any(|word| self.words.contains(word));
+        let other = if likely { self.others.iter().find(other) } else { None };
+        other.map(|(sort, ..)| *sort).or_else(of_ending)
     }
+}
+
+/// The words of a name.
+fn words(name: &[u8]) -> impl Iterator<Item = &[u8]> {
+    name.split(|b| !b.is_ascii_alphanumeric()).filter(|word| word.len() > 1)
+}
+
+/// A word that every name of a pattern has, set apart as in the pattern.
+fn word_of(pattern: &[u8]) -> Option<Vec<u8>> {
+    // A word beside a wildcard may go on in a name.
+    let whole = |from: usize, to: usize| {
+        let beside = [from.checked_sub(1).map(|at| pattern[at]), pattern.get(to).copied()];
+        !beside.into_iter().flatten().any(|b| b"*?[]".contains(&b))
+    };
+    let mut found = None;
+    let mut from = 0;
+    for to in 0..=pattern.len() {
+        if pattern.get(to).is_some_and(u8::is_ascii_alphanumeric) {
+            continue;
+        }
+        if to - from > 1 && whole(from, to) {
+            found.get_or_insert_with(|| pattern[from..to].to_vec());
+        }
+        from = to + 1;
+    }
+    found
 }
 
 /// Every usual pattern: what it stands for, whether it is one of folders, and how it is written.

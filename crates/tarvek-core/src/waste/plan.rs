@@ -17,10 +17,29 @@ pub struct Plan {
     pub titles: Vec<Title>,
 }
 
+/// What is asked for besides leftovers and hollow folders.
+#[derive(Clone, Copy, Debug)]
+pub struct Asked {
+    /// Files that may be equal.
+    pub copies: bool,
+    /// Titles in several files.
+    pub versions: bool,
+}
+
+impl Asked {
+    /// Everything.
+    pub const ALL: Self = Self { copies: true, versions: true };
+}
+
 /// Looks at names and sizes.
-pub fn plan(stock: &Stock, patterns: &Patterns) -> Plan {
+pub fn plan(stock: &Stock, patterns: &Patterns, asked: Asked) -> Plan {
     let leftovers = leftovers(stock, patterns);
-    let titles = titles(stock, &leftovers.taken);
+    let titles = if asked.versions { titles(stock, &leftovers.taken) } else { Vec::new() };
+    let same_size = if asked.copies { same_size(stock, &leftovers) } else { Vec::new() };
+    Plan { leftovers, same_size, titles }
+}
+
+fn same_size(stock: &Stock, leftovers: &Leftovers) -> Vec<Vec<FileId>> {
     let mut sizes: HashMap<u64, u32> = HashMap::new();
     let counts = |file: &FileId| {
         let size = stock.meta(*file).size;
@@ -38,6 +57,5 @@ pub fn plan(stock: &Stock, patterns: &Patterns) -> Plan {
     }
     let mut same_size: Vec<(u64, Vec<FileId>)> = of_size.into_iter().collect();
     same_size.sort_by_key(|(size, files)| (std::cmp::Reverse(*size), files[0]));
-    let same_size = same_size.into_iter().map(|(_, files)| files).collect();
-    Plan { leftovers, same_size, titles }
+    same_size.into_iter().map(|(_, files)| files).collect()
 }

@@ -260,10 +260,12 @@ impl<'s> Stock<'s> {
         self.tree(name).name(name.node)
     }
 
+    /// Where a name is, as its host sees it.
     pub fn path(&self, name: NameAt) -> AbsPath {
         self.tree(name).path(name.node)
     }
 
+    /// Where a name is, and on which host.
     pub fn place(&self, name: NameAt) -> Place {
         Place::new(&self.facts(name).name, self.path(name))
     }

@@ -28,8 +28,8 @@ const PART: u64 = 4 << 10;
 const SAMPLED: u64 = 512 << 10;
 /// Where the first round of reading from the start ends.
 const FIRST: u64 = 1 << 20;
-/// At a time.
-const BUFFER: usize = 512 << 10;
+/// At a time: what was copied is hashed while it is still in the nearer caches of a processor.
+const BUFFER: usize = 128 << 10;
 /// How many files keep their hash so far while others are read; of more, all are read again from the start. That are small ones.
 const MOST_OPEN: usize = 4096;
 
@@ -354,12 +354,14 @@ impl Rounds<'_> {
         let mut hash = member.hash.take().unwrap_or_else(|| Box::new((Hasher::new(), 0)));
         let size = member.meta.size;
         BYTES.with_borrow_mut(|bytes| {
-            bytes.resize(BUFFER, 0);
+            // A small file is read at once, so that a sample of it can be taken on the way.
+            let most = if size < SAMPLED { SAMPLED as usize } else { BUFFER };
+            bytes.resize(most, 0);
             while hash.1 < to {
                 if self.stopped() {
                     return Err(STOPPED.to_owned());
                 }
-                let count = usize::try_from(to - hash.1).unwrap_or(BUFFER).min(BUFFER);
+                let count = usize::try_from(to - hash.1).unwrap_or(most).min(most);
                 let bytes = &mut bytes[..count];
                 read(file, hash.1, bytes)?;
                 self.count(count);

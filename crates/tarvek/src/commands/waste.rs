@@ -11,7 +11,7 @@ use tarvek_core::waste::back::{Exam, going};
 use tarvek_core::waste::found::{Contents, count, groups};
 use tarvek_core::waste::group::{Group, Item, Waste};
 use tarvek_core::waste::pattern::Patterns;
-use tarvek_core::waste::plan::{Plan, plan};
+use tarvek_core::waste::plan::{Asked, Plan, plan};
 use tarvek_core::waste::stock::{FileId, Stock};
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::counted;
@@ -51,8 +51,7 @@ pub(super) fn run(
     let stock = Stock::new(&places.site, places.areas, &places.named);
     screen.tell_partial(places.site.partial());
     let patterns = Patterns::new(&places.site.layout.waste.leftovers);
-    let mut plan = plan(&stock, &patterns);
-    only(args, &mut plan);
+    let plan = plan(&stock, &patterns, kinds(args));
     let read = Read::of(&stock, &plan, cache.as_ref(), &watch, screen)?;
     let mut found = groups(&stock, &patterns, plan, &read);
     let exams = exams(&stock, &found);
@@ -128,15 +127,13 @@ fn open_cache(file: &Path) -> Result<Cache, Failure> {
     Cache::open(file).map_err(|error| inputs::store_failure(file, &error))
 }
 
-/// Leaves out of a plan what only kinds need that nobody asks for.
-fn only(args: &WasteArgs, plan: &mut Plan) {
+/// What is needed for the kinds that somebody asks for.
+fn kinds(args: &WasteArgs) -> Asked {
     let wants =
         |kinds: &[Waste]| args.kind.is_empty() || args.kind.iter().any(|kind| kinds.contains(kind));
-    if !wants(&[Waste::Version]) {
-        plan.titles.clear();
-    }
-    if !wants(&[Waste::Copy, Waste::Unlinked, Waste::Version]) {
-        plan.same_size.clear();
+    Asked {
+        copies: wants(&[Waste::Copy, Waste::Unlinked, Waste::Version]),
+        versions: wants(&[Waste::Version]),
     }
 }
 

@@ -18,10 +18,11 @@ fn contents(top: &Path) -> BTreeMap<[u8; 32], usize> {
     let mut inodes: BTreeMap<u64, [u8; 32]> = BTreeMap::new();
     for path in below(top) {
         let Ok(meta) = path.symlink_metadata() else { continue };
-        if meta.is_file() && path.file_name().unwrap() != "journal" {
-            if let Ok(bytes) = fs::read(&path) {
-                inodes.insert(meta.ino(), *blake3::hash(&bytes).as_bytes());
-            }
+        if meta.is_file()
+            && path.file_name().unwrap() != "journal"
+            && let Ok(bytes) = fs::read(&path)
+        {
+            inodes.insert(meta.ino(), *blake3::hash(&bytes).as_bytes());
         }
     }
     let mut counts = BTreeMap::new();

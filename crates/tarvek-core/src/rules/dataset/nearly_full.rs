@@ -1,6 +1,6 @@
 //! `dataset/nearly-full`.
 
-use crate::rules::areas::could_free;
+use crate::rules::areas::{could_free, wasted};
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
@@ -32,7 +32,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             if taken <= 0.85 {
                 continue;
             }
-            let waste = could_free(cases[0].wasted(site, cases), &end.host, &room.place.path);
+            let waste =
+                wasted(site, cases).map_or(0, |all| could_free(all, &end.host, &room.place.path));
             let message = format!(
                 "{} is full to {:.0} %: {} are left{}",
                 room.what,

@@ -22,3 +22,20 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     of_kind(site, cases, Waste::Copy, &RULE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn what_the_survey_knows_to_be_equal_is_told_once() {
+        let copy = "/loft/media/films/ebb.mkv";
+        let mut scene = Scene::local();
+        scene.tree("granary", &format!("f 0664 1101:2100 {copy}"));
+        assert_eq!(scene.told(&RULE), "");
+        scene.equal_to_the_film(copy);
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("library:Films: 1 group of waste, copy, that would give back at most 3.0 MiB; such as /loft/media/films/ebb.mkv"), "{told}");
+    }
+}

@@ -1,6 +1,6 @@
 //! `space/held-by-snapshots`.
 
-use crate::rules::areas::could_free;
+use crate::rules::areas::{could_free, wasted};
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 /// Judges every filesystem with a library or intake and with waste in it.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     let mut findings: Vec<Finding> = Vec::new();
-    let Some(first) = cases.first() else { return findings };
+    let Some(all) = wasted(site, cases) else { return findings };
     for (case, end) in cases.iter().filter_map(|case| Some((case, case.end()?))) {
         let Some(facts) = site.facts(&end.host) else { continue };
         let Some(mount) = facts.mounts.as_ref().and_then(|table| table.at(&end.path)) else {
@@ -46,7 +46,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             }
             continue;
         }
-        let waste = could_free(first.wasted(site, cases), &end.host, &mount.point);
+        let waste = could_free(all, &end.host, &mount.point);
         if waste == 0 {
             continue;
         }
@@ -68,4 +68,30 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
         );
     }
     findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::facts::told::Property;
+    use crate::tests::{Scene, mounts};
+
+    #[test]
+    fn snapshots_matter_where_something_could_go() {
+        let mut scene = Scene::local();
+        let facts = scene.facts("granary");
+        facts.mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /loft zfs loft rw"));
+        let (name, value) = ("usedbysnapshots".to_owned(), "2G".into());
+        facts.told.properties.push(Property { dataset: "loft".into(), name, value });
+        assert_eq!(scene.told(&RULE), "");
+        let copy = "/loft/media/films/ebb.mkv";
+        scene.tree("granary", &format!("f 0664 1101:2100 {copy}")).equal_to_the_film(copy);
+        let told = scene.told(&RULE);
+        assert!(
+            told.starts_with(
+                "snapshots of loft hold 2.0 GiB; of what waste could free (3.0 MiB at most)"
+            ),
+            "{told}"
+        );
+    }
 }

@@ -22,3 +22,20 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     of_kind(site, cases, Waste::Hollow, &RULE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn an_empty_folder_is_hollow_if_somebody_looked() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0775 1101:2100 /loft/media/films/High Water (2004)");
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("library:Films: 1 group of waste, hollow; such as /loft/media/films/High Water (2004)"), "{told}");
+        // Of what nobody looked into nothing is said.
+        scene.unread("granary", "/loft/media/films/High Water (2004)");
+        assert_eq!(scene.told(&RULE), "");
+    }
+}

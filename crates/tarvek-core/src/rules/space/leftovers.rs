@@ -22,3 +22,19 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     of_kind(site, cases, Waste::Leftover, &RULE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn debris_is_told_with_an_example() {
+        let mut scene = Scene::local();
+        assert_eq!(scene.told(&RULE), "");
+        scene.tree("granary", "f 0664 1101:2100 /loft/media/films/Low Water (2003)/Thumbs.db");
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("library:Films: 1 group of waste, leftover"), "{told}");
+        assert!(told.contains("; such as /loft/media/films/Low Water (2003)/Thumbs.db"), "{told}");
+    }
+}

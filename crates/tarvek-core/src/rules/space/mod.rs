@@ -7,9 +7,10 @@ pub mod leftovers;
 pub mod unlinked;
 pub mod versions;
 
-use crate::rules::areas::Wasted;
+use crate::rules::areas::wasted;
 use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::waste::found::Wasted;
 use crate::waste::group::Waste;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
@@ -21,8 +22,7 @@ use crate::words::text::{bytes, counted};
 
 /// A finding for each library and intake with waste of a kind.
 fn of_kind(site: &Site, cases: &[Case], kind: Waste, rule: RuleId) -> Vec<Finding> {
-    let Some(first) = cases.first() else { return Vec::new() };
-    let all = first.wasted(site, cases);
+    let Some(all) = wasted(site, cases) else { return Vec::new() };
     let told = |(affected, place, wasted): &(Affected, Place, Wasted)| {
         let mut message = format!(
             "{affected}: {} of waste, {}",

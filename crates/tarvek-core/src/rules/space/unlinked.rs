@@ -22,3 +22,20 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     of_kind(site, cases, Waste::Unlinked, &RULE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn a_copy_in_the_intake_should_be_a_link() {
+        let came = "/loft/media/intake/done/ebb.mkv";
+        let mut scene = Scene::local().with_intake();
+        scene.tree("granary", &format!("f 0664 1101:2100 {came}"));
+        assert_eq!(scene.told(&RULE), "");
+        scene.equal_to_the_film(came);
+        let told = scene.told(&RULE);
+        assert!(told.starts_with("intake:films: 1 group of waste, unlinked"), "{told}");
+    }
+}

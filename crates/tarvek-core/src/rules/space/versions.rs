@@ -22,3 +22,20 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     of_kind(site, cases, Waste::Version, &RULE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::RULE;
+    use crate::tests::Scene;
+
+    #[test]
+    fn names_alone_are_no_finding() {
+        let mut scene = Scene::local();
+        scene.tree(
+            "granary",
+            "f 0664 1101:2100 /loft/media/films/Low Water (2003)/Low Water (2003) 576p.mkv",
+        );
+        // Names alone say nothing of which is better.
+        assert_eq!(scene.told(&RULE), "");
+    }
+}
