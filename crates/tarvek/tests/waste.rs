@@ -134,6 +134,26 @@ fn what_is_unchanged_is_never_read_again() {
 }
 
 #[test]
+fn holes_are_not_read() {
+    use std::os::unix::fs::FileExt;
+    let folder = Folder::new();
+    folder.write("d/none", "");
+    for (name, zeros, at) in [("a", false, 512), ("b", true, 512), ("c", false, 513)] {
+        let file = fs::File::create(folder.path(&format!("d/{name}.img"))).unwrap();
+        file.set_len(40 << 30).unwrap();
+        file.write_all_at(&noise(1, 4096), at << 20).unwrap();
+        // Written zeros are what a hole is.
+        if zeros {
+            file.write_all_at(&[0; 1 << 20], 100 << 20).unwrap();
+        }
+    }
+    let found = waste(&folder, "d --cache cache");
+    assert_eq!(groups(&found), ["copy: drop b.img, keep a.img"]);
+    assert!(total(&found, "bytes_read") < 4 << 20, "{}", total(&found, "bytes_read"));
+    assert_eq!(total(&waste(&folder, "d --cache cache"), "bytes_read"), 0);
+}
+
+#[test]
 fn leftovers_and_hollow_folders() {
     let folder = Folder::new();
     let old = SystemTime::now() - Duration::from_secs(9 * 86_400);

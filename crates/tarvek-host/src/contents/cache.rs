@@ -27,7 +27,7 @@ CREATE TABLE file (
   filesystem INTEGER NOT NULL, inode INTEGER NOT NULL, -- what it is known by
   size INTEGER NOT NULL, modified INTEGER NOT NULL, changed INTEGER NOT NULL,
   mode INTEGER NOT NULL, uid INTEGER NOT NULL, gid INTEGER NOT NULL, links INTEGER NOT NULL, name INTEGER NOT NULL,
-  head INTEGER, ends INTEGER, prefixes BLOB NOT NULL, whole BLOB,
+  head INTEGER, ends INTEGER, prefixes BLOB NOT NULL, whole BLOB, blocks BLOB,
   PRIMARY KEY (filesystem, inode)
 ) WITHOUT ROWID;
 CREATE TABLE header (
@@ -237,7 +237,7 @@ impl Memory for Cache {
     fn recall(&self, path: &AbsPath, meta: &Meta) -> Recalled {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return Recalled::Nothing };
-        let sql = "SELECT size, modified, changed, mode, uid, gid, links, name, head, ends, prefixes, whole FROM file WHERE filesystem = ?1 AND inode = ?2";
+        let sql = "SELECT size, modified, changed, mode, uid, gid, links, name, head, ends, prefixes, whole, blocks FROM file WHERE filesystem = ?1 AND inode = ?2";
         let known = open.db.prepare_cached(sql).and_then(|mut statement| {
             statement.query_row([filesystem, inode], |row| recalled(row, path, meta)).optional()
         });
@@ -254,11 +254,12 @@ impl Memory for Cache {
             .flat_map(|(n, value)| std::iter::once(*n).chain(value.to_le_bytes()))
             .collect();
         open.write(|db| {
-            let sql = "INSERT OR REPLACE INTO file VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14)";
+            let sql = "INSERT OR REPLACE INTO file VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15)";
             db.prepare_cached(sql)?.execute(params![
                 filesystem, inode, meta.size.cast_signed(), meta.modified, meta.changed, meta.mode, meta.uid, meta.gid, meta.links,
                 name_of(path), taken.head.map(u64::cast_signed), taken.ends.map(u64::cast_signed), prefixes,
                 taken.whole.as_ref().map(|whole| whole.as_slice()),
+                taken.blocks.as_ref().map(|blocks| blocks.as_slice()),
             ])
         })
     }
@@ -283,12 +284,16 @@ fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<Recalled
             part[1..].iter().rev().fold(0, |value: u64, byte| value << 8 | u64::from(*byte));
         (part[0], value)
     };
-    let whole: Option<Vec<u8>> = row.get(11)?;
+    let digest = |column: usize| {
+        let bytes: Option<Vec<u8>> = row.get(column)?;
+        Ok::<_, rusqlite::Error>(bytes.and_then(|bytes| bytes.try_into().ok()))
+    };
     let taken = Taken {
         head: some(8)?,
         ends: some(9)?,
         prefixes: prefixes.chunks_exact(9).map(prefix).collect(),
-        whole: whole.and_then(|whole| whole.try_into().ok()),
+        whole: digest(11)?,
+        blocks: digest(12)?,
     };
     if Some(number(2)?) == meta.changed {
         return Ok(Recalled::Unchanged(taken));

@@ -25,6 +25,8 @@ pub struct Taken {
     pub prefixes: Vec<(u8, u64)>,
     /// BLAKE3 of all.
     pub whole: Option<[u8; 32]>,
+    /// Of a file that is mostly holes: BLAKE3 of its blocks that are not all zero, each with its place.
+    pub blocks: Option<[u8; 32]>,
 }
 
 /// What is known of a file from before.

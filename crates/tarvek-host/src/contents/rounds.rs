@@ -3,9 +3,11 @@
 //! All files of a size are read in rounds: first bytes; then some of the middle and the last; then from the start to places twice as far
 //! each time. After each round those that differ part, and whoever is alone is done. Nothing is read twice, since each keeps its hash
 //! so far; at the end that is the BLAKE3 digest of all.
+//!
+//! Files that are mostly holes may be terabytes long: of those only what is not zero is read and hashed.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -14,6 +16,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use blake3::Hasher;
 use rayon::prelude::*;
+use rustix::fs::SeekFrom;
+use rustix::io::Errno;
 use tarvek_core::facts::host::Gap;
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
@@ -38,6 +42,8 @@ const MOST_OPEN: usize = 4096;
 pub struct Settled {
     /// Digests of files that are equal to at least one other.
     pub digests: HashMap<u32, [u8; 32]>,
+    /// Those among them whose digest is one of their blocks, since they are mostly holes.
+    pub sparse: HashSet<u32>,
     /// Files that could not be read, or changed meanwhile.
     pub failed: Vec<Gap>,
     /// Bytes of contents that were read.
@@ -83,16 +89,32 @@ enum Round {
     /// Up to `FIRST << n`.
     Prefix(u8),
     Whole,
+    /// All that is not zero.
+    Blocks,
 }
 
-/// The rounds of files of a size.
-fn rounds(size: u64) -> Vec<Round> {
+/// From this size on holes are not read.
+const SPARSE: u64 = 64 << 20;
+/// A block that is all zero counts as a hole.
+const BLOCK: usize = 64 << 10;
+
+/// Whether most of a file is holes.
+fn is_sparse(meta: &Meta) -> bool {
+    meta.size >= SPARSE && meta.allocated.is_some_and(|allocated| allocated < meta.size / 2)
+}
+
+/// The rounds of files of a size, of which some may be mostly holes.
+fn rounds(size: u64, sparse: bool) -> Vec<Round> {
     let mut rounds = Vec::new();
     if size > PART {
         rounds.push(Round::Head);
     }
     if size >= SAMPLED {
         rounds.push(Round::Ends);
+    }
+    if sparse {
+        rounds.push(Round::Blocks);
+        return rounds;
     }
     let places = (0..40).take_while(|n| FIRST << n < size);
     rounds.extend(places.map(Round::Prefix));
@@ -150,7 +172,9 @@ impl Rounds<'_> {
         let Some(first) = ids.first() else { return };
         let size = (self.file)(*first).meta.size;
         let members: Vec<Member> = ids.par_iter().filter_map(|id| self.member(*id)).collect();
-        self.part(members, &rounds(size));
+        let sparse = members.iter().any(|member| is_sparse(&member.meta))
+            && !members.iter().any(|member| member.elsewhere);
+        self.part(members, &rounds(size, sparse));
     }
 
     fn stopped(&self) -> bool {
@@ -211,7 +235,7 @@ impl Rounds<'_> {
 
     /// Whether a sample of a file is what it was.
     fn is_as_before(&self, member: &Member, taken: &Taken) -> Result<bool, String> {
-        if taken.head.is_none() || taken.whole.is_some() && taken.ends.is_none() {
+        if taken.head.is_none() || taken.whole.or(taken.blocks).is_some() && taken.ends.is_none() {
             return Ok(false);
         }
         let mut now =
@@ -236,14 +260,17 @@ impl Rounds<'_> {
             }
             _ => false,
         };
+        if round == Round::Blocks {
+            return self.last(members, true);
+        }
         if members.iter().all(|member| member.taken.whole.is_some())
             || members.iter().any(known)
             || members.iter().any(|member| member.elsewhere)
         {
-            return self.whole(members);
+            return self.last(members, false);
         }
         if round == Round::Whole {
-            return self.whole(members);
+            return self.last(members, false);
         }
         let keeps = members.len() <= MOST_OPEN;
         let values: Vec<Result<u64, String>> =
@@ -260,15 +287,16 @@ impl Rounds<'_> {
     }
 
     /// The last round: digests of all that is still in doubt.
-    fn whole(&self, mut members: Vec<Member>) {
+    fn last(&self, mut members: Vec<Member>, sparse: bool) {
         let values: Vec<Result<[u8; 32], String>> = members
             .par_iter_mut()
-            .map(|member| match member.taken.whole {
-                Some(whole) => {
+            .map(|member| match if sparse { member.taken.blocks } else { member.taken.whole } {
+                Some(digest) => {
                     self.known.fetch_add(1, Ordering::Relaxed);
                     self.watch.bytes.fetch_add(member.meta.size, Ordering::Relaxed);
-                    Ok(whole)
+                    Ok(digest)
                 }
+                None if sparse => self.blocks(member),
                 None => self.digest(member),
             })
             .collect();
@@ -284,8 +312,49 @@ impl Rounds<'_> {
         }
         let mut out = self.lock();
         for (digest, ids) in equal.into_iter().filter(|(_, ids)| ids.len() > 1) {
+            if sparse {
+                out.sparse.extend(&ids);
+            }
             out.digests.extend(ids.into_iter().map(|id| (id, digest)));
         }
+    }
+
+    /// Hashes what is not zero, with its place.
+    fn blocks(&self, member: &mut Member) -> Result<[u8; 32], String> {
+        let file = open_seen(&member.path, &member.meta)?;
+        let size = member.meta.size;
+        let mut hasher = Hasher::new_derive_key("tarvek 2026-11-26 blocks of a sparse file");
+        let (mut at, mut done) = (0, 0);
+        let mut block = vec![0; BLOCK];
+        while at < size {
+            if self.stopped() {
+                return Err(STOPPED.to_owned());
+            }
+            // Where a filesystem does not tell, all of it is data (lseek(2)).
+            match rustix::fs::seek(&file, SeekFrom::Data(at)) {
+                Ok(data) => at = data / BLOCK as u64 * BLOCK as u64,
+                Err(Errno::NXIO) => break,
+                Err(_) => {}
+            }
+            if at >= size {
+                break;
+            }
+            let count = usize::try_from(size - at).unwrap_or(BLOCK).min(BLOCK);
+            let bytes = &mut block[..count];
+            read(&file, at, bytes)?;
+            self.bytes.fetch_add(count as u64, Ordering::Relaxed);
+            if bytes.iter().any(|byte| *byte != 0) {
+                hasher.update(&at.to_le_bytes()).update(bytes);
+            }
+            at += count as u64;
+            self.watch.bytes.fetch_add(at - done, Ordering::Relaxed);
+            done = at;
+        }
+        self.watch.bytes.fetch_add(size.saturating_sub(done), Ordering::Relaxed);
+        unchanged(member, &file)?;
+        let digest = *hasher.finalize().as_bytes();
+        (member.taken.blocks, member.new) = (Some(digest), true);
+        Ok(digest)
     }
 
     fn done(&self, member: Member) {
@@ -306,7 +375,7 @@ impl Rounds<'_> {
             Round::Prefix(n) => {
                 member.taken.prefixes.iter().find(|(k, _)| *k == n).map(|(_, v)| *v)
             }
-            Round::Whole => None,
+            Round::Whole | Round::Blocks => None,
         };
         if let Some(value) = known {
             return Ok(value);
@@ -340,7 +409,7 @@ impl Rounds<'_> {
                 member.taken.prefixes.push((n, value));
                 value
             }
-            Round::Whole => unreachable!("the last round has digests"),
+            Round::Whole | Round::Blocks => unreachable!("the last round has digests"),
         };
         if !is_same(&file, &member.meta) {
             return Err(CHANGED.to_owned());
@@ -389,17 +458,19 @@ impl Rounds<'_> {
         }
         let file = open_seen(&member.path, &member.meta)?;
         self.stream(member, &file, member.meta.size)?;
-        // A file that grew has more than its size.
-        let grown =
-            file.read_at(&mut [0], member.meta.size).map_err(|error| error.to_string())? > 0;
-        if grown || !is_same(&file, &member.meta) {
-            return Err(CHANGED.to_owned());
-        }
+        unchanged(member, &file)?;
         let hash = member.hash.take().map(|hash| hash.0.finalize());
         let whole = *hash.ok_or(CHANGED)?.as_bytes();
         (member.taken.whole, member.new) = (Some(whole), true);
         Ok(whole)
     }
+}
+
+/// Whether a file that was read to its end is what it was, and no longer.
+fn unchanged(member: &Member, file: &File) -> Result<(), String> {
+    // A file that grew has more than its size.
+    let grown = file.read_at(&mut [0], member.meta.size).map_err(|error| error.to_string())? > 0;
+    if grown || !is_same(file, &member.meta) { Err(CHANGED.to_owned()) } else { Ok(()) }
 }
 
 /// A write within the same tick of the filesystem's clock leaves the ctime as it is: what was read before it would pass for
