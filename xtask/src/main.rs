@@ -44,7 +44,7 @@ enum Chore {
     Dependencies,
     /// Lets a fuzzer loose on a reader; needs a nightly toolchain, cargo-fuzz and a C++ compiler
     Fuzz {
-        /// layout, brief, listing, survey, tables, secret, emit, compose, config, media or names
+        /// layout, brief, listing, survey, tables, secret, emit, compose, config, media, names or review
         target: String,
         /// For how long
         #[arg(long, default_value_t = 60)]
@@ -146,9 +146,9 @@ fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
             "crates/tarvek/src/demo/conf/parlour/drives.txt",
         ],
         "names" => &["crates/tarvek-core/tests/data/names.tsv"],
-        "survey" | "media" => &[],
+        "survey" | "media" | "review" => &[],
         _ => {
-            let known = "layout, brief, listing, survey, tables, secret, emit, compose, config, media, names";
+            let known = "layout, brief, listing, survey, tables, secret, emit, compose, config, media, names, review";
             return Err(format!("there is no target {target}; there are {known}"));
         }
     };

@@ -13,7 +13,7 @@ use tarvek_core::words::word::Word;
 use crate::mistake::{Mistakes, Refused};
 
 /// The columns, in this order; a file may have them in another order, and more of them.
-pub const COLUMNS: [&str; 16] = [
+pub const COLUMNS: [&str; 18] = [
     "decision",
     "group",
     "kind",
@@ -30,6 +30,8 @@ pub const COLUMNS: [&str; 16] = [
     "inode",
     "mtime",
     "digest",
+    "picture",
+    "seconds",
 ];
 
 /// What is read of a file at most, in bytes: that of some million names.

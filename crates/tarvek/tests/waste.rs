@@ -301,6 +301,26 @@ fn what_is_ignored_stays_ignored_and_filters_filter() {
 }
 
 #[test]
+fn nothing_is_promised_of_a_file_that_is_held_open_or_has_names_elsewhere() {
+    let folder = Folder::new();
+    folder.write("d/a", noise(1, 5000)).write("d/b", noise(1, 5000));
+    let frees = || total(&waste(&folder, "d"), "reclaimable_bytes");
+    assert!(frees() > 0);
+    let open = fs::File::open(folder.path("d/b")).unwrap();
+    let found = waste(&folder, "d");
+    assert_eq!(total(&found, "reclaimable_bytes"), 0);
+    let why = found["groups"][0]["files"][1]["why"].as_str().unwrap();
+    assert!(why.contains(&format!("process {}) holds it open", std::process::id())), "{why}");
+    drop(open);
+    assert!(frees() > 0);
+    // The one that gives nothing back is the one that stays.
+    fs::hard_link(folder.path("d/b"), folder.path("elsewhere")).unwrap();
+    assert_eq!(groups(&waste(&folder, "d")), ["copy: drop a, keep b"]);
+    fs::hard_link(folder.path("d/a"), folder.path("elsewhere too")).unwrap();
+    assert_eq!(frees(), 0);
+}
+
+#[test]
 fn hostile_names_come_through_every_way_out() {
     use std::ffi::OsStr;
     use std::os::unix::ffi::OsStrExt;

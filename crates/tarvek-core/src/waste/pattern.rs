@@ -130,6 +130,20 @@ const PATTERNS: [(Sort, bool, &[&str]); 10] = [
     ),
 ];
 
+/// A set of bytes.
+#[derive(Clone, Copy, Debug, Default)]
+struct Bytes([u64; 4]);
+
+impl Bytes {
+    fn add(&mut self, byte: u8) {
+        self.0[usize::from(byte >> 6)] |= 1 << (byte & 63);
+    }
+
+    fn has(self, byte: u8) -> bool {
+        self.0[usize::from(byte >> 6)] >> (byte & 63) & 1 == 1
+    }
+}
+
 /// The patterns at hand, those of the layout among them.
 #[derive(Debug, Default)]
 pub struct Patterns {
@@ -142,6 +156,8 @@ pub struct Patterns {
     words: HashSet<Vec<u8>>,
     /// Whether some of them have no word at all.
     wordless: bool,
+    /// The first bytes of plain names, and of words: most names have none of them, and need no look into a table.
+    first: [Bytes; 2],
 }
 
 impl Patterns {
@@ -165,13 +181,19 @@ impl Patterns {
         let pattern = pattern.to_lowercase().into_bytes();
         let wild = |text: &[u8]| text.iter().any(|b| b"*?[".contains(b));
         match pattern.strip_prefix(b"*.") {
-            _ if !wild(&pattern) => _ = self.plain.entry((folder, pattern)).or_insert(sort),
+            _ if !wild(&pattern) => {
+                self.first[0].add(pattern.first().copied().unwrap_or(0));
+                self.plain.entry((folder, pattern)).or_insert(sort);
+            }
             Some(ending) if !folder && !wild(ending) && !ending.contains(&b'.') => {
                 self.endings.entry(ending.to_vec()).or_insert(sort);
             }
             _ => {
                 match word_of(&pattern) {
-                    Some(word) => _ = self.words.insert(word),
+                    Some(word) => {
+                        self.first[1].add(word[0]);
+                        self.words.insert(word);
+                    }
                     // Names that begin with a dot or end with a digit are looked at anyway.
                     None if pattern.starts_with(b".") || pattern.ends_with(b"[0-9]") => {}
                     None => self.wordless = true,
@@ -184,7 +206,8 @@ impl Patterns {
     /// What a name is left over from, by the name alone.
     pub fn sort(&self, name: &[u8], folder: bool) -> Option<Sort> {
         let lower = (folder, name.to_ascii_lowercase());
-        if let Some(sort) = self.plain.get(&lower) {
+        let first = lower.1.first().copied().unwrap_or(0);
+        if let Some(sort) = self.first[0].has(first).then(|| self.plain.get(&lower)).flatten() {
             return Some(*sort);
         }
         let name = &lower.1;
@@ -197,7 +220,7 @@ impl Patterns {
         let likely = self.wordless
             || name.starts_with(b".")
             || name.last().is_some_and(u8::is_ascii_digit)
-            || words(name).any(|word| self.words.contains(word));
+            || words(name).any(|word| self.first[1].has(word[0]) && self.words.contains(word));
         let other = if likely { self.others.iter().find(other) } else { None };
         other.map(|(sort, ..)| *sort).or_else(of_ending)
     }

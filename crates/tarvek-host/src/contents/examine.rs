@@ -85,6 +85,8 @@ fn id(path: &Path) -> Option<(u64, u64)> {
 /// Snapshots of the datasets of this machine.
 #[derive(Debug, Default)]
 pub struct Snapshots {
+    /// Whether there are datasets at all.
+    datasets: bool,
     newest: BTreeMap<Vec<u8>, Option<i64>>,
 }
 
@@ -92,7 +94,8 @@ impl Snapshots {
     /// Asks for them, if there are datasets at all.
     pub fn of(mounts: Option<&MountTable>) -> Self {
         let datasets = mounts.is_some_and(|table| table.entries().iter().any(is_zfs));
-        Self { newest: if datasets { system::newest_snapshots() } else { BTreeMap::new() } }
+        let newest = if datasets { system::newest_snapshots() } else { BTreeMap::new() };
+        Self { datasets, newest }
     }
 
     /// Whether one may hold a file: it was made after the file.
@@ -186,5 +189,8 @@ pub fn examine(
         .iter()
         .filter(stays)
         .fold(0, |sum: u64, part| sum.saturating_add(part.length));
-    Ok(Exam { held_by, shared, snapshot, packed: blocks.packed })
+    // ZFS packs as well, and tells little of what is fresh.
+    let zfs = || mounts.and_then(|table| table.at(path)).is_some_and(is_zfs);
+    let packed = blocks.packed || snapshots.datasets && zfs();
+    Ok(Exam { held_by, shared, snapshot, packed })
 }

@@ -58,10 +58,12 @@ pub(super) fn above(root: Option<&AbsPath>, folder: &AbsPath) -> Result<AbsPath,
     let Some(root) = root.filter(|root| folder.within(root)) else { return Ok(best) };
     while best != *root {
         let Some(up) = best.parent() else { break };
-        if kind(&open_folder(&up)?) != kind_of_own {
+        // Where one may not look one may not make a folder either.
+        if open_folder(&up).is_ok_and(|up| kind(&up) == kind_of_own) {
+            best = up;
+        } else {
             break;
         }
-        best = up;
     }
     Ok(best)
 }

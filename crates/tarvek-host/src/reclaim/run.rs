@@ -19,7 +19,7 @@ use super::compare::equal;
 use super::held::{Holding, above, look};
 use super::journal::{Bytes, Known, Stage, Stays, Was, held_name};
 use super::purge::purge;
-use super::undo::{recover, undo};
+use super::undo::{put_back, recover, undo};
 use super::{Deed, Report, State, Step};
 use crate::contents::{Holders, shared_bytes};
 use crate::walk::Watch;
@@ -317,6 +317,13 @@ impl Run<'_> {
         match outcome {
             Ok(left) => {
                 holding.journal.done(step)?;
+                // Whoever changes or removes what is kept at that very moment must not take the last of it.
+                if let Some(kept) = kept.filter(|kept| !kept.is_there()) {
+                    let known = holding.journal.steps[&step].clone();
+                    put_back(holding, step, &known)?;
+                    holding.journal.undone(step)?;
+                    return Err(format!("{} was kept instead, and changed meanwhile", kept.path));
+                }
                 Ok(Outcome { state: State::Done, meta: Some(meta), why: left })
             }
             Err(why) => {
@@ -500,6 +507,13 @@ struct Kept {
     was: Was,
     file: File,
     equal: bool,
+}
+
+impl Kept {
+    /// Whether it is there still, as it was.
+    fn is_there(&self) -> bool {
+        Spot::of(&self.path).is_ok_and(|spot| spot.look().is_ok_and(|meta| self.was.is(&meta)))
+    }
 }
 
 /// What comes back once a file is purged, of which so many names are to go.

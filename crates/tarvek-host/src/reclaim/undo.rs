@@ -107,7 +107,8 @@ pub(super) fn undo(holding: &mut Holding, step: u64, yes: bool) -> Option<Step> 
     }
 }
 
-fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
+/// Gives a name what is held of it.
+pub(super) fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
     let intent = &known.intent;
     let name = held_name(step);
     let is_at = |folder, name: &[u8], was: &Was| {

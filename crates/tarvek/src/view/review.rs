@@ -1,5 +1,6 @@
 //! The review: a line for each name, with a decision for a person to edit.
 
+use tarvek_core::facts::media::Media;
 use tarvek_core::waste::group::{Group, Item, Suggest};
 use tarvek_formats::review;
 
@@ -34,6 +35,7 @@ fn row<'a>(told: &'a Told, group: &Group, item: &Item) -> Vec<Cell<'a>> {
     let folder = told.is_folder(item);
     let digest =
         group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
+    let media = told.header(item);
     let number = |number: Option<u64>| number.map_or(Cell::Text(String::new()), Cell::Number);
     vec![
         Cell::Text(decision.to_owned()),
@@ -52,5 +54,14 @@ fn row<'a>(told: &'a Told, group: &Group, item: &Item) -> Vec<Cell<'a>> {
         number(meta.inode),
         Cell::Text(review::moment(meta.modified)),
         Cell::Text(digest.unwrap_or_default()),
+        Cell::Text(media.map(picture).unwrap_or_default()),
+        number(media.and_then(|media| media.millis).map(|millis| (millis + 500) / 1000)),
     ]
+}
+
+/// `1280×720 h264`, as far as a header says so.
+fn picture(media: &Media) -> String {
+    let size = media.width.zip(media.height).map(|(width, height)| format!("{width}×{height}"));
+    let parts: Vec<String> = size.into_iter().chain(media.video.clone()).collect();
+    parts.join(" ")
 }

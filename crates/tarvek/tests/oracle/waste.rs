@@ -15,6 +15,7 @@ use serde_json::Value;
 use crate::kernel;
 use crate::random::{self, Random};
 use crate::stage::below;
+use crate::survey::ZfsPool;
 
 const SIZES: [u64; 12] =
     [1, 100, 4095, 4096, 4097, 12_288, 20_000, 524_288, 600_000, 1 << 20, 1_500_000, 3 << 20];
@@ -170,7 +171,7 @@ fn groups_are_the_classes_of_equal_bytes_and_df_gives_back_what_is_promised() {
         let at = mounted(kind, scratch.path());
         let reflinks = matches!(kind, "xfs" | "btrfs");
         let (mut exact, mut lower) = (0, 0);
-        for case in 0..random::cases(60) {
+        for case in 0..random::cases(40) {
             let top = at.join(format!("case {case}"));
             fs::create_dir(&top).unwrap();
             let shared = tree(&mut random, &top, reflinks);
@@ -324,4 +325,53 @@ fn versions_are_told_apart_as_the_headers_say() {
         "look Weir (1990) cd1.mkv: they are parts",
     ];
     assert_eq!(told, expected, "{waste:#}");
+}
+
+/// What is promised of a folder with one file twice.
+fn promised(folder: &Path) -> (u64, bool) {
+    let output = tarvek(&[&"waste", &folder, &"--kind", &"copy", &"--format", &"json"]);
+    let waste: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let group = &waste["groups"][0];
+    (group["reclaimable_bytes"].as_u64().unwrap(), group["at_most"].as_bool().unwrap())
+}
+
+#[test]
+fn what_snapshots_hold_is_not_promised() {
+    kernel::private_mounts();
+    let scratch = tempfile::tempdir().unwrap();
+    let twice = |folder: &Path| {
+        for name in ["a", "b"] {
+            fs::write(folder.join(name), noise(1, 200_000)).unwrap();
+        }
+        assert!(Command::new("sync").arg("-f").arg(folder).status().unwrap().success());
+    };
+    let btrfs = mounted("btrfs", scratch.path());
+    let volume = btrfs.join("volume");
+    let run = |program: &str, arguments: &[&Path]| {
+        let done = Command::new(program).args(arguments).output().unwrap();
+        assert!(done.status.success(), "{program}: {}", String::from_utf8_lossy(&done.stderr));
+    };
+    run("btrfs", &[Path::new("subvolume"), Path::new("create"), &volume]);
+    twice(&volume);
+    assert!(promised(&volume).0 >= 200_000);
+    let snapshot = ["subvolume", "snapshot", "-r"].map(Path::new);
+    run("btrfs", &[&snapshot[..], &[&volume, &btrfs.join("then")]].concat());
+    assert_eq!(promised(&volume).0, 0);
+    fs::write(volume.join("b"), noise(2, 200_000)).unwrap();
+    fs::write(volume.join("a"), noise(2, 200_000)).unwrap();
+    run("sync", &[Path::new("-f"), &volume]);
+    assert!(promised(&volume).0 >= 200_000, "what is newer comes back");
+    // ZFS tells what it takes late, and packs: at most so much.
+    let image = scratch.path().join("zfs.img");
+    File::create(&image).unwrap().set_len(128 << 20).unwrap();
+    let at = scratch.path().join("zfs");
+    fs::create_dir(&at).unwrap();
+    let name = format!("tarvekwaste{}", std::process::id());
+    let pool = ZfsPool::new(&name, &at, &image, scratch.path());
+    twice(&at);
+    let (bytes, at_most) = promised(&at);
+    assert!(bytes > 0 && at_most, "{bytes}");
+    run("zfs", &[Path::new("snapshot"), Path::new(&format!("{name}@then"))]);
+    assert_eq!(promised(&at).0, 0);
+    drop(pool);
 }
