@@ -74,6 +74,9 @@ fn equal_files_are_groups_and_nothing_else_is() {
         .write("d/empty too", "");
     fs::hard_link(folder.path("d/a.bin"), folder.path("d/b link.bin")).unwrap();
     symlink("a.bin", folder.path("d/symlink.bin")).unwrap();
+    folder
+        .write("d/.snapshots/1/a.bin", noise(2, 100))
+        .write("d/.tarvek-held/000001", noise(2, 100));
     let found = waste(&folder, "d");
     assert_eq!(
         groups(&found),

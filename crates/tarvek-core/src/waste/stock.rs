@@ -16,6 +16,9 @@ use crate::words::word::words;
 /// The folder in which files wait that were taken away. What is in it is nobody's waste.
 pub const HELD: &str = ".tarvek-held";
 
+/// Folders in which filesystems and their tools show snapshots: everything in them is there once more, and takes nothing of its own.
+const SNAPSHOTS: [&[u8]; 4] = [b".zfs", b".snapshots", b".snapshot", b"@snapshots"];
+
 words! {
     /// What a place is for.
     pub enum Role {
@@ -161,7 +164,9 @@ impl<'s> Stock<'s> {
                 EntryKind::Folder => {
                     // What is bound to a second place is there once.
                     let id = meta.device.zip(meta.inode);
-                    if id.is_some_and(|id| !seen.insert(id)) || tree.name(node) == HELD.as_bytes() {
+                    let name_of = tree.name(node);
+                    let left_out = name_of == HELD.as_bytes() || SNAPSHOTS.contains(&name_of);
+                    if left_out && node != top || id.is_some_and(|id| !seen.insert(id)) {
                         continue;
                     }
                     self.folders.push(name);

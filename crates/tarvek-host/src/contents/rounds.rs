@@ -181,6 +181,14 @@ impl Rounds<'_> {
         self.watch.stop.load(Ordering::Relaxed)
     }
 
+    /// A file that is out of it: what was read of it counts if it was only broken off.
+    fn failed(&self, mut member: Member, why: String) {
+        if why == STOPPED {
+            self.keep(&mut member);
+        }
+        self.fail(member.path, why);
+    }
+
     fn fail(&self, path: AbsPath, why: String) {
         if why != STOPPED {
             self.lock().failed.push(Gap { path, why: why.into() });
@@ -279,7 +287,7 @@ impl Rounds<'_> {
         for (member, value) in members.into_iter().zip(values) {
             match value {
                 Ok(value) => parts.entry(value).or_default().push(member),
-                Err(why) => self.fail(member.path, why),
+                Err(why) => self.failed(member, why),
             }
         }
         let parts: Vec<Vec<Member>> = parts.into_values().collect();
@@ -296,8 +304,12 @@ impl Rounds<'_> {
                     self.watch.bytes.fetch_add(member.meta.size, Ordering::Relaxed);
                     Ok(digest)
                 }
-                None if sparse => self.blocks(member),
-                None => self.digest(member),
+                None => {
+                    let digest = if sparse { self.blocks(member) } else { self.digest(member) };
+                    // Whoever breaks this off has what was read so far.
+                    self.keep(member);
+                    digest
+                }
             })
             .collect();
         let mut equal: HashMap<[u8; 32], Vec<u32>> = HashMap::new();
@@ -307,7 +319,7 @@ impl Rounds<'_> {
                     equal.entry(digest).or_default().push(member.id);
                     self.done(member);
                 }
-                Err(why) => self.fail(member.path, why),
+                Err(why) => self.failed(member, why),
             }
         }
         let mut out = self.lock();
@@ -357,9 +369,15 @@ impl Rounds<'_> {
         Ok(digest)
     }
 
-    fn done(&self, member: Member) {
+    /// A file of which nothing more has to be known.
+    fn done(&self, mut member: Member) {
         self.watch.entries.fetch_add(1, Ordering::Relaxed);
-        if !member.new || !is_settled(&member.meta) {
+        self.keep(&mut member);
+    }
+
+    /// Keeps what was read of a file, if it is not kept yet.
+    fn keep(&self, member: &mut Member) {
+        if !std::mem::take(&mut member.new) || !is_settled(&member.meta) {
             return;
         }
         if let Err(why) = self.memory.learn(&member.path, &member.meta, &member.taken) {
