@@ -63,6 +63,8 @@ pub(super) fn run(
     }
     let exams = exams(&stock, &found);
     count(&stock, &mut found, &|file| exams.of.get(&file).cloned());
+    // What processes of others hold open is not known.
+    found.iter_mut().for_each(|group| group.at_most |= exams.blind && group.frees > 0);
     let mut failed = read.settled.failed;
     failed.extend(exams.failed);
     failed.sort_by(|a, b| a.path.cmp(&b.path));
@@ -87,6 +89,7 @@ pub(super) fn run(
         undecided: read.undecided,
         failed: &failed,
         blind: exams.blind,
+        stopped: watch.stop.load(Ordering::Relaxed),
         unseen: &places.unseen,
         filtered: is_filtered(args),
     };

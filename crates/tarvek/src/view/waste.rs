@@ -38,6 +38,8 @@ pub(crate) struct Told<'a> {
     pub(crate) blind: bool,
     /// Libraries and intakes that were not seen.
     pub(crate) unseen: &'a [String],
+    /// Whether it was broken off before everything was compared.
+    pub(crate) stopped: bool,
     /// Whether only a part is asked for.
     pub(crate) filtered: bool,
 }
@@ -49,6 +51,12 @@ impl Told<'_> {
     /// Bytes that come back by all that is suggested.
     pub(crate) fn frees(&self) -> u64 {
         self.groups.iter().map(|group| group.frees).sum()
+    }
+
+    /// Whether something could not be looked at.
+    fn lacks(&self) -> bool {
+        let unread = self.stock.unreadable + self.failed.len() as u64 + self.undecided;
+        unread > 0 || !self.unseen.is_empty()
     }
 
     /// What a name's header says.
@@ -80,12 +88,20 @@ pub(crate) fn text(told: &Told, screen: &Screen) -> String {
             sign(None, false),
             counted(told.unseen.len() as u64, "place")
         ),
-        (0, _) => writeln!(
-            out,
-            "{} no waste in {what}: {}",
-            sign(Some(true), false),
-            counted(told.stock.len() as u64, "file")
-        ),
+        (0, _) if told.stopped => {
+            writeln!(out, "{} broken off before anything was found", sign(None, false))
+        }
+        (0, _) => {
+            let files = counted(told.stock.len() as u64, "file");
+            match told.lacks() {
+                true => writeln!(
+                    out,
+                    "{} no waste in what could be looked at: {files}",
+                    sign(Some(true), true)
+                ),
+                false => writeln!(out, "{} no waste in {what}: {files}", sign(Some(true), false)),
+            }
+        }
         (_, 0) => writeln!(
             out,
             "{} no bytes would come back: {} could go, {} {} eyes",
@@ -263,6 +279,12 @@ fn remarks(out: &mut String, told: &Told, screen: &Screen) {
         bytes(told.bytes_read),
         bytes(told.header_bytes)
     ));
+    if told.stopped {
+        remark("broken off: there may be more".to_owned());
+    }
+    if told.stock.unreadable > 0 {
+        remark(format!("{} could not be looked into", counted(told.stock.unreadable, "place")));
+    }
     if told.carried > 0 {
         remark(format!(
             "{} had a new mode, owner or name: a sample says that the contents are the same; reclaim compares all of them again",

@@ -26,6 +26,10 @@ pub(crate) struct Waste {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
     failed: Vec<FailedDoc>,
+    /// Whether it was broken off: there may be more.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    #[schemars(default)]
+    stopped: bool,
     /// Libraries and intakes that were not seen: their waste is not known.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
@@ -184,6 +188,7 @@ impl Waste {
                 .collect(),
             by_library: by_area(stock, told.groups).into_iter().map(library).collect(),
             failed: told.failed.iter().map(failed).collect(),
+            stopped: told.stopped,
             unseen: told.unseen.to_vec(),
             partial: Vec::new(),
         }
