@@ -3,6 +3,7 @@
 mod cache;
 mod examine;
 mod extents;
+mod mapped;
 mod rounds;
 
 pub use cache::{Cache, Nowhere};

@@ -22,7 +22,7 @@ use tarvek_core::facts::host::Gap;
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
 
-use super::{Candidate, Memory, Recalled, Taken};
+use super::{Candidate, Memory, Recalled, Taken, mapped};
 use crate::store::{is_same, open_seen};
 use crate::walk::Watch;
 
@@ -155,6 +155,32 @@ fn read(file: &File, at: u64, into: &mut [u8]) -> Result<(), String> {
         std::io::ErrorKind::UnexpectedEof => CHANGED.to_owned(),
         _ => error.to_string(),
     })
+}
+
+/// The next bytes of a file of which so many are left: many at a time without copying them, else a few; or all of them.
+fn next_bytes(
+    file: &File,
+    at: u64,
+    left: u64,
+    all: bool,
+    buffer: &mut Vec<u8>,
+    take: impl FnOnce(&[u8]),
+) -> Result<usize, String> {
+    let count = |most: usize| usize::try_from(left).unwrap_or(most).min(most);
+    let mut take = Some(take);
+    if left >= FIRST / 2 && !all {
+        let count = count(mapped::WINDOW);
+        let give = |bytes: &[u8]| take.take().into_iter().for_each(|take| take(bytes));
+        if let Some(outcome) = mapped::with(file, at, count, give) {
+            return outcome.map(|()| count);
+        }
+    }
+    let count = count(if all { SAMPLED as usize } else { BUFFER });
+    buffer.resize(buffer.len().max(count), 0);
+    let bytes = &mut buffer[..count];
+    read(file, at, bytes)?;
+    take.take().into_iter().for_each(|take| take(bytes));
+    Ok(count)
 }
 
 const CHANGED: &str = "it changed while it was read";
@@ -440,28 +466,28 @@ impl Rounds<'_> {
     fn stream(&self, member: &mut Member, file: &File, to: u64) -> Result<(), String> {
         let mut hash = member.hash.take().unwrap_or_else(|| Box::new((Hasher::new(), 0)));
         let size = member.meta.size;
-        BYTES.with_borrow_mut(|bytes| {
-            // A small file is read at once, so that a sample of it can be taken on the way.
-            let most = if size < SAMPLED { SAMPLED as usize } else { BUFFER };
-            bytes.resize(most, 0);
+        BYTES.with_borrow_mut(|buffer| {
             while hash.1 < to {
                 if self.stopped() {
                     return Err(STOPPED.to_owned());
                 }
-                let count = usize::try_from(to - hash.1).unwrap_or(most).min(most);
-                let bytes = &mut bytes[..count];
-                read(file, hash.1, bytes)?;
+                // A small file is read at once, so that a sample of it can be taken on the way.
+                let whole = size < SAMPLED;
+                let sampled = whole && to == size && size >= 3 * PART;
+                let from = hash.1;
+                let count = next_bytes(file, from, to - from, whole, buffer, |bytes| {
+                    hash.0.update(bytes);
+                    if sampled {
+                        // All of it that is not at the very start is here.
+                        let of = |at: u64| {
+                            let start = usize::try_from(at - from).unwrap_or(0);
+                            &bytes[start..][..PART as usize]
+                        };
+                        let ends = ends_value(of(middle_of(size)), of(size - PART));
+                        member.taken.ends.get_or_insert(ends);
+                    }
+                })?;
                 self.count(count);
-                hash.0.update(bytes);
-                if to == size && (3 * PART..SAMPLED).contains(&size) {
-                    // All of it that is not at the very start is in this one buffer.
-                    let of = |at: u64| {
-                        let from = usize::try_from(at - hash.1).unwrap_or(0);
-                        &bytes[from..][..PART as usize]
-                    };
-                    let ends = ends_value(of(middle_of(size)), of(size - PART));
-                    member.taken.ends.get_or_insert(ends);
-                }
                 hash.1 += count as u64;
             }
             Ok(())
@@ -538,15 +564,14 @@ pub(crate) fn sample_of(file: &File, meta: &Meta) -> Result<Taken, String> {
 pub(crate) fn all_of(file: &File, meta: &Meta, watch: &Watch) -> Result<Taken, String> {
     let mut hasher = Hasher::new();
     let mut at = 0;
-    BYTES.with_borrow_mut(|bytes| {
-        bytes.resize(BUFFER, 0);
+    BYTES.with_borrow_mut(|buffer| {
         while at < meta.size {
             if watch.stop.load(Ordering::Relaxed) {
                 return Err(STOPPED.to_owned());
             }
-            let count = usize::try_from(meta.size - at).unwrap_or(BUFFER).min(BUFFER);
-            read(file, at, &mut bytes[..count])?;
-            hasher.update(&bytes[..count]);
+            let count = next_bytes(file, at, meta.size - at, false, buffer, |bytes| {
+                hasher.update(bytes);
+            })?;
             at += count as u64;
             watch.bytes.fetch_add(count as u64, Ordering::Relaxed);
         }
