@@ -93,6 +93,14 @@ fn is_guarded() -> bool {
     })
 }
 
+/// Whether a file is on a filesystem where looking at mapped holes takes nothing: tmpfs would give each of them a page of its own, and ZFS
+/// keeps a second copy of what is mapped.
+fn maps_well(file: &File) -> bool {
+    // ext2 to ext4, XFS, Btrfs (statfs(2)).
+    const WELL: [i64; 3] = [0xef53, 0x5846_5342, 0x9123_683e];
+    rustix::fs::fstatfs(file).is_ok_and(|fs| WELL.contains(&(fs.f_type as i64)))
+}
+
 /// Gives some bytes of a file to whoever reads them, without copying; `None` where that can't be done, and they have to be read.
 ///
 /// # Errors
@@ -104,7 +112,7 @@ pub(super) fn with(
     read: impl FnOnce(&[u8]),
 ) -> Option<Result<(), String>> {
     let fits = count > 0 && usize::try_from(at).is_ok_and(|at| at.is_multiple_of(page_size()));
-    if !fits || !is_guarded() {
+    if !fits || !maps_well(file) || !is_guarded() {
         return None;
     }
     let take = |slot: &&Slot| {
@@ -151,7 +159,12 @@ mod tests {
 
     #[test]
     fn what_is_cut_off_while_it_is_mapped_is_an_error_and_no_crash() {
-        let file = tempfile::tempfile().unwrap();
+        let file = tempfile::tempfile_in(env!("CARGO_MANIFEST_DIR")).unwrap();
+        if !maps_well(&file) {
+            // Nothing is mapped there.
+            assert!(with(&file, 0, 1, |_| ()).is_none());
+            return;
+        }
         file.set_len(1 << 20).unwrap();
         std::os::unix::fs::FileExt::write_all_at(&file, &[7; 4096], 1 << 19).unwrap();
         let sum = |bytes: &[u8]| bytes.iter().map(|byte| u64::from(*byte)).sum::<u64>();
