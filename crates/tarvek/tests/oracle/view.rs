@@ -936,7 +936,9 @@ fn same_end(site: &Site, view: &View, path: &[u8], end: &Value, source: &str, on
     let site_of_root = site;
     let route = follow_written(site_of_root, view, path, &root);
     let name = String::from_utf8_lossy(path);
-    if matches!(route.end, End::Unmapped { .. }) || route.is_engine_made() {
+    // Whose symlinks are followed depends on who asks, and root of a namespace is somebody else; the verdicts compare that.
+    let asks = matches!(route.end, End::Unmapped { .. } | End::ProtectedLink { .. });
+    if asks || route.is_engine_made() {
         return;
     }
     let Some((last, node)) = route.entry() else {
