@@ -186,7 +186,11 @@ pub(super) fn link_name(
     rustix::fs::linkat(&spot.folder, &spot.name, &holding.folder, held.as_str(), AtFlags::empty())
         .map_err(why)?;
     let taken_back = |fault: String| {
-        // It has its name still; the one in the holding folder is one too many.
+        // It has a name still; the one in the holding folder is one too many. If it has none any more, that one stays.
+        match look(&holding.folder, held.as_bytes()) {
+            Ok(meta) if meta.links < 2 => return Err(format!("{fault}; it is held")),
+            _ => {}
+        }
         match remove(&holding.folder, held.as_bytes()) {
             Ok(()) => Err(fault),
             Err(left) => Err(format!("{fault}; a second name of it is held: {left}")),

@@ -118,6 +118,16 @@ pub(super) fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<()
     let is_held = is_at(&holding.folder, name.as_bytes(), &intent.was);
     let is_back = is_at(&spot.folder, &spot.name, &intent.was);
     let sync = || holding.sync(&spot.folder).map_err(|error| error.to_string());
+    if !is_held && look(&holding.folder, name.as_bytes()).is_ok() {
+        // It came to stand there at the very moment, and its name was taken when it was to go back.
+        back_to(holding, &spot, &name)?;
+        return sync();
+    }
+    if !is_held && look(&holding.folder, name.as_bytes()).is_ok() {
+        // It came to stand there at that very moment, and its name was taken when it was to go back.
+        back_to(holding, &spot, &name)?;
+        return sync();
+    }
     if !is_held {
         // It was put back, and that was not written down any more.
         return if is_back { sync() } else { Err("what was held of it is gone".to_owned()) };
@@ -134,27 +144,45 @@ pub(super) fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<()
                 passing.as_str(),
                 AtFlags::empty(),
             ) {
-                Ok(()) | Err(Errno::EXIST) => {}
+                Ok(()) => {}
+                // Of an undo that was broken off.
+                Err(Errno::EXIST) if is_at(&spot.folder, passing.as_bytes(), &intent.was) => {}
+                Err(Errno::EXIST) => {
+                    return Err(format!(
+                        "another file stands as {passing} beside it: move that away"
+                    ));
+                }
                 Err(error) => return Err(why(error)),
             }
             if let Some(left) = exchange(&spot, passing.as_bytes(), &stays, &intent.was)? {
                 return Err(left);
             }
-        } else if look(&spot.folder, passing.as_bytes()).is_ok_and(|meta| meta.links > 1) {
+        } else if look(&spot.folder, passing.as_bytes()).is_ok_and(|meta| {
+            meta.links > 1 && (intent.was.is_same_file(&meta) || stays.is_same_file(&meta))
+        }) {
             remove(&spot.folder, passing.as_bytes())?;
         }
         sync()?;
+        // It has its name again; else the one that is held is its last.
+        if !is_at(&spot.folder, &spot.name, &intent.was) {
+            return Err("another file took its place meanwhile: it is held".to_owned());
+        }
         remove(&holding.folder, name.as_bytes())?;
         return sync();
     }
-    rename_new((&holding.folder, name.as_bytes()), (&spot.folder, &spot.name)).map_err(
-        |error| match error {
+    back_to(holding, &spot, &name)?;
+    sync()
+}
+
+/// Moves what is held under a name to where it was.
+fn back_to(holding: &Holding, spot: &Spot, name: &str) -> Result<(), String> {
+    rename_new((&holding.folder, name.as_bytes()), (&spot.folder, &spot.name)).map_err(|error| {
+        match error {
             Errno::EXIST => format!(
                 "another file took its name: it is held as {}",
                 holding.path().child(name.as_bytes())
             ),
             other => why(other),
-        },
-    )?;
-    sync()
+        }
+    })
 }
