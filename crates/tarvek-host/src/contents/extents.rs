@@ -104,7 +104,7 @@ pub(super) type Owner = (u64, u64);
 pub(super) fn owners(file: &File, part: Shared) -> Option<BTreeSet<Owner>> {
     const BTRFS: i64 = 0x9123_683e;
     const XFS: i64 = 0x5846_5342;
-    match rustix::fs::fstatfs(file).ok()?.f_type as i64 {
+    match rustix::fs::fstatfs(file).ok()?.f_type {
         BTRFS => btrfs_owners(file, part),
         XFS => xfs_owners(file, part),
         _ => None,

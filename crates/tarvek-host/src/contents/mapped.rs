@@ -98,7 +98,7 @@ fn is_guarded() -> bool {
 fn maps_well(file: &File) -> bool {
     // ext2 to ext4, XFS, Btrfs (statfs(2)).
     const WELL: [i64; 3] = [0xef53, 0x5846_5342, 0x9123_683e];
-    rustix::fs::fstatfs(file).is_ok_and(|fs| WELL.contains(&(fs.f_type as i64)))
+    rustix::fs::fstatfs(file).is_ok_and(|fs| WELL.contains(&fs.f_type))
 }
 
 /// Gives some bytes of a file to whoever reads them, without copying; `None` where that can't be done, and they have to be read.
