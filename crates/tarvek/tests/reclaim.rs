@@ -134,7 +134,7 @@ fn a_review_is_shown_done_undone_and_purged() {
 #[test]
 fn what_has_changed_since_the_review_is_refused_by_name_and_the_rest_goes_on() {
     type Change = fn(&Folder);
-    let cases: [(&str, Change, &str); 9] = [
+    let cases: [(&str, Change, &str); 10] = [
         ("third.mkv", |f| _ = f.write("d/third.mkv", vec![b'x'; 9000]), "it was written to since"),
         ("third.mkv", |f| _ = f.write("d/third.mkv", vec![b'w'; 9001]), "it has 9001 bytes now"),
         (
@@ -180,6 +180,18 @@ fn what_has_changed_since_the_review_is_refused_by_name_and_the_rest_goes_on() {
                 f.write("r.csv", format!("{text}{line}\r\n"));
             },
             "it stands twice",
+        ),
+        (
+            "third.mkv",
+            |f| {
+                let text = f.read("r.csv");
+                let of = |line: &str| match line.contains("third.mkv") {
+                    true => line.replacen(line.split(',').nth(1).unwrap(), "", 1),
+                    false => line.to_owned(),
+                };
+                f.write("r.csv", text.lines().map(of).collect::<Vec<_>>().join("\r\n"));
+            },
+            "names no group",
         ),
         ("third.mkv", |f| decide(f, "third.mkv", "delete"), "is no decision"),
     ];

@@ -17,6 +17,8 @@ pub struct Exam {
     pub shared: u64,
     /// Whether a snapshot of its dataset may hold it: one that was made after the file was.
     pub snapshot: bool,
+    /// Whether processes that nobody could look at may hold it open.
+    pub unsure: bool,
     /// Whether its blocks are packed, so that what it takes is not told.
     pub packed: bool,
 }
@@ -62,7 +64,7 @@ pub fn of_file(stock: &Stock, file: FileId, going: usize, exam: Option<&Exam>) -
     }
     let bytes = all.saturating_sub(exam.shared);
     let live = stock.facts(first).source == Source::Live;
-    let at_most = !live || exam.packed || meta.allocated.is_none();
+    let at_most = !live || exam.unsure || exam.packed || meta.allocated.is_none();
     Back { bytes, at_most, kept: (exam.shared > 0).then_some(Kept::Shared) }
 }
 

@@ -128,9 +128,7 @@ pub(super) fn copies(
         }
         _ => format!("{} of equal bytes", counted(files.len() as u64, "file")),
     };
-    let mut group = Group::new(kind, &[&digest], why, items);
-    group.digest = Some(digest);
-    Some(group)
+    Some(Group::new(kind, &[&digest], why, items))
 }
 
 /// The names of a file outside of a title that has equal bytes with one of its files: with the one that is kept, or with another.

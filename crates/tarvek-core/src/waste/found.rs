@@ -18,6 +18,10 @@ use crate::words::place::Place;
 pub trait Contents {
     /// The digest of a file, where it was needed and could be had.
     fn digest(&self, file: FileId) -> Option<[u8; 32]>;
+    /// Whether that digest is one of all its bytes, so that others can be told by it.
+    fn is_whole(&self, _: FileId) -> bool {
+        true
+    }
     /// What its header says.
     fn media(&self, file: FileId) -> Option<Media>;
 
@@ -81,9 +85,10 @@ pub fn groups(
     equal.sort_by_key(|(_, files)| files[0]);
     for (digest, mut files) in equal {
         files.sort_unstable();
-        if let Some(group) =
+        if let Some(mut group) =
             copies(stock, patterns, &files, digest, &taken, &|file| contents.is_shared(file))
         {
+            group.digest = Some(digest).filter(|_| contents.is_whole(files[0]));
             taken.extend(group.items.iter().map(|item| item.name));
             groups.push(group);
         }

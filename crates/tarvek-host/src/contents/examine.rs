@@ -192,5 +192,5 @@ pub fn examine(
     // ZFS packs as well, and tells little of what is fresh.
     let zfs = || mounts.and_then(|table| table.at(path)).is_some_and(is_zfs);
     let packed = blocks.packed || snapshots.datasets && zfs();
-    Ok(Exam { held_by, shared, snapshot, packed })
+    Ok(Exam { held_by, shared, snapshot, unsure: holders.partial, packed })
 }

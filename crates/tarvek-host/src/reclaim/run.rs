@@ -359,6 +359,11 @@ impl Run<'_> {
         spot: &Spot,
         meta: &Meta,
     ) -> Result<Kept, String> {
+        if row.group.is_empty() {
+            return Err(
+                "the line names no group, so that nothing is known to be kept for it".to_owned()
+            );
+        }
         let stays = |other: &&&Row| matches!(other.decision, Decision::Keep | Decision::Ignore);
         let mut keepers: Vec<&Row> = group.iter().filter(stays).copied().collect();
         if keepers.is_empty() {

@@ -54,17 +54,8 @@ pub(super) fn run(
     let plan = plan(&stock, &patterns, kinds(args));
     let read = Read::of(&stock, &plan, cache.as_ref(), &watch, screen)?;
     let mut found = groups(&stock, &patterns, plan, &read);
-    for group in &mut found {
-        // Of files that are mostly holes nobody has a digest of all that they hold.
-        let first = group.items.first().and_then(|item| stock.file(item.name));
-        if first.is_some_and(|file| read.settled.sparse.contains(&file.0)) {
-            group.digest = None;
-        }
-    }
     let exams = exams(&stock, &found);
     count(&stock, &mut found, &|file| exams.of.get(&file).cloned());
-    // What processes of others hold open is not known.
-    found.iter_mut().for_each(|group| group.at_most |= exams.blind && group.frees > 0);
     let mut failed = read.settled.failed;
     failed.extend(exams.failed);
     failed.sort_by(|a, b| a.path.cmp(&b.path));
@@ -272,6 +263,11 @@ impl<'a> Read<'a> {
 }
 
 impl Contents for Read<'_> {
+    fn is_whole(&self, file: FileId) -> bool {
+        // Of files that are mostly holes only what is not zero was read.
+        !self.settled.sparse.contains(&file.0)
+    }
+
     fn is_shared(&self, file: FileId) -> bool {
         let first = self.stock.names(file)[0];
         self.stock.facts(first).source == Source::Live

@@ -29,7 +29,8 @@ pub(crate) fn rule(rule: &Rule, screen: &Screen) -> String {
         let _ = writeln!(out, "\n{}", strong("Patterns"));
         for (sort, patterns) in pattern::table() {
             let text = format!("{}: {patterns}", sort.word());
-            let _ = writeln!(out, "  {}", wrap(&text, &[], screen.width() - 2, "      "));
+            let whole: Vec<String> = patterns.split("  ").map(str::to_owned).collect();
+            let _ = writeln!(out, "  {}", wrap(&text, &whole, screen.width() - 2, "      "));
         }
     }
     out

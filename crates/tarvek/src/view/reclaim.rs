@@ -45,6 +45,12 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             counted(before, "step"),
             strong(bytes(report.held))
         ),
+        (Mode::Do | Mode::Resume, false) if planned == 0 => {
+            writeln!(out, "{sign} nothing would be done{refusals}")
+        }
+        (Mode::Do | Mode::Resume, true) if done == 0 => {
+            writeln!(out, "{sign} nothing was done{refusals}; {} held", strong(bytes(report.held)))
+        }
         (Mode::Do | Mode::Resume, false) => writeln!(
             out,
             "{sign} {} would be done{refusals}: {} would be held, and come back by --purge; --yes does it",
