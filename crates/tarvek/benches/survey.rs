@@ -4,21 +4,18 @@
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::process::Command;
+use std::time::Duration;
 
-use nix::sys::resource::{UsageWho, getrusage};
+use support::{median, only_started, peak, run, setting, timed};
+
+mod support;
 
 /// Files in each folder.
 const FILES: u64 = 75;
 
-fn setting(name: &str, usual: u64) -> u64 {
-    std::env::var(name).map_or(usual, |value| value.parse().expect("a number"))
-}
-
 fn main() {
-    // `cargo test --benches` only wants to know whether it starts.
-    if std::env::args().any(|argument| argument == "--test") {
+    if only_started() {
         return;
     }
     let (entries, rounds) =
@@ -44,7 +41,6 @@ fn main() {
         }
         agains.push(timed(|| survey(&tree, &kept)));
     }
-    let peak = getrusage(UsageWho::RUSAGE_CHILDREN).expect("it is always there").max_rss() / 1024;
     let (find, first, again) = (median(finds), median(firsts), median(agains));
     println!("| {entries} entries, median of {rounds} | time | ratio |\n|---|---|---|");
     println!("| find -printf | {find:.2} s | 1 |");
@@ -53,7 +49,7 @@ fn main() {
         "| survey, again with 0.1 % changed | {again:.2} s | {:.2} of the new one |",
         again / first
     );
-    println!("| most memory of any of them | {peak} MiB | |");
+    println!("| most memory of any of them | {} MiB | |", peak());
 }
 
 /// Makes the tree, and returns its folders.
@@ -78,19 +74,4 @@ fn find(tree: &Path) {
 fn survey(tree: &Path, file: &Path) {
     let mut command = Command::new(env!("CARGO_BIN_EXE_tarvek"));
     run(command.arg("survey").arg(tree).arg("-o").arg(file));
-}
-
-fn run(command: &mut Command) {
-    assert!(command.stdout(Stdio::null()).status().expect("it starts").success());
-}
-
-fn timed(work: impl FnOnce()) -> f64 {
-    let start = Instant::now();
-    work();
-    start.elapsed().as_secs_f64()
-}
-
-fn median(mut times: Vec<f64>) -> f64 {
-    times.sort_by(f64::total_cmp);
-    times[times.len() / 2]
 }

@@ -1,25 +1,22 @@
 //! Equal files among large and small ones, beside `b3sum` on the files that are equal, which is the least that proves it. Prints tables with ratios.
 //!
-//! `TARVEK_BENCH_LARGE` (20) pairs of `TARVEK_BENCH_MIB` (100) MiB, `TARVEK_BENCH_SMALL` (1 000 000) small files, and `TARVEK_BENCH_ROUNDS` (5) say how
+//! `TARVEK_BENCH_LARGE` (10) pairs of `TARVEK_BENCH_MIB` (100) MiB, `TARVEK_BENCH_SMALL` (1 000 000) small files, and `TARVEK_BENCH_ROUNDS` (5) say how
 //! much. b3sum is a Debian package.
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
-use std::time::Instant;
+use std::process::Command;
 
-use nix::sys::resource::{UsageWho, getrusage};
 use serde_json::Value;
 
-fn setting(name: &str, usual: u64) -> u64 {
-    std::env::var(name).map_or(usual, |value| value.parse().expect("a number"))
-}
+use support::{median, only_started, peak, run, setting, timed};
+
+mod support;
 
 fn main() {
-    // `cargo test --benches` only wants to know whether it starts.
-    if std::env::args().any(|argument| argument == "--test") {
+    if only_started() {
         return;
     }
     let rounds = setting("TARVEK_BENCH_ROUNDS", 5);
@@ -28,13 +25,12 @@ fn main() {
     sparse();
 }
 
-/// Pairs of large files, half of them equal and half different in their last byte but one in a hundred.
+/// Pairs of large files that are equal. Two pairs share each size.
 fn large(rounds: u64) {
     let (pairs, size) = (setting("TARVEK_BENCH_LARGE", 10), setting("TARVEK_BENCH_MIB", 100) << 20);
     let scratch = tempfile::tempdir().expect("a temporary folder");
-    let mut equal: Vec<PathBuf> = Vec::new();
+    let mut files: Vec<PathBuf> = Vec::new();
     for n in 0..pairs {
-        // Every pair has a size of its own, but for two that only share it.
         let length = size + n / 2 * 4096;
         for half in ["a", "b"] {
             let path = scratch.path().join(format!("film {n:02} {half}.mkv"));
@@ -43,21 +39,21 @@ fn large(rounds: u64) {
             let mut bytes = vec![0; usize::try_from(length).expect("it fits")];
             hasher.finalize_xof().fill(&mut bytes);
             File::create(&path).and_then(|mut file| file.write_all(&bytes)).expect("a file");
-            equal.push(path);
+            files.push(path);
         }
     }
     let least =
-        equal.iter().map(|path| fs::metadata(path).expect("it is there").len()).sum::<u64>();
+        files.iter().map(|path| fs::metadata(path).expect("it is there").len()).sum::<u64>();
     let cache = scratch.path().join("cache");
     let (mut ours, mut reference, mut again) = (Vec::new(), Vec::new(), Vec::new());
     let mut read = 0;
     for _ in 0..rounds {
         reference.push(timed(|| {
-            run(Command::new("b3sum").args(&equal));
+            run(Command::new("b3sum").args(&files));
         }));
         let _ = fs::remove_file(&cache);
-        ours.push(timed(|| read = waste(scratch.path(), Some(&cache)).1));
-        again.push(timed(|| assert_eq!(waste(scratch.path(), Some(&cache)).1, 0)));
+        ours.push(timed(|| read = waste(scratch.path(), Some(&cache))));
+        again.push(timed(|| assert_eq!(waste(scratch.path(), Some(&cache)), 0)));
     }
     let (ours, reference, again) = (median(ours), median(reference), median(again));
     println!(
@@ -107,15 +103,15 @@ fn sparse() {
         file.set_len((20 + n / 2 % 10) << 30).expect("it is made longer");
     }
     let mut read = 0;
-    let time = timed(|| read = waste(scratch.path(), None).1);
+    let time = timed(|| read = waste(scratch.path(), None));
     println!(
         "| 200 files of 20 to 30 GiB | {time:.2} s | {read} bytes read, most memory so far {} MiB |",
         peak()
     );
 }
 
-/// Runs it; groups, and bytes read.
-fn waste(folder: &Path, cache: Option<&Path>) -> (usize, u64) {
+/// Bytes of contents that it reads.
+fn waste(folder: &Path, cache: Option<&Path>) -> u64 {
     let mut command = Command::new(env!("CARGO_BIN_EXE_tarvek"));
     command.arg("waste").arg(folder).args(["--kind", "copy", "--format", "json"]);
     if let Some(cache) = cache {
@@ -124,26 +120,5 @@ fn waste(folder: &Path, cache: Option<&Path>) -> (usize, u64) {
     let output = command.output().expect("it starts");
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     let answer: Value = serde_json::from_slice(&output.stdout).expect("JSON");
-    let groups = answer["groups"].as_array().map_or(0, Vec::len);
-    (groups, answer["totals"]["bytes_read"].as_u64().expect("a number"))
-}
-
-/// The most memory of any child so far, in MiB.
-fn peak() -> i64 {
-    getrusage(UsageWho::RUSAGE_CHILDREN).expect("it is always there").max_rss() / 1024
-}
-
-fn run(command: &mut Command) {
-    assert!(command.stdout(Stdio::null()).status().expect("it starts").success());
-}
-
-fn timed(work: impl FnOnce()) -> f64 {
-    let start = Instant::now();
-    work();
-    start.elapsed().as_secs_f64()
-}
-
-fn median(mut times: Vec<f64>) -> f64 {
-    times.sort_by(f64::total_cmp);
-    times[times.len() / 2]
+    answer["totals"]["bytes_read"].as_u64().expect("a number")
 }

@@ -132,6 +132,38 @@ fn a_review_is_shown_done_undone_and_purged() {
 }
 
 #[test]
+fn what_it_names_as_the_next_command_does_what_is_said_of_it() {
+    for (what, restores) in [("puts everything back", true), ("deletes it for good", false)] {
+        let folder = reviewed();
+        let before = tree(&folder);
+        let done = folder.run("reclaim r.csv --yes");
+        let line = done.stdout.lines().find(|line| line.ends_with(what)).unwrap();
+        let command = line.trim_end_matches(what).trim().strip_prefix("tarvek ").unwrap();
+        assert_eq!(folder.run(command).code, 0, "{command}");
+        assert_eq!(tree(&folder) == before, restores, "{command}");
+        assert_eq!(fs::read_dir(folder.path("d/.tarvek-held")).unwrap().count(), 1, "the journal");
+        // Once more, there is nothing to do.
+        let again = folder.run(command);
+        let nothing = "✓ nothing is held for this review: nothing is left to do\n";
+        assert_eq!((again.code, again.stdout.as_str()), (0, nothing));
+    }
+}
+
+#[test]
+fn what_is_put_back_is_not_listed_as_dropped() {
+    let folder = reviewed();
+    folder.run("reclaim r.csv --yes");
+    for undone in ["reclaim r.csv --undo", "reclaim r.csv --undo --yes"] {
+        let shown = folder.run(undone).stdout;
+        assert_eq!(
+            (shown.matches("  back  ").count(), shown.matches("drop").count()),
+            (4, 0),
+            "{shown}"
+        );
+    }
+}
+
+#[test]
 fn what_has_changed_since_the_review_is_refused_by_name_and_the_rest_goes_on() {
     type Change = fn(&Folder);
     let cases: [(&str, Change, &str); 10] = [

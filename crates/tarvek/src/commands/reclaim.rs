@@ -54,7 +54,7 @@ pub(super) fn run(
     if watch.stop.load(Ordering::Relaxed) {
         return Err(Failure::with_remedy(
             "interrupted; each name has what it had, or what the review says",
-            "--resume goes on, --undo puts everything back",
+            "--resume --yes goes on, --undo --yes puts everything back",
         ));
     }
     let refused = report.steps.iter().filter(|step| step.state == State::Refused).count();

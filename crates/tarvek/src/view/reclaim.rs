@@ -63,6 +63,9 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             counted(done, "step"),
             strong(bytes(report.held))
         ),
+        (Mode::Undo | Mode::Purge, _) if report.steps.is_empty() => {
+            writeln!(out, "{sign} nothing is held for this review: nothing is left to do")
+        }
         (Mode::Undo, false) => writeln!(
             out,
             "{sign} {} would be put back{refusals}; --yes does it",
@@ -96,12 +99,14 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let most = if screen.volume() == Volume::Verbose { usize::MAX } else { MOST };
     let size = |step: &Step| if step.frees > 0 { bytes(step.frees) } else { "–".to_owned() };
     let width = report.steps.iter().map(|step| size(step).width()).max().unwrap_or(0);
+    // A step that is undone is none that drops or links.
+    let deed = |step: &Step| if mode == Mode::Undo { "back" } else { step.deed.word() };
     for step in refused.iter().chain(&fine).take(most) {
         let _ = writeln!(
             out,
             "  {:9}  {:6}  {:>width$}  {}",
             step_state(step.state),
-            step.deed.word(),
+            deed(step),
             size(step),
             screen.near(&step.path)
         );
@@ -125,8 +130,8 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
         let _ = writeln!(
             out,
             "\n{}\n{}",
-            dim(format!("tarvek reclaim {file} --undo    puts everything back")),
-            dim(format!("tarvek reclaim {file} --purge   deletes it for good"))
+            dim(format!("tarvek reclaim {file} --undo --yes    puts everything back")),
+            dim(format!("tarvek reclaim {file} --purge --yes   deletes it for good"))
         );
     }
     out

@@ -100,12 +100,18 @@ fn reviewed(random: &mut Random, top: &Path, files: u64) -> PathBuf {
     review
 }
 
+/// The program, or what runs it, with a running total that isn't the one of whoever runs the tests.
+fn program(name: &str, review: &Path) -> Command {
+    let mut command = Command::new(name);
+    command.env("XDG_STATE_HOME", review.with_file_name("state"));
+    command.stdout(Stdio::null()).stderr(Stdio::null());
+    command
+}
+
 fn reclaim(review: &Path, how: &str) -> i32 {
-    let output = match how {
-        "" => tarvek(&[&"reclaim", &review, &"--yes"]),
-        how => tarvek(&[&"reclaim", &review, &how, &"--yes"]),
-    };
-    output.status.code().unwrap()
+    let mut command = program(env!("CARGO_BIN_EXE_tarvek"), review);
+    command.args([Path::new("reclaim"), review, Path::new("--yes")]);
+    command.args((!how.is_empty()).then_some(how)).status().unwrap().code().unwrap()
 }
 
 /// That every name has what it had, or what the review says, and nothing is left of the way there.
@@ -132,14 +138,11 @@ fn settled(before: &BTreeMap<PathBuf, (Vec<u8>, u64)>, tree: &Path, review: &Pat
 /// Runs it with something injected at the nth of a system call; whether it came to its end in peace.
 fn injected(review: &Path, how: &[&str], call: &str, nth: u64, what: &str) -> bool {
     let inject = format!("inject={call}:{what}:when={nth}");
-    let status = Command::new("strace")
+    let status = program("strace", review)
         .args(["-f", "-o", "/dev/null", "-e", &format!("trace={call}"), "-e", &inject])
         .arg(env!("CARGO_BIN_EXE_tarvek"))
         .args([Path::new("reclaim"), review, Path::new("--yes")])
         .args(how)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .env("XDG_STATE_HOME", review.with_file_name("state"))
         .status()
         .unwrap();
     status.success()
@@ -257,10 +260,8 @@ fn killed_at_any_moment_on_a_busy_tree_nothing_is_lost() {
         let seed = random.next();
         let made = std::thread::scope(|scope| {
             let busy = scope.spawn(|| busy(&tree, seed, &stop));
-            let mut child = Command::new(env!("CARGO_BIN_EXE_tarvek"))
+            let mut child = program(env!("CARGO_BIN_EXE_tarvek"), &review)
                 .args([Path::new("reclaim"), &review, Path::new("--yes")])
-                .stdout(Stdio::null())
-                .stderr(Stdio::null())
                 .spawn()
                 .unwrap();
             std::thread::sleep(Duration::from_micros(random.below(40_000)));
