@@ -159,6 +159,7 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
         return Err(mistakes.into_refused(name));
     }
     let mut review = Review::default();
+    let mut lines = Lines { text: text.as_bytes(), at: 0, line: 1 };
     for record in table.records() {
         let record = match record {
             Ok(record) => record,
@@ -178,7 +179,7 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
         if record.iter().all(|cell| cell.trim().is_empty()) {
             continue;
         }
-        let line = record.position().map_or(0, csv::Position::line);
+        let line = lines.of(record.position().map_or(0, csv::Position::byte));
         let cell = |name: &str| {
             columns.get(name).and_then(|n| record.get(*n)).map(bare).unwrap_or_default()
         };
@@ -190,6 +191,31 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
         }
     }
     Ok(review)
+}
+
+/// Counts the lines up to each record, in the order of the records.
+struct Lines<'t> {
+    text: &'t [u8],
+    /// As far as they are counted.
+    at: usize,
+    line: u64,
+}
+
+impl Lines<'_> {
+    /// The line of a record, from 1. The reader leaves the second half of a CRLF, and empty lines, to the record that follows, and counts
+    /// lines as they are there.
+    fn of(&mut self, record: u64) -> u64 {
+        let record = usize::try_from(record).map_or(self.text.len(), |at| at.min(self.text.len()));
+        let breaks =
+            self.text[record..].iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+        let start = record + breaks;
+        while self.at < start {
+            let pair = self.text[self.at..].starts_with(b"\r\n");
+            self.line += u64::from(matches!(self.text[self.at], b'\r' | b'\n'));
+            self.at += if pair { 2 } else { 1 };
+        }
+        self.line
+    }
 }
 
 const REMEDY: &str =
@@ -287,6 +313,25 @@ mod tests {
         );
         assert!(bad[0].1.contains("did you mean drop?"), "{bad:?}");
         assert_eq!(review.rows.len(), 1);
+    }
+
+    #[test]
+    fn lines_are_counted_as_an_editor_shows_them() {
+        for end in ["\n", "\r\n", "\r"] {
+            let rows = [
+                "decision,group,path,why",
+                "drop,g,/a,",
+                "",
+                "keep,g,/b,\"two\nlines\"",
+                ",,,",
+                "drp,g,/c,",
+                "keep,g,/d,",
+            ];
+            let review =
+                read("r.csv", rows.map(|row| row.replace('\n', end)).join(end).as_bytes()).unwrap();
+            let lines: Vec<u64> = review.rows.iter().map(|row| row.line).collect();
+            assert_eq!((lines, review.bad[0].line), (vec![2, 4, 8], 7), "{end:?}");
+        }
     }
 
     #[test]
