@@ -774,7 +774,7 @@ fn grown(seen: &Seen) -> Tree {
         let unread = seen.unread.contains(&path);
         let listing = if unread { Listing::NotListed } else { Listing::Complete };
         for child in builder.fill(node, entries, listing) {
-            todo.push((child, path.child(builder.tree().name(child))));
+            todo.push((child, path.child(builder.name(child))));
         }
     }
     builder.finish()

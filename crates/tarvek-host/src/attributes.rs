@@ -6,7 +6,7 @@ use std::os::fd::{AsRawFd, BorrowedFd};
 
 use nix::sched::{CloneFlags, unshare};
 use rustix::io::Errno;
-use tarvek_core::facts::tree::Extras;
+use tarvek_core::facts::classes::Extras;
 use tarvek_core::kernel::acl::{Acl, AclEntry, Tag};
 use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::kernel::nfs4::Nfs4Acl;
@@ -57,7 +57,7 @@ impl Attributes {
         kind: EntryKind,
         mount: u64,
         lists: bool,
-    ) -> Extras {
+    ) -> Option<Box<Extras>> {
         let proc_path;
         let path = if self.inside {
             name
@@ -65,26 +65,44 @@ impl Attributes {
             proc_path = self.proc_path(folder, name);
             &proc_path
         };
-        let mut extras = Extras::default();
-        if lists && !listed(path, &mut self.list) {
-            return extras;
+        if !lists {
+            return self.each(path, kind, mount);
         }
+        // How long the list would be is told at less cost than the list.
+        let mut unexplained = match rustix::fs::llistxattr(path, &mut [0u8; 0][..]) {
+            Ok(length) if length > 0 => length,
+            Ok(_) | Err(_) => return None,
+        };
+        let mut extras = Box::<Extras>::default();
+        // Most lists are of ACLs alone, which show by their length.
+        for attribute in [ACCESS, DEFAULT] {
+            let length = attribute.to_bytes_with_nul().len();
+            let likely = applies(attribute, kind) && unexplained >= length;
+            if likely && value(path, attribute, &mut self.value).is_ok() {
+                keep(&mut extras, attribute, &self.value);
+                unexplained -= length;
+            }
+        }
+        if unexplained > 0 && listed(path, &mut self.list) {
+            for attribute in [NFS4, NFS4_XDR, LABEL] {
+                let there = self.list.split(|&b| b == 0).any(|name| name == attribute.to_bytes());
+                if there && applies(attribute, kind) && value(path, attribute, &mut self.value).is_ok() {
+                    keep(&mut extras, attribute, &self.value);
+                }
+            }
+        }
+        Some(extras)
+    }
+
+    /// Asks for every attribute by its name.
+    fn each(&mut self, path: &CStr, kind: EntryKind, mount: u64) -> Option<Box<Extras>> {
+        let mut extras: Option<Box<Extras>> = None;
         for attribute in ALL {
-            let applies = match kind {
-                EntryKind::Folder => true,
-                EntryKind::Symlink => attribute == LABEL,
-                _ => attribute != DEFAULT,
-            };
-            let there = if lists {
-                self.list.split(|&b| b == 0).any(|name| name == attribute.to_bytes())
-            } else {
-                !self.refused.contains(&(mount, attribute))
-            };
-            if !applies || !there {
+            if !applies(attribute, kind) || self.refused.contains(&(mount, attribute)) {
                 continue;
             }
             match value(path, attribute, &mut self.value) {
-                Ok(()) => keep(&mut extras, attribute, &self.value),
+                Ok(()) => keep(extras.get_or_insert_default(), attribute, &self.value),
                 Err(Errno::OPNOTSUPP | Errno::NOSYS | Errno::INVAL) => {
                     self.refused.push((mount, attribute));
                 }
@@ -99,6 +117,15 @@ impl Attributes {
         self.path.extend_from_slice(format!("/proc/self/fd/{}/", folder.as_raw_fd()).as_bytes());
         self.path.extend_from_slice(name.to_bytes());
         CString::new(self.path.clone()).expect("neither part has a NUL")
+    }
+}
+
+/// Whether entries of a type can have an attribute.
+fn applies(attribute: &CStr, kind: EntryKind) -> bool {
+    match kind {
+        EntryKind::Folder => true,
+        EntryKind::Symlink => attribute == LABEL,
+        _ => attribute != DEFAULT,
     }
 }
 

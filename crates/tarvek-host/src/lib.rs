@@ -12,6 +12,7 @@ mod project;
 pub mod prove;
 pub mod prove_link;
 pub mod reclaim;
+pub mod sink;
 pub mod store;
 mod system;
 pub mod walk;

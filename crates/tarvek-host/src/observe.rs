@@ -4,22 +4,23 @@ use std::collections::{BTreeMap, HashMap};
 use std::ffi::CString;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use rustix::fs::{CWD, Mode, OFlags};
 use rustix::io::Errno;
-use tarvek_core::facts::build::{Earlier, NewEntry, Renewal, TreeBuilder};
-use tarvek_core::facts::host::{Gap, HostFacts, Root, Source};
+use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::host::{HostFacts, Root, Source};
 use tarvek_core::facts::mounts::MountTable;
 use tarvek_core::facts::tree::{Listing, NodeId, Tree};
-use tarvek_core::kernel::entry::{EntryKind, Project};
+use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
 use tarvek_formats::{accounts, fstab, mountinfo, told};
 
 use crate::process::Process;
-use crate::walk::{self, MountKind, Sink, Watch};
+use crate::sink::{ABOVE, Contents, Earlier, Gaps, Number, Sink};
+use crate::walk::{self, MountKind, Setting, Watch};
 use crate::{attributes, system};
 
 /// How much of a place is to be seen.
@@ -67,18 +68,23 @@ pub struct Look<'a> {
 /// # Errors
 /// Only what makes the whole look impossible; everything else is a gap in the facts.
 pub fn observe(look: &Look) -> io::Result<HostFacts> {
-    Ok(look_again(look, None)?.0)
+    let tree = TreeSink::default();
+    let facts = observe_into(look, &tree, None)?;
+    let builder = tree.0.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let tree = builder.expect("a look begins at the root").finish();
+    Ok(HostFacts { tree, ..facts })
 }
 
-/// As [`observe`], on top of an earlier look: what has not changed since is not read again. Also tells what differs.
+/// As [`observe`], with files and folders put elsewhere: the tree of the facts is empty. `before`: when an earlier look that the sink knows
+/// was taken (seconds since 1970 UTC); what has not changed since is not read again.
 ///
 /// # Errors
-/// As [`observe`].
-pub fn renew(look: &Look, before: HostFacts) -> io::Result<(HostFacts, Renewal)> {
-    look_again(look, Some(before))
-}
-
-fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, Renewal)> {
+/// As [`observe`], and what the sink can't take.
+pub fn observe_into(
+    look: &Look,
+    sink: &impl Sink,
+    before: Option<i64>,
+) -> io::Result<HostFacts> {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
     let uname = rustix::system::uname();
     let kernel =
@@ -91,11 +97,16 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     let (accounts, groups) = accounts::read(&passwd, &group);
     let kinds = MountKinds(mounts.as_ref());
     let top = top(look)?;
-    let mut scout = Scout { root: Sight::root(&top, kinds)?, top, gaps: Vec::new(), kinds };
+    let gaps = Gaps::default();
+    let mut scout = Scout { root: Sight::root(&top, kinds)?, top, gaps: &gaps, kinds };
     for (path, depth) in look.places {
         scout.go(path, *depth, 0);
     }
-    let (tree, gaps, renewal) = scout.grow(look, before)?;
+    // Two seconds before that look began, whatever the clock of the filesystem ticks in.
+    let sure = before.map(|taken| taken.saturating_sub(2).saturating_mul(1_000_000_000));
+    let mounts_of = |mount| kinds.of(mount);
+    let setting = Setting { sink, gaps: &gaps, mounts: &mounts_of, watch: look.watch, sure };
+    scout.grow(&setting)?;
     let root = |(path, depth): &(AbsPath, Depth)| Root {
         path: path.clone(),
         deep: *depth == Depth::Everything,
@@ -104,7 +115,7 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
     let documents =
         if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
     let told = told::read(&documents, mounts.as_ref());
-    let facts = HostFacts {
+    Ok(HostFacts {
         name: look.process.map_or_else(host_name, Process::name),
         source: Source::Live,
         taken: now,
@@ -118,12 +129,20 @@ fn look_again(look: &Look, before: Option<HostFacts>) -> io::Result<(HostFacts, 
         documents,
         roots: look.places.iter().map(root).collect(),
         complete: true,
-        tree,
+        tree: Tree::default(),
         digests: HashMap::new(),
         media: HashMap::new(),
-        gaps,
-    };
-    Ok((facts, renewal))
+        gaps: gaps.into_inner(),
+    })
+}
+
+/// The root folder of this machine.
+///
+/// # Errors
+/// If it can't be looked at.
+pub fn root() -> io::Result<NewEntry> {
+    let mounts = own_mounts();
+    Ok(Sight::root(&open_path(CWD, b"/")?, MountKinds(mounts.as_ref()))?.entry)
 }
 
 /// The mounts of this thread, which may have some of its own.
@@ -149,12 +168,18 @@ impl MountKinds<'_> {
     fn of(self, mount: u64) -> MountKind {
         let entry = self.0.and_then(|table| table.entry(mount));
         let Some(entry) = entry else {
-            return MountKind { enters: true, lists_attributes: false, projects: false };
+            return MountKind {
+                enters: true,
+                lists_attributes: false,
+                projects: false,
+                tells_attributes: false,
+            };
         };
         MountKind {
             // Kernel filesystems and other machines are only looked at where they are asked for.
             enters: entry.network().is_none() && !is_kernel(&entry.filesystem),
             lists_attributes: attributes::lists_all(entry.filesystem.raw()),
+            tells_attributes: entry.filesystem == "xfs",
             // XFS keeps projects whether quota is on or not.
             projects: entry.filesystem == "xfs"
                 || ["prjquota", "pquota"].iter().any(|quota| entry.super_options.has(quota)),
@@ -181,7 +206,7 @@ struct Scout<'a> {
     root: Sight,
     /// Where paths begin.
     top: OwnedFd,
-    gaps: Vec<Gap>,
+    gaps: &'a Gaps,
     kinds: MountKinds<'a>,
 }
 
@@ -206,7 +231,7 @@ impl Scout<'_> {
                         return;
                     }
                     Err(Errno::NOTDIR) => return,
-                    Err(error) => return self.gap(&next, walk::why(error)),
+                    Err(error) => return self.gaps.note(next, walk::why(error)),
                 }
             }
             let entry = &place.below[*part].entry;
@@ -221,7 +246,7 @@ impl Scout<'_> {
             }
             match open_path(&handle, part) {
                 Ok(next) => handle = next,
-                Err(error) => return self.gap(&next, walk::why(error)),
+                Err(error) => return self.gaps.note(next, walk::why(error)),
             }
             here = next;
         }
@@ -254,94 +279,83 @@ impl Scout<'_> {
         path.components().try_fold(&mut self.root, |place, part| place.below.get_mut(part))
     }
 
-    fn gap(&mut self, path: &AbsPath, why: String) {
-        let gap = Gap { path: path.clone(), why: why.into() };
-        if !self.gaps.contains(&gap) {
-            self.gaps.push(gap);
-        }
-    }
-
-    /// Makes the tree: names and walks where they are wanted, single entries elsewhere.
-    fn grow(self, look: &Look, before: Option<HostFacts>) -> io::Result<(Tree, Vec<Gap>, Renewal)> {
-        let Self { root, top, gaps, kinds } = self;
-        // Two seconds before that look began, whatever the clock of the filesystem ticks in.
-        let sure = before.as_ref().map(|facts| (facts.taken - 2) * 1_000_000_000);
-        let builder = match before {
-            Some(facts) => {
-                let mut builder = TreeBuilder::renew(facts.tree);
-                builder.amend(Tree::ROOT, root.entry.clone());
-                builder
-            }
-            None => TreeBuilder::new(root.entry.clone()),
-        };
-        let sink = TreeSink { state: Mutex::new((builder, gaps)), kinds };
-        let mut grower = Grower { sink, look, sure };
-        grower.place(root, Tree::ROOT, top)?;
-        let (builder, gaps) =
-            grower.sink.state.into_inner().unwrap_or_else(PoisonError::into_inner);
-        let (tree, renewal) = builder.finish_renewed();
-        Ok((tree, gaps, renewal))
+    /// Puts everything into the sink: names and walks where they are wanted, single entries elsewhere.
+    fn grow(self, setting: &Setting<impl Sink>) -> io::Result<()> {
+        let Self { root, top, .. } = self;
+        let mut earlier = Earlier::default();
+        setting.sink.earlier(ABOVE, &mut earlier)?;
+        let above =
+            Contents::of([root.entry.clone()], &earlier, Listing::Complete, None);
+        let number = setting.sink.fill(ABOVE, &above, &earlier)?[0];
+        go_on(setting, root, number, &AbsPath::root(), top)
     }
 }
 
-struct Grower<'a> {
-    sink: TreeSink<'a>,
-    look: &'a Look<'a>,
-    sure: Option<i64>,
-}
-
-impl Grower<'_> {
-    fn place(&mut self, place: Sight, node: NodeId, handle: OwnedFd) -> io::Result<()> {
-        if place.entry.meta.kind != EntryKind::Folder {
-            return Ok(());
-        }
-        if place.depth == Depth::Everything {
-            return walk::walk(handle, node, &self.sink, self.look.watch, self.sure);
-        }
-        let mut listing = Listing::NotListed;
-        let mut entries: BTreeMap<Vec<u8>, NewEntry> = BTreeMap::new();
-        if place.depth == Depth::Names {
-            listing = Listing::Complete;
-            match rustix::fs::openat(
-                &handle,
-                c".",
-                OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
-                Mode::empty(),
-            ) {
-                Ok(readable) => {
-                    let names =
-                        walk::names_in(readable.as_fd(), &|mount| self.sink.kinds.of(mount));
-                    entries.extend(names.entries.into_iter().map(|e| (e.name.clone(), e)));
-                    for (name, why) in names.refused {
-                        self.sink.gap(node, &name, why);
-                    }
-                    if let Some(why) = names.failed {
-                        self.sink.gap(node, b"", why);
-                        listing = Listing::Failed;
-                    }
+/// Goes on at a place that a scout found.
+fn go_on(
+    setting: &Setting<impl Sink>,
+    place: Sight,
+    number: Number,
+    path: &AbsPath,
+    handle: OwnedFd,
+) -> io::Result<()> {
+    if place.entry.meta.kind != EntryKind::Folder {
+        return Ok(());
+    }
+    if place.depth == Depth::Everything {
+        return walk::walk(handle, number, path, setting);
+    }
+    let mut listing = Listing::NotListed;
+    let mut entries: BTreeMap<Vec<u8>, NewEntry> = BTreeMap::new();
+    if place.depth == Depth::Names {
+        listing = Listing::Complete;
+        match rustix::fs::openat(
+            &handle,
+            c".",
+            OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
+            Mode::empty(),
+        ) {
+            Ok(readable) => {
+                let names = walk::names_in(readable.as_fd(), setting.mounts);
+                entries.extend(names.entries.into_iter().map(|e| (e.name.clone(), e)));
+                for (name, why) in names.refused {
+                    setting.gaps.note(path.child(&name), why);
                 }
-                Err(error) => {
-                    self.sink.gap(node, b"", walk::why(error));
+                if let Some(why) = names.failed {
+                    setting.gaps.note(path.clone(), why);
                     listing = Listing::Failed;
                 }
             }
-        }
-        entries.extend(place.below.iter().map(|(name, below)| (name.clone(), below.entry.clone())));
-        let names: Vec<Vec<u8>> = entries.keys().cloned().collect();
-        let numbers = self.sink.fill(node, entries.into_values().collect(), listing)?;
-        let mut below = place.below;
-        for (name, number) in names.iter().zip(numbers) {
-            let Some(place) = below.remove(name).filter(|p| p.entry.meta.kind == EntryKind::Folder)
-            else {
-                continue;
-            };
-            match open_path(&handle, name) {
-                Ok(handle) => self.place(place, number, handle)?,
-                Err(error) => self.sink.gap(number, b"", walk::why(error)),
+            Err(error) => {
+                setting.gaps.note(path.clone(), walk::why(error));
+                listing = Listing::Failed;
             }
         }
-        Ok(())
     }
+    entries.extend(place.below.iter().map(|(name, below)| (name.clone(), below.entry.clone())));
+    let mut earlier = Earlier::default();
+    setting.sink.earlier(number, &mut earlier)?;
+    let names: Vec<(Vec<u8>, EntryKind)> =
+        entries.iter().map(|(name, entry)| (name.clone(), entry.meta.kind)).collect();
+    let project = place.entry.extras.project;
+    let contents = Contents::of(entries.into_values(), &earlier, listing, project);
+    let numbers = setting.sink.fill(number, &contents, &earlier)?;
+    let mut below = place.below;
+    let folders = names.into_iter().zip(numbers).filter(|((_, kind), _)| *kind == EntryKind::Folder);
+    for ((name, _), number) in folders {
+        let Some(place_below) = below.remove(&name) else {
+            setting.sink.unread(number)?;
+            continue;
+        };
+        match open_path(&handle, &name) {
+            Ok(handle) => go_on(setting, place_below, number, &path.child(&name), handle)?,
+            Err(error) => {
+                setting.gaps.note(path.child(&name), walk::why(error));
+                setting.sink.unread(number)?;
+            }
+        }
+    }
+    Ok(())
 }
 
 fn c_name(name: &[u8]) -> CString {
@@ -358,47 +372,33 @@ fn look(folder: impl AsFd, name: &[u8], kinds: MountKinds) -> Result<NewEntry, E
     walk::entry_at(folder.as_fd(), &c_name(name), &|mount| kinds.of(mount))
 }
 
-/// A walk into memory.
-struct TreeSink<'a> {
-    state: Mutex<(TreeBuilder, Vec<Gap>)>,
-    kinds: MountKinds<'a>,
-}
+/// A look into memory.
+#[derive(Default)]
+struct TreeSink(Mutex<Option<TreeBuilder>>);
 
-impl TreeSink<'_> {
-    fn state(&self) -> MutexGuard<'_, (TreeBuilder, Vec<Gap>)> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-}
-
-impl Sink for TreeSink<'_> {
-    fn earlier(&self, folder: NodeId, into: &mut Earlier) {
-        self.state().0.earlier(folder, into);
+impl Sink for TreeSink {
+    fn earlier(&self, _: Number, _: &mut Earlier) -> io::Result<()> {
+        Ok(())
     }
 
-    fn fill(
-        &self,
-        folder: NodeId,
-        entries: Vec<NewEntry>,
-        listing: Listing,
-    ) -> io::Result<Vec<NodeId>> {
-        Ok(self.state().0.fill(folder, entries, listing))
-    }
-
-    fn project(&self, folder: NodeId, project: Project) {
-        self.state().0.project(folder, project);
-    }
-
-    fn gap(&self, folder: NodeId, name: &[u8], why: String) {
-        let mut state = self.state();
-        let mut path = state.0.tree().path(folder);
-        if !name.is_empty() {
-            path.push(name);
+    fn fill(&self, folder: Number, seen: &Contents, _: &Earlier) -> io::Result<Vec<Number>> {
+        let mut entries: Vec<NewEntry> = seen.new_entries().collect();
+        let mut builder = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(builder) = builder.as_mut() else {
+            *builder = entries.pop().map(TreeBuilder::new);
+            return Ok(vec![Tree::ROOT.0]);
+        };
+        if let Some(project) = seen.project {
+            builder.project(NodeId(folder), project);
         }
-        state.1.push(Gap { path, why: why.into() });
+        let numbers = builder.fill(NodeId(folder), entries, seen.listing);
+        Ok(numbers.into_iter().map(|node| node.0).collect())
     }
 
-    fn mount(&self, mount: u64) -> MountKind {
-        self.kinds.of(mount)
+    fn same(&self, _: Number, _: &Earlier) {}
+
+    fn unread(&self, _: Number) -> io::Result<()> {
+        Ok(())
     }
 }
 

@@ -39,19 +39,33 @@ const INHERITS: u64 = 0x200;
 /// The number of `file_getattr(2)`, the same on every architecture; it takes a name, so that files need not be opened.
 const FILE_GETATTR: libc::c_long = 468;
 
-fn project(id: u32, xflags: u64) -> Project {
-    Project { id, inherits: xflags & INHERITS != 0 }
+/// `FS_XFLAG_HASATTR`, which XFS keeps.
+const HAS_ATTRIBUTES: u64 = 0x8000_0000;
+
+/// What a filesystem tells of an inode besides `statx(2)`.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Told {
+    pub(crate) project: Project,
+    /// Whether it has extended attributes, where the filesystem says so.
+    pub(crate) has_attributes: bool,
+}
+
+fn told(id: u32, xflags: u64) -> Told {
+    Told {
+        project: Project { id, inherits: xflags & INHERITS != 0 },
+        has_attributes: xflags & HAS_ATTRIBUTES != 0,
+    }
 }
 
 /// The project of an open folder, where its filesystem knows such things.
-pub(crate) fn of_folder(folder: BorrowedFd) -> Option<Project> {
+pub(crate) fn of_folder(folder: BorrowedFd) -> Option<Told> {
     // SAFETY: the operation's number says that the kernel fills one `FsXAttr`, and that is what it gets.
     let attributes = unsafe { ioctl(folder, Getter::<GET, FsXAttr>::new()) };
-    attributes.ok().map(|a| project(a.projid, a.xflags.into()))
+    attributes.ok().map(|a| told(a.projid, a.xflags.into()))
 }
 
 /// The project of a name in a folder, without opening it (Linux 6.17; `None` on older kernels).
-pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<Project> {
+pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<Told> {
     let mut attributes = FileAttr::default();
     // SAFETY: the name ends with a NUL, and the kernel writes at most the size that it is told, into our own value.
     let outcome = unsafe {
@@ -64,5 +78,5 @@ pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<Project> {
             libc::AT_SYMLINK_NOFOLLOW as c_uint,
         )
     };
-    (outcome == 0).then(|| project(attributes.projid, attributes.xflags))
+    (outcome == 0).then(|| told(attributes.projid, attributes.xflags))
 }

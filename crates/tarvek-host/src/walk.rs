@@ -5,7 +5,6 @@
 
 use std::ffi::{CStr, CString};
 use std::io;
-use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -13,12 +12,14 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
 use rustix::fs::{AtFlags, Mode, OFlags, RawDir, Statx, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
-use tarvek_core::facts::build::{Earlier, NewEntry};
-use tarvek_core::facts::tree::{Listing, NodeId};
-use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
+use tarvek_core::facts::build::NewEntry;
+use tarvek_core::facts::tree::Listing;
+use tarvek_core::kernel::entry::{EntryKind, Flags, Meta};
+use tarvek_core::words::path::AbsPath;
 
 use crate::attributes::Attributes;
 use crate::project;
+use crate::sink::{Contents, Earlier, Gaps, Number, Sink};
 
 /// Folders are opened for reading their names, and only if they are folders; a FIFO in their place is never waited for.
 const FOLDER: OFlags = OFlags::RDONLY
@@ -26,33 +27,6 @@ const FOLDER: OFlags = OFlags::RDONLY
     .union(OFlags::NOFOLLOW)
     .union(OFlags::CLOEXEC)
     .union(OFlags::NONBLOCK);
-
-/// Where a walk puts what it sees. Folders arrive before what they hold.
-pub trait Sink: Sync {
-    /// What is known of a folder from an earlier walk.
-    fn earlier(&self, folder: NodeId, into: &mut Earlier);
-
-    /// Takes everything seen in one folder, sorted by name, and numbers it in that order. What was known of the folder
-    /// before no longer counts.
-    ///
-    /// # Errors
-    /// An error ends the walk.
-    fn fill(
-        &self,
-        folder: NodeId,
-        entries: Vec<NewEntry>,
-        listing: Listing,
-    ) -> io::Result<Vec<NodeId>>;
-
-    /// Notes the project of a folder.
-    fn project(&self, folder: NodeId, project: Project);
-
-    /// Notes what could not be seen: the folder, a name in it (empty for the folder itself), and why.
-    fn gap(&self, folder: NodeId, name: &[u8], why: String);
-
-    /// What kind of mount an entry lies on.
-    fn mount(&self, mount: u64) -> MountKind;
-}
 
 /// What a walk has to know of a mount.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -63,6 +37,8 @@ pub struct MountKind {
     pub lists_attributes: bool,
     /// Whether files may belong to projects although their folder does not.
     pub projects: bool,
+    /// Whether what tells the project of an entry tells as well whether it has any attributes.
+    pub tells_attributes: bool,
 }
 
 /// What a running walk shares with whoever watches it.
@@ -81,9 +57,39 @@ pub struct Watch {
 struct Job {
     parent: Arc<OwnedFd>,
     name: CString,
-    node: NodeId,
+    number: Number,
+    at: Arc<Step>,
     /// The inode is as it was in the earlier walk, so that its names are known.
     unchanged: bool,
+}
+
+/// A folder on the way, by its name.
+struct Step {
+    above: Option<Arc<Step>>,
+    name: CString,
+}
+
+impl Step {
+    /// Its path, given that of the folder that the walk began in.
+    fn path(&self, top: &AbsPath) -> AbsPath {
+        let names = std::iter::successors(Some(self), |step| step.above.as_deref());
+        let mut names: Vec<&[u8]> = names.map(|step| step.name.to_bytes()).collect();
+        // The first is the walk's own beginning.
+        names.pop();
+        let mut path = top.clone();
+        names.into_iter().rev().for_each(|name| path.push(name));
+        path
+    }
+}
+
+impl Drop for Step {
+    /// One after the other: a chain may be longer than the stack is deep.
+    fn drop(&mut self) {
+        let mut above = self.above.take();
+        while let Some(mut step) = above.and_then(Arc::into_inner) {
+            above = step.above.take();
+        }
+    }
 }
 
 struct Queue {
@@ -93,37 +99,44 @@ struct Queue {
     failed: Option<io::Error>,
 }
 
+/// What a walk needs of whoever has it done.
+pub struct Setting<'a, S> {
+    pub sink: &'a S,
+    pub gaps: &'a Gaps,
+    /// What kind of mount an entry lies on.
+    pub mounts: &'a (dyn Fn(u64) -> MountKind + Sync),
+    pub watch: &'a Watch,
+    /// Inodes that had not changed by then (nanoseconds since 1970 UTC) are as the sink's earlier walk saw them, since an inode's ctime
+    /// moves with everything else. Later ones may have changed again within one tick of the filesystem's clock.
+    pub sure: Option<i64>,
+}
+
 struct Walk<'a, S> {
-    sink: &'a S,
-    watch: &'a Watch,
-    sure: Option<i64>,
+    setting: &'a Setting<'a, S>,
+    top: &'a AbsPath,
     queue: Mutex<Queue>,
     wake: Condvar,
 }
 
-/// Walks everything below an open folder whose number in the sink is `node`.
-///
-/// If the sink knows an earlier walk, inodes that had not changed by `sure` (nanoseconds since 1970 UTC) are taken as they
-/// were then, since an inode's ctime moves with everything else. Later ones may have changed again within one tick of the
-/// filesystem's clock.
+/// Walks everything below an open folder with its number in the sink and its path.
 ///
 /// # Errors
 /// What the sink could not take, or `Interrupted` if it was told to stop.
 pub fn walk<S: Sink>(
     folder: OwnedFd,
-    node: NodeId,
-    sink: &S,
-    watch: &Watch,
-    sure: Option<i64>,
+    number: Number,
+    top: &AbsPath,
+    setting: &Setting<S>,
 ) -> io::Result<()> {
     raise_handle_limit();
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
-    let top = Job { parent: Arc::new(folder), name: c".".to_owned(), node, unchanged: false };
+    let at = Arc::new(Step { above: None, name: c".".to_owned() });
+    let first =
+        Job { parent: Arc::new(folder), name: c".".to_owned(), number, at, unchanged: false };
     let walk = Walk {
-        sink,
-        watch,
-        sure,
-        queue: Mutex::new(Queue { jobs: vec![top], running: 0, failed: None }),
+        setting,
+        top,
+        queue: Mutex::new(Queue { jobs: vec![first], running: 0, failed: None }),
         wake: Condvar::new(),
     };
     std::thread::scope(|scope| {
@@ -133,7 +146,9 @@ pub fn walk<S: Sink>(
     });
     match walk.lock().failed.take() {
         Some(error) => Err(error),
-        None if watch.stop.load(Ordering::Relaxed) => Err(io::ErrorKind::Interrupted.into()),
+        None if setting.watch.stop.load(Ordering::Relaxed) => {
+            Err(io::ErrorKind::Interrupted.into())
+        }
         None => Ok(()),
     }
 }
@@ -144,13 +159,12 @@ impl<S: Sink> Walk<'_, S> {
     }
 
     fn work(&self) {
-        let mounts = |mount| self.sink.mount(mount);
-        let mut reader = Reader::new(&mounts, self.sure);
+        let mut reader = Reader::new(self.setting.mounts, self.setting.sure);
         reader.attributes = Attributes::of_this_thread();
         loop {
             let mut queue = self.lock();
             let job = loop {
-                if queue.failed.is_some() || self.watch.stop.load(Ordering::Relaxed) {
+                if queue.failed.is_some() || self.setting.watch.stop.load(Ordering::Relaxed) {
                     self.wake.notify_all();
                     return;
                 }
@@ -173,7 +187,14 @@ impl<S: Sink> Walk<'_, S> {
             let mut queue = self.lock();
             queue.running -= 1;
             match outcome {
-                Ok(mut jobs) => queue.jobs.append(&mut jobs),
+                Ok(mut jobs) => {
+                    queue.jobs.append(&mut jobs);
+                    // Nobody has to be woken for what whoever brought it takes next.
+                    let more = queue.jobs.len() > 1;
+                    if queue.running > 0 && !more {
+                        continue;
+                    }
+                }
                 Err(error) => queue.failed = Some(error),
             }
             self.wake.notify_all();
@@ -182,49 +203,56 @@ impl<S: Sink> Walk<'_, S> {
 
     /// Reads one folder into the sink, and returns the folders in it.
     fn folder(&self, job: Job, reader: &mut Reader) -> io::Result<Vec<Job>> {
-        if self.sure.is_some() {
-            self.sink.earlier(job.node, &mut reader.earlier);
-        }
+        let Setting { sink, gaps, watch, .. } = *self.setting;
+        sink.earlier(job.number, &mut reader.earlier)?;
         let handle = match rustix::fs::openat(&job.parent, &job.name, FOLDER, Mode::empty()) {
             Ok(handle) => handle,
             Err(error) => {
-                self.sink.gap(job.node, b"", why(error));
-                self.sink.fill(job.node, Vec::new(), Listing::Failed)?;
+                gaps.note(job.at.path(self.top), why(error));
+                reader.seen.clear();
+                reader.seen.listing = Listing::Failed;
+                sink.fill(job.number, &reader.seen, &reader.earlier)?;
                 return Ok(Vec::new());
             }
         };
         let project = project::of_folder(handle.as_fd());
-        if let Some(project) = project {
-            self.sink.project(job.node, project);
-        }
+        let project = project.map(|told| told.project);
         reader.in_project = project.is_some_and(|p| p.inherits || p.id != 0);
         let listing = match reader.read(handle.as_fd(), job.unchanged) {
             Ok(()) => Listing::Complete,
             Err(error) => {
-                self.sink.gap(job.node, b"", why(error));
+                gaps.note(job.at.path(self.top), why(error));
                 Listing::Failed
             }
         };
         let refused = !reader.refused.is_empty();
         for (name, error) in reader.refused.drain(..) {
-            self.sink.gap(job.node, &name, why(error));
+            gaps.note(job.at.path(self.top).child(&name), why(error));
         }
-        self.watch.entries.fetch_add(reader.seen.len() as u64, Ordering::Relaxed);
-        let folders = reader.folders();
-        let as_before = listing == Listing::Complete && !refused && reader.all_as_before();
+        watch.entries.fetch_add(reader.seen.entries.len() as u64, Ordering::Relaxed);
+        (reader.seen.listing, reader.seen.project) = (listing, project);
+        let as_before = listing == Listing::Complete
+            && !refused
+            && project == reader.earlier.project
+            && reader.all_as_before();
         let numbers = if as_before {
-            (0..reader.earlier.len()).map(|index| reader.earlier.entry(index).1).collect()
+            sink.same(job.number, &reader.earlier);
+            Vec::new()
         } else {
-            self.sink.fill(job.node, reader.entries(), listing)?
+            sink.fill(job.number, &reader.seen, &reader.earlier)?
         };
         let parent = Arc::new(handle);
-        let mut jobs = Vec::with_capacity(folders.len());
-        for Folder { index, name, enters, unchanged } in folders {
-            let node = numbers[index];
-            if enters {
-                jobs.push(Job { parent: Arc::clone(&parent), name, node, unchanged });
-            } else if self.sure.is_some() {
-                self.sink.fill(node, Vec::new(), Listing::NotListed)?;
+        let mut jobs = Vec::with_capacity(reader.folders.len());
+        for Folder { index, name, mount, unchanged } in reader.folders.drain(..) {
+            let number = match numbers.get(index) {
+                Some(number) => *number,
+                None => reader.earlier.folder(index).expect("a folder has a number"),
+            };
+            if mount.is_none_or(|mount| (self.setting.mounts)(mount).enters) {
+                let at = Arc::new(Step { above: Some(Arc::clone(&job.at)), name: name.clone() });
+                jobs.push(Job { parent: Arc::clone(&parent), name, number, at, unchanged });
+            } else {
+                sink.unread(number)?;
             }
         }
         Ok(jobs)
@@ -235,25 +263,10 @@ impl<S: Sink> Walk<'_, S> {
 struct Folder {
     index: usize,
     name: CString,
-    enters: bool,
-    unchanged: bool,
-}
-
-/// What was seen of one name.
-struct Seen {
-    what: What,
-    kind: EntryKind,
     /// The mount that is attached exactly there, if one is.
     mount: Option<u64>,
     /// Whether the inode has not changed since the earlier walk.
     unchanged: bool,
-}
-
-#[allow(clippy::large_enum_variant)] // boxing each of a million entries costs more than the room
-enum What {
-    /// Exactly what the earlier walk saw in this place of the folder.
-    AsBefore(usize),
-    Entry(NewEntry),
 }
 
 /// Reads folders, with buffers that are used again.
@@ -261,14 +274,19 @@ struct Reader<'a> {
     mounts: &'a dyn Fn(u64) -> MountKind,
     sure: Option<i64>,
     earlier: Earlier,
-    seen: Vec<Seen>,
+    seen: Contents,
+    folders: Vec<Folder>,
+    /// How many entries are exactly what the earlier walk saw.
+    as_before: usize,
     refused: Vec<(Vec<u8>, Errno)>,
     attributes: Attributes,
     /// The kind of the mount that was met last.
     mount: Option<(u64, MountKind)>,
     in_project: bool,
     dirents: Vec<u8>,
-    name: Vec<u8>,
+    /// Names with a NUL behind each, and where they begin.
+    names: Vec<u8>,
+    starts: Vec<usize>,
 }
 
 impl<'a> Reader<'a> {
@@ -277,13 +295,16 @@ impl<'a> Reader<'a> {
             mounts,
             sure,
             earlier: Earlier::default(),
-            seen: Vec::new(),
+            seen: Contents::default(),
+            folders: Vec::new(),
+            as_before: 0,
             refused: Vec::new(),
             attributes: Attributes::default(),
             mount: None,
             in_project: false,
             dirents: Vec::new(),
-            name: Vec::new(),
+            names: Vec::new(),
+            starts: Vec::new(),
         }
     }
 
@@ -291,134 +312,117 @@ impl<'a> Reader<'a> {
     /// changed, so that its names need not be read again.
     fn read(&mut self, folder: BorrowedFd, known: bool) -> Result<(), Errno> {
         self.seen.clear();
+        self.folders.clear();
+        self.as_before = 0;
         self.attributes.enter(folder);
-        if known && self.earlier.listing == Listing::Complete {
-            self.known_names(folder);
-            return Ok(());
+        let outcome = self.names(folder, known && self.earlier.listing == Listing::Complete);
+        let (names, starts) = (std::mem::take(&mut self.names), std::mem::take(&mut self.starts));
+        let name = |start: &usize| CStr::from_bytes_until_nul(&names[*start..]);
+        for start in &starts {
+            let name = name(start).expect("every name has its NUL");
+            match self.entry(folder, name, self.earlier.find(name.to_bytes())) {
+                // It vanished between the two calls; then it is simply not there.
+                Ok(()) | Err(Errno::NOENT) => {}
+                Err(error) => self.refused.push((name.to_bytes().to_vec(), error)),
+            }
         }
-        self.dirents.reserve(64 << 10);
-        let mut dirents = std::mem::take(&mut self.dirents);
-        let outcome = self.names(folder, dirents.spare_capacity_mut());
-        self.dirents = dirents;
-        self.seen
-            .sort_unstable_by(|a, b| a.what.name(&self.earlier).cmp(b.what.name(&self.earlier)));
+        (self.names, self.starts) = (names, starts);
         outcome
     }
 
-    fn names(&mut self, folder: BorrowedFd, buffer: &mut [MaybeUninit<u8>]) -> Result<(), Errno> {
-        let mut names = RawDir::new(folder, buffer);
-        while let Some(name) = names.next() {
-            let name = name?;
-            let name = name.file_name();
-            if name == c"." || name == c".." {
-                continue;
+    /// Puts the names of a folder in place, sorted.
+    fn names(&mut self, folder: BorrowedFd, known: bool) -> Result<(), Errno> {
+        let Self { names, starts, dirents, earlier, .. } = self;
+        names.clear();
+        starts.clear();
+        let mut put = |name: &[u8]| {
+            starts.push(names.len());
+            names.extend_from_slice(name);
+            names.push(0);
+        };
+        if known {
+            (0..earlier.len()).for_each(|index| put(earlier.name(index)));
+            return Ok(());
+        }
+        dirents.reserve(64 << 10);
+        let mut read = RawDir::new(folder, dirents.spare_capacity_mut());
+        let outcome = loop {
+            match read.next() {
+                None => break Ok(()),
+                Some(Err(error)) => break Err(error),
+                Some(Ok(entry)) => match entry.file_name().to_bytes() {
+                    b"." | b".." => {}
+                    name => put(name),
+                },
             }
-            self.name(folder, name, self.earlier.find(name.to_bytes()));
-        }
-        Ok(())
-    }
-
-    fn known_names(&mut self, folder: BorrowedFd) {
-        let mut buffer = std::mem::take(&mut self.name);
-        for index in 0..self.earlier.len() {
-            buffer.clear();
-            buffer.extend_from_slice(self.earlier.entry(index).0);
-            buffer.push(0);
-            let name = CStr::from_bytes_with_nul(&buffer).expect("a name from a disk has no NUL");
-            self.name(folder, name, Some(index));
-        }
-        self.name = buffer;
-    }
-
-    fn name(&mut self, folder: BorrowedFd, name: &CStr, old: Option<usize>) {
-        match self.entry(folder, name, old) {
-            Ok(seen) => self.seen.push(seen),
-            // It vanished between the two calls; then it is simply not there.
-            Err(Errno::NOENT) => {}
-            Err(error) => self.refused.push((name.to_bytes().to_vec(), error)),
-        }
+        };
+        let name = |start: usize| names[start..].split(|&b| b == 0).next().unwrap_or_default();
+        starts.sort_unstable_by(|a, b| name(*a).cmp(name(*b)));
+        outcome
     }
 
     fn entry(
         &mut self,
         folder: BorrowedFd,
         name: &CStr,
-        old: Option<usize>,
-    ) -> Result<Seen, Errno> {
+        before: Option<usize>,
+    ) -> Result<(), Errno> {
         let (stat, meta) = stat_at(folder, name)?;
-        let mount =
-            stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT).then_some(stat.stx_mnt_id);
-        let seen = |what, unchanged| Seen { what, kind: meta.kind, mount, unchanged };
-        if let Some((sure, index)) = self.sure.zip(old) {
-            let then = self.earlier.entry(index).2;
-            let unchanged = meta.changed.is_some_and(|changed| changed < sure)
+        let mut unchanged = false;
+        if let Some((sure, index)) = self.sure.zip(before) {
+            let then = &self.earlier.entry(index).meta;
+            unchanged = meta.changed.is_some_and(|changed| changed < sure)
                 && (then.kind, then.inode, then.device, then.changed)
                     == (meta.kind, meta.inode, meta.device, meta.changed);
-            if unchanged && *then == meta {
-                return Ok(seen(What::AsBefore(index), true));
-            }
-            if unchanged {
-                let entry = NewEntry::as_before(name.to_bytes(), meta);
-                return Ok(seen(What::Entry(entry), true));
-            }
+            self.as_before += usize::from(unchanged && *then == meta);
         }
-        let mut entry = NewEntry::plain(name.to_bytes(), meta);
-        if meta.kind == EntryKind::Symlink {
-            // A target that can't be read stays unknown; the entry is there all the same.
-            let target = rustix::fs::readlinkat(folder, name, Vec::new());
-            entry.target = target.ok().map(|target| target.into_bytes());
+        if meta.is_folder() {
+            let attached = stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT);
+            self.folders.push(Folder {
+                index: self.seen.entries.len(),
+                name: name.to_owned(),
+                mount: attached.then_some(stat.stx_mnt_id),
+                unchanged,
+            });
+        }
+        if unchanged {
+            self.seen.push(name.to_bytes(), meta).before(before, true);
+            return Ok(());
         }
         let id = stat.stx_mnt_id;
         let on = match self.mount {
             Some((known, on)) if known == id => on,
             _ => self.mount.insert((id, (self.mounts)(id))).1,
         };
-        entry.extras = self.attributes.read(folder, name, meta.kind, id, on.lists_attributes);
+        let mut told = None;
         if (self.in_project || on.projects) && meta.kind != EntryKind::Folder {
-            entry.extras.project = project::of_name(folder, name);
+            told = project::of_name(folder, name);
         }
-        Ok(seen(What::Entry(entry), false))
-    }
-
-    fn folders(&self) -> Vec<Folder> {
-        let folders = self.seen.iter().enumerate().filter(|(_, s)| s.kind == EntryKind::Folder);
-        let folder = |(index, seen): (usize, &Seen)| Folder {
-            index,
-            name: CString::new(seen.what.name(&self.earlier))
-                .expect("a name from a disk has no NUL"),
-            enters: seen.mount.is_none_or(|mount| (self.mounts)(mount).enters),
-            unchanged: seen.unchanged,
+        let mut extras = match told {
+            // Its filesystem says that there is none.
+            Some(told) if on.tells_attributes && !told.has_attributes => None,
+            _ => self.attributes.read(folder, name, meta.kind, id, on.lists_attributes),
         };
-        folders.map(folder).collect()
+        if let Some(told) = told {
+            extras.get_or_insert_default().project = Some(told.project);
+        }
+        // A target that can't be read stays unknown; the entry is there all the same.
+        let target = (meta.kind == EntryKind::Symlink)
+            .then(|| rustix::fs::readlinkat(folder, name, Vec::new()).ok())
+            .flatten();
+        let found = self.seen.push(name.to_bytes(), meta).before(before, false);
+        found.extras = extras;
+        if let Some(target) = target {
+            self.seen.target(target.to_bytes());
+        }
+        Ok(())
     }
 
     /// Whether the folder holds what it held, and nothing of it has changed.
     fn all_as_before(&self) -> bool {
         self.earlier.listing == Listing::Complete
-            && self.seen.len() == self.earlier.len()
-            && self.seen.iter().all(|seen| matches!(seen.what, What::AsBefore(_)))
-    }
-
-    /// What was seen; the reader is empty then.
-    fn entries(&mut self) -> Vec<NewEntry> {
-        let earlier = &self.earlier;
-        let entry = |seen: Seen| match seen.what {
-            What::Entry(entry) => entry,
-            What::AsBefore(index) => {
-                let (name, _, meta) = earlier.entry(index);
-                NewEntry::as_before(name, *meta)
-            }
-        };
-        self.seen.drain(..).map(entry).collect()
-    }
-}
-
-impl What {
-    fn name<'a>(&'a self, earlier: &'a Earlier) -> &'a [u8] {
-        match self {
-            Self::AsBefore(index) => earlier.entry(*index).0,
-            Self::Entry(entry) => &entry.name,
-        }
+            && self.seen.entries.len() == self.earlier.len()
+            && self.as_before == self.earlier.len()
     }
 }
 
@@ -443,11 +447,10 @@ pub(crate) fn entry_at(
     mounts: &dyn Fn(u64) -> MountKind,
 ) -> Result<NewEntry, Errno> {
     let mut reader = Reader::new(mounts, None);
-    let seen = reader.entry(folder, name, None)?;
-    reader.seen.push(seen);
-    let mut entry = reader.entries().swap_remove(0);
+    reader.entry(folder, name, None)?;
+    let mut entry = reader.seen.new_entries().next().expect("it was put there");
     if entry.extras.project.is_none() {
-        entry.extras.project = project::of_name(folder, name);
+        entry.extras.project = project::of_name(folder, name).map(|told| told.project);
     }
     Ok(entry)
 }
@@ -467,7 +470,7 @@ pub(crate) fn names_in(folder: BorrowedFd, mounts: &dyn Fn(u64) -> MountKind) ->
     let failed = reader.read(folder, false).err().map(why);
     let refused = std::mem::take(&mut reader.refused);
     let refused = refused.into_iter().map(|(name, error)| (name, why(error))).collect();
-    Names { entries: reader.entries(), refused, failed }
+    Names { entries: reader.seen.new_entries().collect(), refused, failed }
 }
 
 fn meta(stat: &Statx) -> Meta {
@@ -540,24 +543,33 @@ fn raise_handle_limit() {
 #[cfg(test)]
 mod tests {
     use std::fs;
-    use std::path::PathBuf;
+    use std::os::unix::ffi::OsStrExt;
+    use std::path::{Path, PathBuf};
+
+    use tarvek_core::facts::host::Gap;
 
     use super::*;
 
     /// Takes what a walk sees, and spoils the tree while the walk is on its way.
     struct Spoiler {
         top: PathBuf,
-        seen: Mutex<(u32, Vec<String>)>,
+        seen: Mutex<u32>,
     }
 
     impl Sink for Spoiler {
-        fn earlier(&self, _: NodeId, _: &mut Earlier) {}
+        fn earlier(&self, _: Number, _: &mut Earlier) -> io::Result<()> {
+            Ok(())
+        }
 
-        fn project(&self, _: NodeId, _: Project) {}
+        fn same(&self, _: Number, _: &Earlier) {}
 
-        fn fill(&self, _: NodeId, entries: Vec<NewEntry>, _: Listing) -> io::Result<Vec<NodeId>> {
-            let mut seen = self.seen.lock().unwrap();
-            for entry in &entries {
+        fn unread(&self, _: Number) -> io::Result<()> {
+            Ok(())
+        }
+
+        fn fill(&self, _: Number, seen: &Contents, _: &Earlier) -> io::Result<Vec<Number>> {
+            let mut count = self.seen.lock().unwrap();
+            for entry in seen.new_entries() {
                 let path = self.top.join(String::from_utf8_lossy(&entry.name).into_owned());
                 match entry.name.as_slice() {
                     b"vanishes" => fs::remove_dir(path).unwrap(),
@@ -573,18 +585,21 @@ mod tests {
                     _ => {}
                 }
             }
-            let first = seen.0;
-            seen.0 += entries.len() as u32;
-            Ok((first..seen.0).map(NodeId).collect())
+            let first = *count;
+            *count += seen.entries.len() as u32;
+            Ok((first..*count).collect())
         }
+    }
 
-        fn gap(&self, _: NodeId, _: &[u8], why: String) {
-            self.seen.lock().unwrap().1.push(why);
-        }
-
-        fn mount(&self, _: u64) -> MountKind {
-            MountKind { enters: true, lists_attributes: false, projects: false }
-        }
+    /// Walks a folder into a spoiler of another one, and tells what could not be seen.
+    fn walked(top: &Path, spoils: &Path, watch: &Watch) -> (io::Result<()>, Vec<Gap>) {
+        let sink = Spoiler { top: spoils.to_owned(), seen: Mutex::new(1) };
+        let gaps = Gaps::default();
+        let mounts = |_| MountKind { enters: true, lists_attributes: false, projects: false, tells_attributes: false };
+        let setting = Setting { sink: &sink, gaps: &gaps, mounts: &mounts, watch, sure: None };
+        let folder = rustix::fs::open(top, OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
+        let path = AbsPath::new(top.as_os_str().as_bytes()).unwrap();
+        (walk(folder, 0, &path, &setting), gaps.into_inner())
     }
 
     use rustix::fs::CWD;
@@ -595,13 +610,15 @@ mod tests {
         for name in ["vanishes", "becomes a fifo", "becomes a link", "stays/deeper"] {
             fs::create_dir_all(dir.path().join(name)).unwrap();
         }
-        let spoiler = Spoiler { top: dir.path().to_owned(), seen: Mutex::new((1, Vec::new())) };
-        let top =
-            rustix::fs::open(dir.path(), OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
         let watch = Watch::default();
-        walk(top, NodeId(0), &spoiler, &watch, None).unwrap();
-        let (_, gaps) = spoiler.seen.into_inner().unwrap();
-        assert_eq!(gaps.len(), 3, "{gaps:?}");
+        let (outcome, gaps) = walked(dir.path(), dir.path(), &watch);
+        outcome.unwrap();
+        let mut names: Vec<&[u8]> = gaps.iter().map(|gap| gap.path.name().unwrap()).collect();
+        names.sort();
+        assert_eq!(names, [&b"becomes a fifo"[..], b"becomes a link", b"vanishes"], "{gaps:?}");
+        assert!(gaps.iter().all(|gap| {
+            gap.path.parent().unwrap().as_bytes() == dir.path().as_os_str().as_bytes()
+        }));
         assert_eq!(watch.entries.load(Ordering::Relaxed), 5);
     }
 
@@ -612,19 +629,15 @@ mod tests {
             fs::create_dir_all(dir.path().join(name)).unwrap();
         }
         // The folder that is to vanish is not where this looks for it, so that its unwrap panics.
-        let spoiler = Spoiler { top: "/nowhere".into(), seen: Mutex::new((1, Vec::new())) };
-        let top =
-            rustix::fs::open(dir.path(), OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
-        let error = walk(top, NodeId(0), &spoiler, &Watch::default(), None).unwrap_err();
+        let (outcome, _) = walked(dir.path(), Path::new("/nowhere"), &Watch::default());
+        let error = outcome.unwrap_err();
         assert_eq!(error.kind(), io::ErrorKind::Other, "{error}");
     }
 
     #[test]
     fn a_walk_that_is_told_to_stop_says_so() {
-        let top = rustix::fs::open("/", OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
         let watch = Watch { stop: AtomicBool::new(true), ..Watch::default() };
-        let sink = Spoiler { top: "/nowhere".into(), seen: Mutex::default() };
-        let error = walk(top, NodeId(0), &sink, &watch, None).unwrap_err();
+        let error = walked(Path::new("/"), Path::new("/nowhere"), &watch).0.unwrap_err();
         assert_eq!(error.kind(), io::ErrorKind::Interrupted);
     }
 }

@@ -4,8 +4,9 @@
 use divan::counter::ItemsCount;
 use tarvek_core::check::report::check;
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::classes::Extras;
 use tarvek_core::facts::host::HostFacts;
-use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
+use tarvek_core::facts::tree::{Listing, NodeId, Tree};
 use tarvek_core::kernel::acl::{Acl, AclEntry, Tag};
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::kernel::subject::Subject;

@@ -68,11 +68,11 @@ fn refused(folder: &Folder, about: &str) -> String {
 fn what_is_planted_in_a_schema_is_refused() {
     for planted in [
         "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' UNION ALL SELECT path, why FROM c) SELECT * FROM c",
-        "ALTER TABLE entry RENAME TO other; CREATE VIEW entry AS SELECT * FROM other",
+        "ALTER TABLE folder RENAME TO other; CREATE VIEW folder AS SELECT * FROM other",
         "CREATE TRIGGER keep AFTER DELETE ON gap BEGIN INSERT INTO gap VALUES (old.path, old.why); END",
-        "CREATE TRIGGER falsify AFTER INSERT ON entry BEGIN UPDATE entry SET mode = 511; END",
-        "CREATE TRIGGER swallow BEFORE INSERT ON entry BEGIN SELECT RAISE(IGNORE); END",
-        "CREATE INDEX more ON entry (name)",
+        "CREATE TRIGGER falsify AFTER INSERT ON class BEGIN UPDATE class SET mode = 511; END",
+        "CREATE TRIGGER swallow BEFORE INSERT ON folder BEGIN SELECT RAISE(IGNORE); END",
+        "CREATE INDEX more ON folder (listing)",
         "CREATE TABLE more (x)",
         "DROP TABLE content",
         "DROP TABLE media",
@@ -92,28 +92,54 @@ fn what_is_planted_in_a_schema_is_refused() {
 #[test]
 fn what_is_planted_in_rows_is_refused() {
     for planted in [
-        "UPDATE entry SET name = CAST('..' AS BLOB) WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = CAST('.' AS BLOB) WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = CAST('../../outside' AS BLOB) WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = CAST('/etc' AS BLOB) WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = CAST('' AS BLOB) WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = x'610062' WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = randomblob(70000) WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET name = 'a text' WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET id = -7 WHERE name = CAST('c' AS BLOB)",
-        "UPDATE entry SET id = 9000000000000000000 WHERE id = 0",
-        "UPDATE entry SET parent = (SELECT id FROM entry WHERE name = CAST('c' AS BLOB)) WHERE name = CAST('b' AS BLOB)",
-        "UPDATE entry SET parent = 77777 WHERE name = CAST('b' AS BLOB)",
-        "UPDATE entry SET parent = id WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET mode = 'x'",
-        "UPDATE entry SET uid = -5",
-        "UPDATE entry SET type = 'q' WHERE name = CAST('a' AS BLOB)",
-        "UPDATE entry SET extras = 99",
+        // Names that are none, or lead elsewhere.
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '".."')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '"."')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '"../../outside"')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '"/etc"')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '""')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '"a\u0000b"')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '"' || hex(randomblob(40000)) || '"')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '7')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', 'null')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '{"bytes":"!"}')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '{"bytes":"YQ==","more":1}')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a"', '{"other":"YQ=="}')"#,
+        // Out of order, and twice.
+        "UPDATE folder SET entries = substr(entries, 1, length(entries) - 1) || ',' || substr(entries, 2)",
+        "INSERT INTO folder SELECT id + 1, listing, project, inherits, entries FROM folder",
+        // No list, or no list of entries.
+        "UPDATE folder SET entries = 'x'",
+        "UPDATE folder SET entries = '{}'",
+        "UPDATE folder SET entries = '[[]]'",
+        "UPDATE folder SET entries = entries || ' '  || entries",
+        "UPDATE folder SET entries = CAST(entries AS BLOB)",
+        "UPDATE folder SET entries = x'ff'",
+        "UPDATE folder SET entries = substr(entries, 1, length(entries) - 1)",
+        r#"UPDATE folder SET entries = replace(entries, '"a",', '"a",-')"#,
+        r#"UPDATE folder SET entries = replace(entries, '"a",', '"a",99')"#,
+        "UPDATE folder SET entries = replace(entries, ']', ',7]')",
+        "UPDATE folder SET listing = 'other'",
+        // Folders that are nobody's, that lead back, or that are two.
+        "UPDATE folder SET id = -7 WHERE id = 1 << 16",
+        "UPDATE folder SET id = 9000000000000000000 WHERE id = (SELECT max(id) FROM folder)",
+        "UPDATE folder SET id = 4000 << 16 WHERE id = (SELECT max(id) FROM folder)",
+        "UPDATE folder SET id = 5000 << 16 WHERE id = 0",
+        "INSERT INTO folder SELECT 77 << 16, listing, project, inherits, entries FROM folder WHERE id = 1 << 16",
+        "UPDATE folder SET entries = (SELECT entries FROM folder WHERE id = 1 << 16) WHERE id > 1 << 16",
+        "UPDATE folder SET entries = (SELECT entries FROM folder WHERE id = 0) WHERE id > 0",
+        "DELETE FROM folder",
+        // Classes that are none.
+        "UPDATE class SET mode = 'x'",
+        "UPDATE class SET mode = 70000",
+        "UPDATE class SET uid = -5",
+        "UPDATE class SET type = 'q'",
+        "UPDATE class SET type = 'f'",
+        "UPDATE class SET extras = 99",
+        "UPDATE class SET id = id + 1",
+        "DELETE FROM class",
         "INSERT INTO gap VALUES (CAST('../x' AS BLOB), 'x')",
         "INSERT INTO root VALUES (CAST('/a/../b' AS BLOB), 1)",
-        "DELETE FROM entry",
-        "UPDATE survey SET value = '36000000000000' WHERE key = 'dense'",
-        "UPDATE survey SET value = '-3' WHERE key = 'dense'",
     ] {
         let folder = surveyed();
         sql(&folder, planted);
@@ -122,12 +148,15 @@ fn what_is_planted_in_rows_is_refused() {
 }
 
 #[test]
-fn more_filesystems_than_can_be_told_apart_are_unknown() {
+fn seventy_thousand_filesystems_are_told_apart() {
     let folder = surveyed();
     sql(
         &folder,
         "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) \
-         INSERT INTO entry SELECT 1000 + i, (SELECT parent FROM entry WHERE name = CAST('c' AS BLOB)), CAST('n' || i AS BLOB), 'f', 420, 0, 0, 0, 0, i, i, 1, 0, 0, '', NULL, NULL, NULL FROM n",
+         INSERT INTO class SELECT i + (SELECT max(id) FROM class), 'f', 420, 0, 0, i, '', NULL FROM n; \
+         WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) \
+         UPDATE folder SET entries = (SELECT json_group_array(json_array(printf('n%05d', i), i + (SELECT max(id) - 70000 FROM class), 0, 0, i, 1, 0, 0)) FROM n) \
+         WHERE id = (SELECT max(id) FROM folder)",
     );
     let answer = within(&folder, 60, "compare box.survey box.survey");
     assert_eq!(
@@ -179,9 +208,9 @@ fn reading_never_puts_a_file_right() {
     let before = folder.run("compare box.survey box.survey --format json").stdout;
     let db = rusqlite::Connection::open(&file).unwrap();
     db.execute_batch(
-        "PRAGMA cache_size = 1; PRAGMA cache_spill = 1; BEGIN; UPDATE entry SET mode = 0; \
+        "PRAGMA cache_size = 1; PRAGMA cache_spill = 1; BEGIN; UPDATE class SET mode = 0; \
          WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) \
-         INSERT INTO entry SELECT 1000 + i, 0, CAST('n' || i AS BLOB), 'f', 420, 0, 0, 0, 0, i, i, 1, 0, 0, '', NULL, NULL, NULL FROM n;",
+         INSERT INTO folder SELECT (1000 + i) << 16, NULL, NULL, NULL, printf('%500d', i) FROM n;",
     )
     .unwrap();
     let (half, journal) =
@@ -244,8 +273,8 @@ fn no_text_of_a_survey_gets_out_as_anything_else() {
         ("grp", "name", "1"),
         ("document", "name", "name = 'capacity'"),
         ("document", "text", "1"),
-        ("entry", "name", "name = CAST('films' AS BLOB)"),
-        ("entry", "target", "type = 'l'"),
+        ("folder", "entries", "name"),
+        ("folder", "entries", "target"),
     ];
     let base = hostile::site(hostile::LAYOUT);
     base.edit("granary.listing", "section roots\n", "section gaps\n|/loft/archive\tpermission denied\nend gaps\nsection lacking\n|acl: no getfacl command\nend lacking\nsection roots\n");
@@ -259,15 +288,22 @@ fn no_text_of_a_survey_gets_out_as_anything_else() {
                 hostile::HOSTILE[(n * 3 + turn * 7) % hostile::HOSTILE.len()].replace('\'', "''");
             base.write("granary.survey", &survey);
             let db = rusqlite::Connection::open(base.path("granary.survey")).unwrap();
-            let blob = matches!(column, "path" | "point" | "root" | "target")
-                || (table, column) == ("mount", "source")
-                || table == "entry";
+            let blob =
+                matches!(column, "path" | "point" | "root") || (table, column) == ("mount", "source");
             let value = format!("CAST({column} AS TEXT) || '{odd}'");
             let value = if blob { format!("CAST({value} AS BLOB)") } else { value };
-            db.execute_batch(&format!(
-                "UPDATE OR REPLACE {table} SET {column} = {value} WHERE {which}"
-            ))
-            .unwrap();
+            let (field, of) = match which {
+                "name" => (0, "value ->> 0 = 'films'"),
+                _ => (8, "(SELECT type FROM class WHERE id = value ->> 1) = 'l'"),
+            };
+            let sql = match table {
+                "folder" => format!(
+                    "UPDATE folder SET entries = (SELECT ifnull(json_group_array(json(CASE WHEN {of} \
+                     THEN json_set(value, '$[{field}]', (value ->> {field}) || '{odd}') ELSE value END)), '[]') FROM json_each(entries))"
+                ),
+                _ => format!("UPDATE OR REPLACE {table} SET {column} = {value} WHERE {which}"),
+            };
+            db.execute_batch(&sql).unwrap();
             db.close().unwrap();
             let about = format!("{odd:?} in {table}.{column}");
             for command in [

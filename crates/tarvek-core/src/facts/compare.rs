@@ -215,8 +215,7 @@ fn fields(
         };
         field("nfs4-acl", nfs4(old, before), nfs4(new, after));
     }
-    let project = |tree: &Tree, node| tree.extras(node).and_then(|extras| extras.project);
-    if let (Some(a), Some(b)) = (project(old, before), project(new, after)) {
+    if let (Some(a), Some(b)) = (old.project(before), new.project(after)) {
         let words = |p: Project| format!("{}{}", p.id, if p.inherits { ", inherited" } else { "" });
         field("project", words(a), words(b));
     }

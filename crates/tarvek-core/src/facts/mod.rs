@@ -1,6 +1,7 @@
 //! What was seen of a host.
 
 pub mod build;
+pub mod classes;
 pub mod compare;
 pub mod configured;
 pub mod host;

@@ -1,13 +1,18 @@
 //! Files and folders as they were seen: a compact tree of entries, addressed by number.
 //!
-//! A million entries must fit in memory beside another million, so an entry is a fixed record of about a hundred bytes, names
-//! stand one after another in one buffer, and the children of a folder stand together, sorted by name.
+//! A million entries must fit in memory beside another million. What many entries have alike – owner, group, mode, ACLs – stands once,
+//! as a class; an entry is a fixed record of 52 bytes, names stand one after another in one buffer, and the children of a folder stand
+//! together, sorted by name.
+//!
+//! A tree may be read in part: a folder whose names were left where they are is *deferred*, and the tree notes which of those it was asked for.
 
 use std::borrow::Cow;
+use std::cmp::Ordering;
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Mutex, PoisonError};
 
-use crate::kernel::acl::Acl;
-use crate::kernel::entry::{EntryKind, Flags, Meta, Project};
-use crate::kernel::nfs4::Nfs4Acl;
+use crate::facts::classes::{Class, Classes, Extras};
+use crate::kernel::entry::{EntryKind, Meta, Project};
 use crate::kernel::object::Object;
 use crate::words::path::AbsPath;
 
@@ -37,85 +42,104 @@ pub enum Lookup {
     Unseen,
 }
 
-/// What `stat(2)` said, packed: a million of these stand in memory.
+/// What ties an entry to others.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Packed {
-    pub(super) size: u64,
-    pub(super) allocated: u64,
-    pub(super) inode: u64,
-    pub(super) modified: i64,
-    pub(super) changed: i64,
-    pub(super) uid: u32,
-    pub(super) gid: u32,
-    pub(super) links: u32,
-    /// Index into `devices`, `u16::MAX` where it is not known.
-    pub(super) device: u16,
-    pub(super) mode: u16,
-    pub(super) kind: EntryKind,
-    /// Bit 0: known, bit 1: immutable, bit 2: append-only.
-    pub(super) flags: u8,
-}
-
-/// What few entries have, and many of those alike.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
-pub struct Extras {
-    /// The access ACL.
-    pub acl: Option<Acl>,
-    /// A folder's default ACL.
-    pub default_acl: Option<Acl>,
-    /// The NFSv4 ACL (RFC 8881); where there is one, it decides instead of mode and POSIX ACL.
-    pub nfs4_acl: Option<Nfs4Acl>,
-    /// The SELinux label.
-    pub label: Option<Vec<u8>>,
-    /// The project, where somebody could ask for it.
-    pub project: Option<Project>,
-}
-
-#[derive(Clone, Debug)]
 pub(super) struct Node {
-    pub(super) meta: Packed,
     pub(super) parent: u32,
     pub(super) name_at: u32,
-    pub(super) first_child: u32,
-    pub(super) child_count: u32,
-    /// Index into `targets`, `NONE` if this is no symlink or its target is unknown.
-    pub(super) target: u32,
-    /// Index into `extras`, `NONE` where there is nothing.
-    pub(super) extras: u32,
-    pub(super) name_len: u16,
-    pub(super) listing: Listing,
+    pub(super) class: u32,
+    /// Of folders and symlinks an index into `folders` and `targets`; of all others the number of names.
+    pub(super) own: u32,
 }
 
-/// What stands for no number.
-pub(super) const NONE: u32 = u32::MAX;
+/// What every entry has for itself.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Stat {
+    pub(super) size: u64,
+    /// `u64::MAX` where it is not known.
+    pub(super) inode: u64,
+    pub(super) modified: i64,
+    /// `i64::MIN` where it is not known.
+    pub(super) changed: i64,
+}
+
+/// What only folders have.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct FolderRecord {
+    pub(super) first_child: u32,
+    pub(super) child_count: u32,
+    pub(super) links: u32,
+    pub(super) listing: Listing,
+    /// Whether its names were left where they are.
+    pub(super) deferred: bool,
+}
+
+/// What only symlinks have.
+#[derive(Clone, Debug)]
+pub(super) struct Target {
+    pub(super) links: u32,
+    pub(super) text: Option<Box<[u8]>>,
+}
+
+/// How much storage an entry takes, in units of 512 bytes (`stat(2)`).
+pub(super) const UNIT: u64 = 512;
+/// Nobody said how much.
+pub(super) const UNTOLD: u32 = u32::MAX;
+/// It is too much for 32 bits, or no multiple of the unit, and stands elsewhere.
+pub(super) const ELSEWHERE: u32 = u32::MAX - 1;
+
+/// The folders that a tree was asked for and had not been read. It is the tree's own, and not copied with it.
+#[derive(Debug, Default)]
+struct Wanted(Mutex<BTreeSet<NodeId>>);
+
+impl Clone for Wanted {
+    fn clone(&self) -> Self {
+        Self::default()
+    }
+}
 
 /// The entries of one host that were seen.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Tree {
     pub(super) nodes: Vec<Node>,
+    pub(super) stats: Vec<Stat>,
+    /// Storage of each entry in units, or what stands for something else.
+    pub(super) units: Vec<u32>,
+    /// Storage in bytes of those that are [`ELSEWHERE`].
+    pub(super) odd_storage: HashMap<u32, u64>,
     pub(super) names: Vec<u8>,
-    pub(super) targets: Vec<Vec<u8>>,
-    pub(super) extras: Vec<Extras>,
-    pub(super) devices: Vec<u64>,
-    /// Numbers that belong to no entry any more, after a renewal.
-    pub(super) dropped: usize,
+    pub(super) folders: Vec<FolderRecord>,
+    pub(super) targets: Vec<Target>,
+    pub(super) classes: Classes,
+    wanted: Wanted,
 }
 
 impl Tree {
     /// The root folder, which every tree has.
     pub const ROOT: NodeId = NodeId(0);
 
-    pub(super) fn node(&self, id: NodeId) -> &Node {
+    fn node(&self, id: NodeId) -> &Node {
         &self.nodes[id.0 as usize]
     }
 
-    /// How many entries were seen, the root folder included.
-    pub fn len(&self) -> usize {
-        self.nodes.len() - self.dropped
+    /// What a folder has as such. Whoever asks wants to know what is in it.
+    fn folder(&self, id: NodeId) -> Option<&FolderRecord> {
+        let node = self.node(id);
+        let is_folder = self.classes.class(node.class).kind == EntryKind::Folder;
+        let folder = is_folder.then(|| &self.folders[node.own as usize])?;
+        if folder.deferred {
+            self.wanted.0.lock().unwrap_or_else(PoisonError::into_inner).insert(id);
+        }
+        Some(folder)
     }
 
-    /// How many numbers entries may have: every [`NodeId`] is below this.
-    pub fn numbers(&self) -> usize {
+    /// The deferred folders that it was asked for since the last time.
+    pub fn take_wanted(&self) -> BTreeSet<NodeId> {
+        std::mem::take(&mut *self.wanted.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// How many entries were seen, the root folder included. Every [`NodeId`] is below this.
+    pub fn len(&self) -> usize {
         self.nodes.len()
     }
 
@@ -124,55 +148,89 @@ impl Tree {
         false
     }
 
+    /// The number of an entry's class: below [`Tree::classes`], and equal only where all that decides about access to two entries is.
+    pub fn class_number(&self, id: NodeId) -> u32 {
+        self.node(id).class
+    }
+
+    /// How many classes there are.
+    pub fn classes(&self) -> usize {
+        self.classes.classes().len()
+    }
+
+    /// Whether it is a folder, a file, …
+    pub fn kind(&self, id: NodeId) -> EntryKind {
+        self.class(id).kind
+    }
+
+    fn class(&self, id: NodeId) -> &Class {
+        self.classes.class(self.node(id).class)
+    }
+
     /// What `stat(2)` said.
     pub fn meta(&self, id: NodeId) -> Meta {
-        let packed = self.node(id).meta;
-        let known = |value: u64| (value != u64::MAX).then_some(value);
+        let Class { kind, mode, uid, gid, device, flags, .. } = *self.class(id);
+        let Stat { size, inode, modified, changed } = self.stats[id.0 as usize];
+        let own = self.node(id).own;
         Meta {
-            kind: packed.kind,
-            mode: packed.mode,
-            uid: packed.uid,
-            gid: packed.gid,
-            size: packed.size,
-            allocated: known(packed.allocated),
-            inode: known(packed.inode),
-            device: self.devices.get(usize::from(packed.device)).copied(),
-            links: packed.links,
-            modified: packed.modified,
-            changed: (packed.changed != i64::MIN).then_some(packed.changed),
-            flags: (packed.flags & 1 != 0).then_some(Flags {
-                immutable: packed.flags & 2 != 0,
-                append: packed.flags & 4 != 0,
-            }),
+            kind,
+            mode,
+            uid,
+            gid,
+            size,
+            allocated: match self.units[id.0 as usize] {
+                UNTOLD => None,
+                ELSEWHERE => self.odd_storage.get(&id.0).copied(),
+                units => Some(u64::from(units) * UNIT),
+            },
+            inode: (inode != u64::MAX).then_some(inode),
+            device,
+            links: match kind {
+                EntryKind::Folder => self.folders[own as usize].links,
+                EntryKind::Symlink => self.targets[own as usize].links,
+                _ => own,
+            },
+            modified,
+            changed: (changed != i64::MIN).then_some(changed),
+            flags,
         }
     }
 
     /// The last component of its path; empty for the root.
     pub fn name(&self, id: NodeId) -> &[u8] {
-        let node = self.node(id);
-        &self.names[node.name_at as usize..][..node.name_len as usize]
+        let start = self.node(id).name_at as usize;
+        let end = self.nodes.get(id.0 as usize + 1).map(|next| next.name_at as usize);
+        &self.names[start..end.unwrap_or(self.names.len())]
     }
 
     /// Whether what it holds is known.
     pub fn listing(&self, id: NodeId) -> Listing {
-        self.node(id).listing
+        self.folder(id).map_or(Listing::NotListed, |folder| folder.listing)
     }
 
     /// Where a symlink points, as written in it.
     pub fn target(&self, id: NodeId) -> Option<&[u8]> {
-        self.targets.get(self.node(id).target as usize).map(Vec::as_slice)
+        match self.kind(id) {
+            EntryKind::Symlink => self.targets[self.node(id).own as usize].text.as_deref(),
+            _ => None,
+        }
+    }
+
+    /// The project that it belongs to, where somebody could ask for it.
+    pub fn project(&self, id: NodeId) -> Option<Project> {
+        // A folder's own project was asked when it was read.
+        let _ = self.folder(id);
+        self.extras(id)?.project
     }
 
     /// Gives the names in NFSv4 ACLs the numbers that they have on this host; the flag says that a group is meant.
     pub fn resolve_names(&mut self, number: impl Fn(&str, bool) -> Option<u32>) {
-        for acl in self.extras.iter_mut().filter_map(|extras| extras.nfs4_acl.as_mut()) {
-            acl.resolve(&number);
-        }
+        self.classes.resolve_names(number);
     }
 
     /// Its ACLs and label, if it has any.
     pub fn extras(&self, id: NodeId) -> Option<&Extras> {
-        self.extras.get(self.node(id).extras as usize)
+        self.classes.extras_of(self.node(id).class)
     }
 
     /// The folder above; the root is its own.
@@ -185,20 +243,25 @@ impl Tree {
         &self,
         id: NodeId,
     ) -> impl DoubleEndedIterator<Item = NodeId> + ExactSizeIterator + use<> {
-        let node = self.node(id);
-        (node.first_child..node.first_child + node.child_count).map(NodeId)
+        let (first, count) = self.folder(id).map_or((0, 0), |f| (f.first_child, f.child_count));
+        (first..first + count).map(NodeId)
     }
 
     /// Looks a name up in a folder.
     pub fn lookup(&self, folder: NodeId, name: &[u8]) -> Lookup {
-        let node = self.node(folder);
-        let (first, count) = (node.first_child as usize, node.child_count as usize);
-        let children = &self.nodes[first..first + count];
-        let at = |child: &Node| &self.names[child.name_at as usize..][..child.name_len as usize];
-        match children.binary_search_by(|child| at(child).cmp(name)) {
-            Ok(index) => Lookup::Found(NodeId((first + index) as u32)),
-            Err(_) if node.listing == Listing::Complete => Lookup::Absent,
-            Err(_) => Lookup::Unseen,
+        let Some(folder) = self.folder(folder) else { return Lookup::Unseen };
+        let (mut low, mut high) = (folder.first_child, folder.first_child + folder.child_count);
+        while low < high {
+            let middle = u32::midpoint(low, high);
+            match self.name(NodeId(middle)).cmp(name) {
+                Ordering::Less => low = middle + 1,
+                Ordering::Equal => return Lookup::Found(NodeId(middle)),
+                Ordering::Greater => high = middle,
+            }
+        }
+        match folder.listing {
+            Listing::Complete => Lookup::Absent,
+            _ => Lookup::Unseen,
         }
     }
 

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use crate::facts::tree::{Listing, Lookup, NodeId};
-use crate::kernel::entry::{EntryKind, Flags, Project};
+use crate::kernel::entry::EntryKind;
 use crate::link::ends::{Ends, Source};
 use crate::link::hard::hardlink;
 use crate::link::verdict::{Reason, Verdict};
@@ -71,9 +71,6 @@ pub fn holds(ends: &Ends) -> Option<Holds> {
     Some(holds)
 }
 
-/// What of a file decides, besides the folder that it lies in.
-type Class = (u16, u32, u32, Option<Flags>, u32, Option<Project>, Option<u64>, usize);
-
 /// The files of one mount, below the end of a route.
 fn region(ends: &Ends, route: &Route, attached: &[AbsPath], first: bool, holds: &mut Holds) {
     let Some((at, top)) = route.entry() else { return };
@@ -83,7 +80,8 @@ fn region(ends: &Ends, route: &Route, attached: &[AbsPath], first: bool, holds: 
     while let Some((folder, path)) = todo.pop() {
         holds.unseen += u64::from(tree.listing(folder) != Listing::Complete);
         let way = follow(ends.site, &route.view, &path, &route.subject);
-        let mut known: HashMap<Class, Verdict> = HashMap::new();
+        // The class of a file and how many names it has decide, besides the folder that it lies in.
+        let mut known: HashMap<(u32, u32), Verdict> = HashMap::new();
         for child in tree.children(folder) {
             let meta = tree.meta(child);
             let place = || path.child(tree.name(child));
@@ -104,12 +102,8 @@ fn region(ends: &Ends, route: &Route, attached: &[AbsPath], first: bool, holds: 
                 holds.add(&(Some(false), Reason::TargetExists, errno), &detail, place());
                 continue;
             }
-            let extras = tree.extras(child);
-            let project = extras.and_then(|extras| extras.project);
-            let same = extras.map_or(0, |extras| std::ptr::from_ref(extras) as usize);
-            let class =
-                (meta.mode, meta.uid, meta.gid, meta.flags, meta.links, project, meta.device, same);
-            let verdict = known.entry(class).or_insert_with(|| {
+            let project = tree.project(child);
+            let verdict = known.entry((tree.class_number(child), meta.links)).or_insert_with(|| {
                 let object = Some(objects.of(child));
                 let source =
                     Source { name: None, folder: way.clone(), object, project, is_name: true };

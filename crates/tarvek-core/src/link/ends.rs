@@ -53,8 +53,7 @@ impl<'a> Ends<'a> {
         let entry = name.entry().map(|(at, node)| (at.seen_on.clone(), node));
         let tree = |host| site.facts(host).map(|facts| &facts.tree);
         let object = entry.as_ref().and_then(|(host, node)| site.object(host, *node));
-        let extras = entry.as_ref().and_then(|(host, node)| tree(host)?.extras(*node));
-        let project = extras.and_then(|extras| extras.project);
+        let project = entry.as_ref().and_then(|(host, node)| tree(host)?.project(*node));
         // What is called `.` or `..` has a name all the same.
         let own = if is_name(last) { last } else { name.view_path().name().unwrap_or_default() };
         let target = Target::of(site, view, subject, to, own);
@@ -134,8 +133,7 @@ impl Target {
 /// The project of the folder at the end of a route, with its number in the facts.
 pub(crate) fn of_folder(site: &Site, route: &Route) -> Option<(NodeId, Option<Project>)> {
     let (at, node) = route.entry()?;
-    let extras = site.tree(&at.seen_on)?.extras(node);
-    Some((node, extras.and_then(|extras| extras.project)))
+    Some((node, site.tree(&at.seen_on)?.project(node)))
 }
 
 /// The way into a folder: its own symlink, if it is one, stands in the middle, where nothing protects it.

@@ -62,7 +62,8 @@ pub fn repaired(site: &Site, wish: &Wish) -> Option<Repaired> {
 mod tests {
     use crate::facts::build::{NewEntry, TreeBuilder};
     use crate::facts::host::HostFacts;
-    use crate::facts::tree::{Extras, Listing, Tree};
+    use crate::facts::classes::Extras;
+    use crate::facts::tree::{Listing, Tree};
     use crate::judge::verdict::Need;
     use crate::kernel::entry::{EntryKind, Meta};
     use crate::kernel::nfs4::{self, Ace, AceType, Nfs4Acl, Who};

@@ -31,7 +31,7 @@ struct Places {
 }
 
 /// Where accounts and groups stand in their lists, by number and by name.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct People {
     users: HashMap<u32, usize>,
     user_names: HashMap<Name, usize>,

@@ -1,6 +1,6 @@
 //! The join: what the layout declares and what was observed, under one set of host names.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -43,7 +43,7 @@ pub struct Site {
 }
 
 /// What was seen of a host, and where things stand in its lists: of several of one number, name or path the first.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 struct Seen {
     facts: HostFacts,
     people: People,
@@ -124,6 +124,17 @@ impl Site {
         let name = self.host_named(facts.name.raw()).unwrap_or(&facts.name).clone();
         site.facts.retain(|(known, _)| *known != name);
         site.with(facts)
+    }
+
+    /// The folders of a host that were asked for and whose survey left them where they are, since the last time.
+    pub fn take_wanted(&self, host: &Name) -> BTreeSet<NodeId> {
+        self.tree(host).map(Tree::take_wanted).unwrap_or_default()
+    }
+
+    /// The tree of a host, for more of it to be read.
+    pub fn tree_mut(&mut self, host: &Name) -> Option<&mut Tree> {
+        let (_, seen) = self.facts.iter_mut().find(|(name, _)| name == host)?;
+        Some(&mut Arc::make_mut(seen).facts.tree)
     }
 
     /// Joins what a process of a host sees. It is a host of its own here, under a name that no host of a layout can have.

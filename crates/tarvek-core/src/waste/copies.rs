@@ -241,9 +241,8 @@ fn unlinkable(stock: &Stock, kept: NameAt, name: NameAt) -> Option<String> {
         }
     }
     let tree = stock.tree(name);
-    let project = |node| tree.extras(node).and_then(|extras| extras.project);
-    let into = project(tree.parent(name.node)).filter(|project| project.inherits);
-    let of = project(kept.node).map_or(0, |project| project.id);
+    let into = tree.project(tree.parent(name.node)).filter(|project| project.inherits);
+    let of = tree.project(kept.node).map_or(0, |project| project.id);
     into.is_some_and(|into| into.id != of)
         .then(|| "it lies in another project, into which no link leads".to_owned())
 }

@@ -139,7 +139,7 @@ impl<'s> Stock<'s> {
         let known = self.hosts.iter().position(|host| host.name == facts.name);
         let host = known.unwrap_or_else(|| {
             self.hosts.push(facts);
-            self.file_of.push(vec![NONE; facts.tree.numbers()]);
+            self.file_of.push(vec![NONE; facts.tree.len()]);
             self.hosts.len() - 1
         });
         Some((host as u16, node))

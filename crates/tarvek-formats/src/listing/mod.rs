@@ -24,9 +24,10 @@ use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::classes::Extras;
 use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::tree::{Extras, Listing, Tree};
+use tarvek_core::facts::tree::{Listing, Tree};
 use tarvek_core::kernel::acl::{Acl, AclEntry};
 use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
 use tarvek_core::kernel::nfs4::Nfs4Acl;
@@ -429,8 +430,8 @@ impl Reader<'_> {
                 return Err(self.twice(&path.child(&pair[0].name)));
             }
             for child in builder.fill(node, entries, listing) {
-                if builder.tree().meta(child).kind == EntryKind::Folder {
-                    todo.push((child, path.child(builder.tree().name(child)), within));
+                if builder.kind(child) == EntryKind::Folder {
+                    todo.push((child, path.child(builder.name(child)), within));
                 }
             }
         }

@@ -50,7 +50,7 @@ pub(super) fn above(root: Option<&AbsPath>, folder: &AbsPath) -> Result<AbsPath,
     let kind = |folder: &OwnedFd| {
         (
             mount_of(folder),
-            project::of_folder(folder.as_fd()).map(|project| (project.id, project.inherits)),
+            project::of_folder(folder.as_fd()).map(|told| (told.project.id, told.project.inherits)),
         )
     };
     let kind_of_own = kind(&own);

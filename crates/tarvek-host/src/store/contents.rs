@@ -1,7 +1,7 @@
 //! What files hold, for those who ask for it: it belongs to the rows of a survey and goes with them, so that an unchanged file is read once
 //! and never again.
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::fs::File;
 use std::os::fd::AsFd;
 use std::path::Path;
@@ -10,7 +10,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use rayon::prelude::*;
-use rusqlite::{Connection, Transaction};
+use rusqlite::Connection;
 use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
 use tarvek_core::facts::host::Gap;
 use tarvek_core::facts::tree::{NodeId, Tree};
@@ -18,6 +18,7 @@ use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::path::AbsPath;
 
 use super::{StoreError, load, open};
+use crate::sink::Number;
 use crate::walk::{self, Watch};
 
 /// What was added to a survey.
@@ -38,7 +39,7 @@ const WITHIN: Duration = Duration::from_secs(2);
 
 /// What is taken from files.
 pub(super) trait Taken: Send + Sized {
-    /// The table that keeps it, by the entry that it is of.
+    /// The table that keeps it, by the file that it is of.
     const TABLE: &'static str;
 
     /// Whether a file of that name has any.
@@ -53,11 +54,17 @@ pub(super) trait Taken: Send + Sized {
     /// Why it can't be had.
     fn take(file: &File, seen: &Meta, watch: &Watch) -> Result<(Self, u64), String>;
 
-    /// Keeps it.
+    /// Keeps it, of a file that was seen.
     ///
     /// # Errors
     /// If the survey can't be written.
-    fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()>;
+    fn keep(
+        &self,
+        folder: Number,
+        name: &[u8],
+        seen: &Meta,
+        survey: &Connection,
+    ) -> rusqlite::Result<()>;
 }
 
 /// Adds what every regular file of a survey of this machine lacks, several at a time. What has been read is written every few seconds, so
@@ -66,12 +73,12 @@ pub(super) trait Taken: Send + Sized {
 /// # Errors
 /// If the survey can't be read or written.
 pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
-    let (facts, rows) = load::load_with_rows(file)?;
+    // One of an older version is brought up to date first.
     let mut db = open(file, true)?;
-    let known: HashSet<i64> = {
-        let mut statement = db.prepare(&format!("SELECT entry FROM {}", T::TABLE))?;
-        statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?
-    };
+    let (facts, folders) = load::load_with_folders(file)?;
+    let known = load::known(&db, T::TABLE, &facts.tree, &folders)?;
+    let numbers: HashMap<NodeId, Number> =
+        folders.into_iter().map(|(number, node)| (node, number)).collect();
     let mut done = Added::default();
     let tree = &facts.tree;
     let is_of = |node: &NodeId| {
@@ -80,7 +87,7 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
     };
     let (mut lacking, mut sum) = (Vec::new(), 0);
     for node in tree.below(Tree::ROOT).filter(is_of) {
-        match known.contains(&rows.ids[node.0 as usize]) {
+        match known.contains(&node) {
             true => done.kept += 1,
             false => {
                 sum += T::expects(tree.meta(node).size);
@@ -90,7 +97,7 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
     }
     watch.bytes.store(0, Ordering::Relaxed);
     watch.expected.store(sum, Ordering::Relaxed);
-    let mut waiting: Vec<(i64, T)> = Vec::new();
+    let mut waiting: Vec<(NodeId, T)> = Vec::new();
     let mut written = Instant::now();
     let (results, taken_now) = mpsc::sync_channel(64);
     let outcome = std::thread::scope(|scope| {
@@ -107,7 +114,7 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
         for (node, taken) in taken_now {
             match taken {
                 Ok((what, bytes)) => {
-                    waiting.push((rows.ids[node.0 as usize], what));
+                    waiting.push((node, what));
                     done.files += 1;
                     done.bytes += bytes;
                 }
@@ -116,11 +123,11 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
             }
             watch.entries.fetch_add(1, Ordering::Relaxed);
             if written.elapsed() > WITHIN {
-                write(&mut db, &mut waiting)?;
+                write(&mut db, tree, &numbers, &mut waiting)?;
                 written = Instant::now();
             }
         }
-        write(&mut db, &mut waiting)
+        write(&mut db, tree, &numbers, &mut waiting)
     });
     watch.expected.store(0, Ordering::Relaxed);
     outcome?;
@@ -161,10 +168,16 @@ pub fn open_seen(path: &AbsPath, seen: &Meta) -> Result<File, String> {
     if is_same(&file, seen) { Ok(file) } else { Err(CHANGED.to_owned()) }
 }
 
-fn write<T: Taken>(db: &mut Connection, waiting: &mut Vec<(i64, T)>) -> Result<(), StoreError> {
+fn write<T: Taken>(
+    db: &mut Connection,
+    tree: &Tree,
+    numbers: &HashMap<NodeId, Number>,
+    waiting: &mut Vec<(NodeId, T)>,
+) -> Result<(), StoreError> {
     let transaction = db.transaction()?;
-    for (entry, taken) in waiting.drain(..) {
-        taken.keep(entry, &transaction)?;
+    for (node, taken) in waiting.drain(..) {
+        let folder = numbers[&tree.parent(node)];
+        taken.keep(folder, tree.name(node), &tree.meta(node), &transaction)?;
     }
     Ok(transaction.commit()?)
 }

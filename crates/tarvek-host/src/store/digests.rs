@@ -4,13 +4,15 @@ use std::collections::HashMap;
 use std::fs::File;
 use std::path::Path;
 
-use rusqlite::{Connection, Transaction, params};
+use rusqlite::{Connection, params};
 use tarvek_core::facts::tree::NodeId;
 use tarvek_core::kernel::entry::Meta;
 
 use super::contents::{Added, Taken as Take, add, open_seen};
+use super::load::{Contents, by_name};
 use super::{StoreError, load, open};
 use crate::contents::{Taken, all_of, sample_of};
+use crate::sink::Number;
 use crate::walk::Watch;
 
 /// Adds the BLAKE3 digest of every regular file of a survey of this machine that has none yet. Digests of files of which only the inode
@@ -23,54 +25,35 @@ pub fn add_digests(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
     add::<Digest>(file, watch)
 }
 
-/// A digest that waits to be looked at again: its row, and the sample that was taken with it.
-struct Waiting {
-    entry: i64,
-    head: Option<i64>,
-    ends: Option<i64>,
-}
-
 fn carry(file: &Path) -> Result<(), StoreError> {
-    let waiting = {
-        let db = open(file, true)?;
-        waiting(&db)?
-    };
+    // One of an older version is brought up to date first.
+    let mut db = open(file, true)?;
+    let (facts, folders) = load::load_with_folders(file)?;
+    let tree = &facts.tree;
+    let mut waiting =
+        Contents { db: &db, entry: by_name(tree, &folders) }.all_digests(tree)?;
+    waiting.retain(|(node, digest)| digest.changed != tree.meta(*node).changed);
     if waiting.is_empty() {
         return Ok(());
     }
-    let (facts, rows) = load::load_with_rows(file)?;
-    let nodes: HashMap<i64, usize> =
-        rows.ids.iter().enumerate().map(|(node, id)| (*id, node)).collect();
-    let mut db = open(file, true)?;
+    let numbers: HashMap<NodeId, Number> =
+        folders.iter().map(|(number, node)| (*node, *number)).collect();
     let transaction = db.transaction()?;
-    for Waiting { entry, head, ends } in waiting {
-        let node = nodes.get(&entry).and_then(|node| u32::try_from(*node).ok());
-        let same = node.is_some_and(|node| {
-            let node = NodeId(node);
-            let (path, meta) = (facts.tree.path(node), facts.tree.meta(node));
-            let sample = open_seen(&path, &meta).and_then(|file| sample_of(&file, &meta));
-            let now = sample
-                .map(|taken| (taken.head.map(u64::cast_signed), taken.ends.map(u64::cast_signed)));
-            head.is_some() && now == Ok((head, ends))
-        });
-        let sql = match same {
-            true => {
-                "UPDATE content SET changed = (SELECT ctime FROM entry WHERE id = content.entry) WHERE entry = ?1"
-            }
-            false => "DELETE FROM content WHERE entry = ?1",
-        };
-        transaction.prepare_cached(sql)?.execute([entry])?;
+    for (node, load::Digest { head, ends, .. }) in waiting {
+        let (path, meta) = (tree.path(node), tree.meta(node));
+        let sample = open_seen(&path, &meta).and_then(|file| sample_of(&file, &meta));
+        let now = sample
+            .map(|taken| (taken.head.map(u64::cast_signed), taken.ends.map(u64::cast_signed)));
+        let (folder, name) = (numbers[&tree.parent(node)], tree.name(node));
+        if head.is_some() && now == Ok((head, ends)) {
+            let sql = "UPDATE content SET changed = ?3 WHERE folder = ?1 AND name = ?2";
+            transaction.prepare_cached(sql)?.execute(params![folder, name, meta.changed])?;
+        } else {
+            let sql = "DELETE FROM content WHERE folder = ?1 AND name = ?2";
+            transaction.prepare_cached(sql)?.execute(params![folder, name])?;
+        }
     }
     Ok(transaction.commit()?)
-}
-
-fn waiting(db: &Connection) -> Result<Vec<Waiting>, StoreError> {
-    let sql = "SELECT content.entry, head, ends FROM content JOIN entry ON entry.id = content.entry WHERE content.changed IS NOT entry.ctime";
-    let mut statement = db.prepare(sql)?;
-    let rows = statement.query_map([], |row| {
-        Ok(Waiting { entry: row.get(0)?, head: row.get(1)?, ends: row.get(2)? })
-    })?;
-    Ok(rows.collect::<Result<_, _>>()?)
 }
 
 struct Digest(Taken);
@@ -90,11 +73,18 @@ impl Take for Digest {
         Ok((Self(all_of(file, seen, watch)?), seen.size))
     }
 
-    fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()> {
-        let row = "INSERT OR REPLACE INTO content VALUES (?1, ?2, (SELECT ctime FROM entry WHERE id = ?1), ?3, ?4)";
+    fn keep(
+        &self,
+        folder: Number,
+        name: &[u8],
+        seen: &Meta,
+        survey: &Connection,
+    ) -> rusqlite::Result<()> {
+        let row = "INSERT OR REPLACE INTO content VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
         let Taken { head, ends, whole, .. } = &self.0;
         let whole = whole.as_ref().map(|whole| whole.as_slice());
         let signed = |value: &Option<u64>| value.map(u64::cast_signed);
-        survey.execute(row, params![entry, whole, signed(head), signed(ends)]).map(drop)
+        let values = params![folder, name, whole, seen.changed, signed(head), signed(ends)];
+        survey.prepare_cached(row)?.execute(values).map(drop)
     }
 }

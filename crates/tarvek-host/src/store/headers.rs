@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::path::Path;
 
-use rusqlite::{Transaction, params};
+use rusqlite::{Connection, params};
 use tarvek_core::facts::media::Media;
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::scan::kinds::plays;
@@ -11,6 +11,7 @@ use tarvek_core::scan::kinds::plays;
 use super::StoreError;
 use super::contents::{Added, Taken, add};
 use crate::media;
+use crate::sink::Number;
 use crate::walk::Watch;
 
 /// Adds what the header of every media file of a survey of this machine says of which that is not known yet.
@@ -40,13 +41,28 @@ impl Taken for Header {
         Ok((Self(facts), bytes))
     }
 
-    fn keep(&self, entry: i64, survey: &Transaction) -> rusqlite::Result<()> {
-        let row = "INSERT OR REPLACE INTO media VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
-        let Media { millis, width, height, video, audio, tracks, cut } =
-            self.0.clone().unwrap_or_default();
-        let millis = millis.and_then(|millis| i64::try_from(millis).ok());
-        survey
-            .execute(row, params![entry, millis, width, height, video, audio, tracks, cut])
-            .map(drop)
+    fn keep(
+        &self,
+        folder: Number,
+        name: &[u8],
+        _: &Meta,
+        survey: &Connection,
+    ) -> rusqlite::Result<()> {
+        header_row(survey, folder, name, self.0.as_ref())
     }
+}
+
+/// Writes what a file's header says; `None` if it can't be read.
+pub(super) fn header_row(
+    survey: &Connection,
+    folder: Number,
+    name: &[u8],
+    media: Option<&Media>,
+) -> rusqlite::Result<()> {
+    let row = "INSERT OR REPLACE INTO media VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
+    let Media { millis, width, height, video, audio, tracks, cut } =
+        media.cloned().unwrap_or_default();
+    let millis = millis.and_then(|millis| i64::try_from(millis).ok());
+    let values = params![folder, name, millis, width, height, video, audio, tracks, cut];
+    survey.prepare_cached(row)?.execute(values).map(drop)
 }

@@ -1,75 +1,90 @@
 //! From a survey file to facts.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use rusqlite::{Connection, OptionalExtension, Row};
-use tarvek_core::facts::build::{NewEntry, TreeBuilder};
+use tarvek_core::facts::build::{self as core_build, TreeBuilder};
+use tarvek_core::facts::classes::Classes;
 use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::media::Media;
 use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
-use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
-use tarvek_core::kernel::entry::{EntryKind, Flags, Meta, Project};
-use tarvek_core::kernel::nfs4::Nfs4Acl;
-use tarvek_core::words::file_name;
+use tarvek_core::facts::tree::{Listing, Lookup, NodeId, Tree};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::secret;
 use tarvek_core::words::terms::{Account, Group};
 use tarvek_core::words::text::shown;
-use tarvek_formats::acl;
-
 use tarvek_formats::told;
 
 use super::companions::Readable;
-use super::{Rows, StoreError, open};
+use super::{StoreError, VERSION, classes, damaged, entries, open, rows, version};
+use crate::sink::{ABOVE, Before, Earlier, Number, OwnOf};
 
 /// Reads a whole survey.
 ///
 /// # Errors
 /// If the file is none, is damaged, or was written by a newer version.
 pub fn load(file: &Path) -> Result<HostFacts, StoreError> {
-    Ok(load_with_rows(file)?.0)
+    Ok(load_with_folders(file)?.0)
 }
 
-/// Reads a whole survey, and where each entry stands in it, so that it can be renewed.
+/// Reads a whole survey, and the number of each of its folders.
 ///
 /// # Errors
 /// As [`load`].
-pub fn load_with_rows(file: &Path) -> Result<(HostFacts, Rows), StoreError> {
+pub(super) fn load_with_folders(file: &Path) -> Result<(HostFacts, Folders), StoreError> {
     let readable = Readable::of(file)?;
     let mut db = open(&readable.file, false)?;
     // Whoever holds a read transaction keeps writers out, so that all readers see the same.
     let transaction = db.transaction()?;
     transaction.query_row("SELECT 1 FROM survey", [], |_| Ok(())).optional()?;
-    let (mut facts, rows) = facts(&transaction, Some(&readable.file))?;
-    facts.source = Source::File(shown(file.as_os_str().as_encoded_bytes()));
-    Ok((facts, rows))
+    let (tree, folders, ids) = match version(&transaction)? {
+        VERSION => {
+            let (tree, folders) = tree(&transaction, &readable.file)?;
+            (tree, folders, None)
+        }
+        _ => {
+            let (tree, ids) = rows::tree(&transaction, Some(&readable.file))?;
+            (tree, Folders::new(), Some(ids))
+        }
+    };
+    let facts = small(&transaction, file, tree)?;
+    let (digests, media) = {
+        let entry = match ids {
+            Some(ids) => by_row(ids),
+            None => by_name(&facts.tree, &folders),
+        };
+        let contents = Contents { db: &transaction, entry };
+        (contents.digests(&facts.tree)?, contents.media()?)
+    };
+    Ok((HostFacts { digests, media, ..facts }, folders))
 }
 
-/// The facts in an open survey, and the row of each entry of their tree.
-/// `file`: where it is, if other connections may read it as well.
-pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, Rows), StoreError> {
+/// The node of each folder's number.
+pub(super) type Folders = HashMap<Number, NodeId>;
+
+/// What is known of the host besides its contents, around a tree.
+pub(super) fn small(db: &Connection, file: &Path, tree: Tree) -> Result<HostFacts, StoreError> {
     let keys: HashMap<String, String> =
-        rows(db, "SELECT key, value FROM survey", |row| Ok((row.get(0)?, row.get(1)?)))?
+        all(db, "SELECT key, value FROM survey", |row| Ok((row.get(0)?, row.get(1)?)))?
             .into_iter()
             .collect();
-    let (tree, ids) = tree(db, file)?;
     let number = |key: &str| keys.get(key).and_then(|value| value.parse::<i64>().ok());
-    let documents = rows(db, "SELECT name, text FROM document ORDER BY name", |row| {
+    let documents = all(db, "SELECT name, text FROM document ORDER BY name", |row| {
         Ok(Document::new(name(row, 0)?, row.get::<_, String>(1)?.as_bytes()))
     })?;
     let mounts = mounts(db)?;
     let told = told::read(&documents, mounts.as_ref());
-    let facts = HostFacts {
+    Ok(HostFacts {
         name: keys.get("host").map(|host| host.as_str().into()).unwrap_or_default(),
-        source: Source::File(String::new()),
+        source: Source::File(shown(file.as_os_str().as_encoded_bytes())),
         taken: number("taken").unwrap_or(0),
         taken_by: number("uid").and_then(|uid| u32::try_from(uid).ok()),
         kernel: keys.get("kernel").map(|kernel| kernel.as_str().into()),
         mounts,
-        fstab: rows(
+        fstab: all(
             db,
             "SELECT source, point, filesystem, options FROM fstab ORDER BY rowid",
             |row| {
@@ -81,7 +96,7 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
                 })
             },
         )?,
-        accounts: rows(db, "SELECT name, uid, gid, groups FROM account ORDER BY rowid", |row| {
+        accounts: all(db, "SELECT name, uid, gid, groups FROM account ORDER BY rowid", |row| {
             Ok(Account {
                 name: name(row, 0)?,
                 uid: row.get(1)?,
@@ -89,34 +104,127 @@ pub(super) fn facts(db: &Connection, file: Option<&Path>) -> Result<(HostFacts, 
                 groups: list(row, 3)?.into_iter().map(Name::from).collect(),
             })
         })?,
-        groups: rows(db, "SELECT name, gid FROM grp ORDER BY rowid", |row| {
+        groups: all(db, "SELECT name, gid FROM grp ORDER BY rowid", |row| {
             Ok(Group { name: name(row, 0)?, gid: row.get(1)? })
         })?,
         told,
         documents,
-        roots: rows(db, "SELECT path, deep FROM root ORDER BY rowid", |row| {
+        roots: all(db, "SELECT path, deep FROM root ORDER BY rowid", |row| {
             Ok(Root { path: path(row, 0)?, deep: row.get(1)? })
         })?,
         complete: keys.get("state").is_some_and(|state| state == "complete"),
-        digests: digests(db, &ids)?,
-        media: of_entries(db, "media", "SELECT * FROM media", &ids, header)?,
+        digests: HashMap::new(),
+        media: HashMap::new(),
         tree,
-        gaps: rows(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
+        gaps: all(db, "SELECT path, why FROM gap ORDER BY rowid", |row| {
             Ok(Gap { path: path(row, 0)?, why: name(row, 1)? })
         })?,
-    };
-    Ok((facts, Rows { ids, edition: number("edition").unwrap_or(0) }))
+    })
 }
 
-/// Digests of contents that are still those of their files: where the ctime has moved they wait to be looked at again.
-fn digests(db: &Connection, ids: &[i64]) -> rusqlite::Result<HashMap<NodeId, [u8; 32]>> {
-    let sql = match has_column(db, "content", "changed")? {
-        true => {
-            "SELECT entry, blake3 FROM content JOIN entry ON entry.id = content.entry WHERE content.changed IS entry.ctime"
-        }
-        false => "SELECT entry, blake3 FROM content",
+/// The tables of what files hold, and how its rows name the files.
+pub(super) struct Contents<'a> {
+    pub(super) db: &'a Connection,
+    pub(super) entry: Naming<'a>,
+}
+
+/// Which columns name the entry of a row, and the entry of such a row.
+type Naming<'a> = (&'static str, Box<dyn Fn(&Row) -> rusqlite::Result<Option<NodeId>> + 'a>);
+
+/// Files by the number of their row, in surveys up to version 4.
+pub(super) fn by_row(ids: Vec<i64>) -> Naming<'static> {
+    let nodes: HashMap<i64, NodeId> = ids.into_iter().zip((0..).map(NodeId)).collect();
+    ("entry, 0", Box::new(move |row| Ok(nodes.get(&row.get(0)?).copied())))
+}
+
+/// Files by their folder and name.
+pub(super) fn by_name<'a>(tree: &'a Tree, folders: &'a Folders) -> Naming<'a> {
+    let find = |row: &Row| {
+        let (folder, name) = (row.get::<_, Number>(0)?, row.get_ref(1)?.as_blob()?);
+        Ok(folders.get(&folder).and_then(|folder| match tree.lookup(*folder, name) {
+            Lookup::Found(node) => Some(node),
+            Lookup::Absent | Lookup::Unseen => None,
+        }))
     };
-    of_entries(db, "content", sql, ids, |row| row.get(1))
+    ("folder, name", Box::new(find))
+}
+
+/// A digest, the ctime that it is of, and the sample that was taken with it.
+#[derive(Clone, Debug)]
+pub(super) struct Digest {
+    pub(super) blake3: Vec<u8>,
+    pub(super) changed: Option<i64>,
+    pub(super) head: Option<i64>,
+    pub(super) ends: Option<i64>,
+}
+
+impl Contents<'_> {
+    /// Reads a table that surveys of older versions may lack.
+    fn rows<T>(
+        &self,
+        table: &str,
+        columns: &str,
+        read: impl Fn(&Row) -> rusqlite::Result<T>,
+    ) -> Result<Vec<(NodeId, T)>, StoreError> {
+        let there = "SELECT count(*) FROM main.sqlite_master WHERE type = 'table' AND name = ?1";
+        if self.db.query_row(there, [table], |row| row.get::<_, i64>(0))? == 0 {
+            return Ok(Vec::new());
+        }
+        let (names, entry) = &self.entry;
+        let sql = format!("SELECT {names}, {columns} FROM {table}");
+        let found = all(self.db, &sql, |row| Ok((entry(row)?, read(row)?)))?;
+        Ok(found.into_iter().filter_map(|(node, what)| Some((node?, what))).collect())
+    }
+
+    /// All digests, also those that wait to be looked at again because the ctime has moved.
+    pub(super) fn all_digests(&self, tree: &Tree) -> Result<Vec<(NodeId, Digest)>, StoreError> {
+        if !has_column(self.db, "content", "changed")? {
+            let plain = |row: &Row| {
+                Ok(Digest { blake3: row.get(2)?, changed: None, head: None, ends: None })
+            };
+            let mut rows = self.rows("content", "blake3", plain)?;
+            for (node, digest) in &mut rows {
+                digest.changed = tree.meta(*node).changed;
+            }
+            return Ok(rows);
+        }
+        self.rows("content", "blake3, changed, head, ends", |row| {
+            Ok(Digest {
+                blake3: row.get(2)?,
+                changed: row.get(3)?,
+                head: row.get(4)?,
+                ends: row.get(5)?,
+            })
+        })
+    }
+
+    /// Digests of contents that are still those of their files.
+    fn digests(&self, tree: &Tree) -> Result<HashMap<NodeId, [u8; 32]>, StoreError> {
+        let rows = self.all_digests(tree)?.into_iter();
+        let current = rows.filter(|(node, digest)| digest.changed == tree.meta(*node).changed);
+        current
+            .map(|(node, digest)| Ok((node, digest.blake3.try_into().map_err(|_| damaged())?)))
+            .collect()
+    }
+
+    pub(super) fn media(&self) -> Result<HashMap<NodeId, Option<Media>>, StoreError> {
+        let columns = match has_column(self.db, "media", "cut")? {
+            true => "millis, width, height, video, audio, tracks, cut",
+            false => "millis, width, height, video, audio, tracks, NULL",
+        };
+        Ok(self.rows("media", columns, header)?.into_iter().collect())
+    }
+}
+
+/// The files of which a table has a row.
+pub(super) fn known(
+    db: &Connection,
+    table: &str,
+    tree: &Tree,
+    folders: &Folders,
+) -> Result<HashSet<NodeId>, StoreError> {
+    let contents = Contents { db, entry: by_name(tree, folders) };
+    Ok(contents.rows(table, "NULL", |_| Ok(()))?.into_iter().map(|(node, ())| node).collect())
 }
 
 /// Whether a table has a column, which those of older versions may lack.
@@ -125,47 +233,26 @@ fn has_column(db: &Connection, table: &str, column: &str) -> rusqlite::Result<bo
     db.query_row(sql, [table, column], |row| row.get::<_, i64>(0)).map(|count| count > 0)
 }
 
-/// What a table has of the tree's entries. Surveys of older versions lack some tables.
-fn of_entries<T>(
-    db: &Connection,
-    table: &str,
-    sql: &str,
-    ids: &[i64],
-    read: impl Fn(&Row) -> rusqlite::Result<T>,
-) -> rusqlite::Result<HashMap<NodeId, T>> {
-    let there = "SELECT count(*) FROM main.sqlite_master WHERE type = 'table' AND name = ?1";
-    if db.query_row(there, [table], |row| row.get::<_, i64>(0))? == 0 {
-        return Ok(HashMap::new());
-    }
-    let mut known: HashMap<i64, T> =
-        rows(db, sql, |row| Ok((row.get(0)?, read(row)?)))?.into_iter().collect();
-    if known.is_empty() {
-        return Ok(HashMap::new());
-    }
-    let of =
-        |(node, id): (usize, &i64)| Some((NodeId(u32::try_from(node).ok()?), known.remove(id)?));
-    Ok(ids.iter().enumerate().filter_map(of).collect())
-}
-
 fn header(row: &Row) -> rusqlite::Result<Option<Media>> {
     let number = |column: usize| row.get::<_, Option<i64>>(column);
     let small = |column: usize| {
         Ok::<_, rusqlite::Error>(number(column)?.and_then(|n| u32::try_from(n).ok()))
     };
-    let tracks = small(6)?.unwrap_or(0);
+    let tracks = small(7)?.unwrap_or(0);
     let media = Media {
-        millis: number(1)?.and_then(|millis| u64::try_from(millis).ok()),
-        width: small(2)?,
-        height: small(3)?,
-        video: row.get(4)?,
-        audio: row.get(5)?,
+        millis: number(2)?.and_then(|millis| u64::try_from(millis).ok()),
+        width: small(3)?,
+        height: small(4)?,
+        video: row.get(5)?,
+        audio: row.get(6)?,
         tracks,
-        cut: row.get::<_, Option<bool>>("cut").ok().flatten().unwrap_or(false),
+        cut: row.get::<_, Option<bool>>(8)?.unwrap_or(false),
     };
     Ok((tracks > 0).then_some(media))
 }
 
-fn rows<T>(
+/// All rows of an answer.
+pub(super) fn all<T>(
     db: &Connection,
     sql: &str,
     read: impl FnMut(&Row) -> rusqlite::Result<T>,
@@ -191,14 +278,14 @@ fn path(row: &Row, column: usize) -> rusqlite::Result<AbsPath> {
     AbsPath::new(&bytes).map_err(|_| bad(column, "a path that is not absolute"))
 }
 
-fn bad(column: usize, what: &'static str) -> rusqlite::Error {
+pub(super) fn bad(column: usize, what: &'static str) -> rusqlite::Error {
     rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Blob, what.into())
 }
 
 fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {
     let sql = "SELECT id, parent, major, minor, root, point, options, propagation, filesystem, source, super_options \
                FROM mount ORDER BY rowid";
-    let entries = rows(db, sql, |row| {
+    let entries = all(db, sql, |row| {
         Ok(MountEntry {
             id: row.get::<_, i64>(0)?.cast_unsigned(),
             parent: row.get::<_, i64>(1)?.cast_unsigned(),
@@ -215,91 +302,176 @@ fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {
     Ok((!entries.is_empty()).then(|| MountTable::new(entries)))
 }
 
-/// One row of `entry` on its way into the tree.
-struct Loaded {
-    id: i64,
-    parent: i64,
-    entry: NewEntry,
-    listing: Listing,
-}
-
-/// The tree, and the id of each of its entries.
-///
-/// Rows of a first survey stand folder by folder, and are put into the tree as they come. Rows that a later survey added
-/// stand at the end; they are read first, and wait for their folder.
-fn tree(db: &Connection, file: Option<&Path>) -> Result<(Tree, Vec<i64>), StoreError> {
-    let extras = extras(db)?;
-    let dense: Option<String> =
-        db.query_row("SELECT max(value) FROM survey WHERE key = 'dense'", [], |row| row.get(0))?;
-    let dense: i64 = dense.and_then(|dense| dense.parse().ok()).unwrap_or(0);
-    let ends = "SELECT ifnull(min(id), 0), ifnull(max(id), 0), (SELECT page_count * page_size FROM pragma_page_count, pragma_page_size) FROM entry";
-    let (least, last, size): (i64, i64, i64) =
-        db.query_row(ends, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
-    // A row takes more than one byte.
-    if least < 0 || dense < 0 || dense > size {
-        return Err(damaged());
-    }
-    let dense = dense.min(last);
-    let mut late: HashMap<i64, Vec<Loaded>> = HashMap::new();
-    for loaded in block(db, dense + 1, i64::MAX, &extras)? {
-        late.entry(loaded.parent).or_default().push(loaded);
-    }
-    let mut grower: Option<Grower> = None;
-    let mut run: Vec<Loaded> = Vec::new();
-    blocks(db, file, dense, &extras, &mut |block| {
-        for next in block {
-            if next.id == 0 {
-                grower = Some(Grower::new(next, dense));
-                continue;
+/// The tree, and the node of each of its folders' numbers.
+fn tree(db: &Connection, file: &Path) -> Result<(Tree, Folders), StoreError> {
+    let classes = classes::read(db)?;
+    let (mut builder, root) = root(db, classes.clone(), false)?;
+    let mut folders = Folders::from([(root, Tree::ROOT)]);
+    folders_of(db, file, &classes, &mut |seen| {
+        let node = *folders.get(&seen.number).ok_or_else(damaged)?;
+        for (number, node) in put(&mut builder, node, &seen.what) {
+            if folders.insert(number, node).is_some() {
+                return Err(damaged());
             }
-            if run.first().is_some_and(|first| first.parent != next.parent) {
-                let run = std::mem::take(&mut run);
-                grower.as_mut().ok_or_else(damaged)?.fill(run, &mut late)?;
-            }
-            run.push(next);
         }
         Ok(())
     })?;
-    let mut grower = grower.ok_or_else(|| {
-        StoreError::new(
+    Ok((builder.finish(), folders))
+}
+
+/// A tree of the root alone, and the root's number.
+pub(super) fn root(
+    db: &Connection,
+    classes: Classes,
+    defers: bool,
+) -> Result<(TreeBuilder, Number), StoreError> {
+    let mut above = Earlier::default();
+    folder(db, ABOVE, &classes, &mut above)?;
+    if above.is_empty() {
+        return Err(StoreError::new(
             "it holds nothing: the survey was broken off at its start",
             "survey the host again",
-        )
-    })?;
-    grower.fill(run, &mut late)?;
-    grower.rest(&mut late)?;
-    Ok(grower.finish())
+        ));
+    }
+    let number = above.folder(0).filter(|_| above.len() == 1).ok_or_else(damaged)?;
+    Ok((TreeBuilder::of_rows(classes, row(&above, 0), defers), number))
+}
+
+/// Puts what was seen in a folder into the tree, and tells the numbers of the folders in it.
+pub(super) fn put(
+    builder: &mut TreeBuilder,
+    node: NodeId,
+    seen: &Earlier,
+) -> Vec<(Number, NodeId)> {
+    let rows = (0..seen.len()).map(|index| row(seen, index));
+    let nodes = builder.fill_rows(node, rows, seen.listing);
+    if let Some(project) = seen.project {
+        builder.project(node, project);
+    }
+    let folder = |(index, node)| Some((seen.folder(index)?, node));
+    nodes.into_iter().enumerate().filter_map(folder).collect()
+}
+
+fn row(seen: &Earlier, index: usize) -> core_build::Row<'_> {
+    let Before { meta, class, .. } = seen.entry(index);
+    core_build::Row {
+        name: seen.name(index),
+        class: *class,
+        size: meta.size,
+        allocated: meta.allocated,
+        inode: meta.inode,
+        links: meta.links,
+        modified: meta.modified,
+        changed: meta.changed,
+        target: match seen.own(index) {
+            OwnOf::Target(target) => Some(target),
+            OwnOf::Nothing | OwnOf::Folder(_) => None,
+        },
+    }
+}
+
+/// So many bits of a row's number say which part of its folder it is.
+pub(super) const PART_BITS: u32 = 16;
+
+/// The numbers of the rows that a folder may have.
+pub(super) fn parts(folder: Number) -> (i64, i64) {
+    let first = i64::from(folder) << PART_BITS;
+    (first, first | ((1 << PART_BITS) - 1))
+}
+
+const COLUMNS: &str = "id, listing, project, inherits, entries";
+
+/// Reads one folder; whether there is anything of it.
+pub(super) fn folder(
+    db: &Connection,
+    number: Number,
+    classes: &Classes,
+    into: &mut Earlier,
+) -> Result<bool, StoreError> {
+    let sql = format!("SELECT {COLUMNS} FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id");
+    let mut statement = db.prepare_cached(&sql)?;
+    let (first, last) = parts(number);
+    let mut rows = statement.query([first, last])?;
+    into.clear();
+    let mut found = false;
+    let mut before = first - 1;
+    while let Some(row) = rows.next()? {
+        before = part(row, before, number, classes, into)?;
+        found = true;
+    }
+    Ok(found)
+}
+
+/// Reads one part of a folder behind those that are there, and returns its number.
+fn part(
+    row: &Row,
+    before: i64,
+    number: Number,
+    classes: &Classes,
+    into: &mut Earlier,
+) -> Result<i64, StoreError> {
+    let id: i64 = row.get(0)?;
+    if id <= before {
+        return Err(damaged());
+    }
+    if into.is_empty() {
+        into.listing = match row.get_ref(1)?.as_str_or_null().map_err(|_| damaged())? {
+            Some("complete") => Listing::Complete,
+            Some("failed") => Listing::Failed,
+            Some(_) => return Err(damaged()),
+            None => Listing::NotListed,
+        };
+        into.project = classes::project(row, 2)?;
+    }
+    let text = row.get_ref(4)?.as_str().map_err(|_| damaged())?;
+    entries::read(text, number, classes, into)?;
+    Ok(id)
+}
+
+/// A folder as it stands in the file.
+struct Read {
+    number: Number,
+    what: Earlier,
 }
 
 /// How many rows are read in one go.
-const BLOCK: i64 = 8192;
+const BLOCK: usize = 64;
+/// How many entries are handed on in one go, about.
+const BATCH: usize = 8192;
 
-/// Reads the rows up to `last` in the order of their ids. Taking rows apart costs more than all else, so that every processor
-/// gets a connection, if there is much to read.
-fn blocks(
+/// Reads all folders in the order of their numbers. Taking their text apart costs more than all else, so that every processor gets a
+/// connection, if there is much to read.
+fn folders_of(
     db: &Connection,
-    file: Option<&Path>,
-    last: i64,
-    extras: &HashMap<i64, Extras>,
-    take: &mut dyn FnMut(Vec<Loaded>) -> Result<(), StoreError>,
+    file: &Path,
+    classes: &Classes,
+    take: &mut dyn FnMut(Read) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
+    let blocks = blocks(db)?;
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
-    let Some(file) = file.filter(|_| threads > 1 && last > 8 * BLOCK) else {
-        for first in (0..=last).step_by(BLOCK as usize) {
-            take(block(db, first, last.min(first + BLOCK - 1), extras)?)?;
+    if threads == 1 || blocks.len() < 4 {
+        for &(first, last) in &blocks {
+            block(db, first, last, classes, &mut |batch| {
+                batch.into_iter().try_for_each(&mut *take).map(|()| true)
+            })?;
         }
         return Ok(());
-    };
+    }
     std::thread::scope(|scope| {
+        let blocks = &blocks;
         let start = |turn: usize| {
             let (send, receive) = std::sync::mpsc::sync_channel(2);
             scope.spawn(move || {
                 let read = || -> Result<(), StoreError> {
                     let db = open(file, false)?;
-                    for first in (0..=last).step_by(BLOCK as usize).skip(turn).step_by(threads) {
-                        let block = block(&db, first, last.min(first + BLOCK - 1), extras)?;
+                    for &(first, last) in blocks.iter().skip(turn).step_by(threads) {
                         // Nobody listens any more after a mistake.
-                        if send.send(Ok(block)).is_err() {
+                        let mut heard = true;
+                        block(&db, first, last, classes, &mut |batch| {
+                            heard = send.send(Ok(Some(batch))).is_ok();
+                            Ok(heard)
+                        })?;
+                        if !heard || send.send(Ok(None)).is_err() {
                             break;
                         }
                     }
@@ -312,207 +484,66 @@ fn blocks(
             receive
         };
         let readers: Vec<_> = (0..threads).map(start).collect();
-        for turn in 0..=usize::try_from(last / BLOCK).unwrap_or(usize::MAX) {
-            take(readers[turn % threads].recv().map_err(|_| damaged())??)?;
+        for turn in 0..blocks.len() {
+            let reader = &readers[turn % threads];
+            while let Some(batch) = reader.recv().map_err(|_| damaged())?? {
+                batch.into_iter().try_for_each(&mut *take)?;
+            }
         }
         Ok(())
     })
 }
 
+/// The rows of all folders in blocks: from which number to which. No folder is in two of them.
+fn blocks(db: &Connection) -> Result<Vec<(i64, i64)>, StoreError> {
+    // The folder above the root was read already.
+    let mut first = parts(ABOVE).1 + 1;
+    let sql = "SELECT id FROM folder WHERE id >= ?1 ORDER BY id LIMIT 1 OFFSET ?2";
+    let mut statement = db.prepare(sql)?;
+    let mut blocks = Vec::new();
+    loop {
+        let next: Option<i64> =
+            statement.query_row([first, BLOCK as i64], |row| row.get(0)).optional()?;
+        let Some(next) = next else {
+            blocks.push((first, i64::MAX));
+            return Ok(blocks);
+        };
+        // That one is a part of the first folder of the next block, unless a single folder fills this one.
+        let (start, end) = parts(Number::try_from(next >> PART_BITS).map_err(|_| damaged())?);
+        let last = if start > first { start - 1 } else { end };
+        blocks.push((first, last));
+        first = last + 1;
+    }
+}
+
+/// Reads a block of rows, and hands the folders on; whoever takes them says whether to go on.
 fn block(
     db: &Connection,
     first: i64,
     last: i64,
-    extras: &HashMap<i64, Extras>,
-) -> Result<Vec<Loaded>, StoreError> {
-    let sql = "SELECT id, parent, name, type, mode, uid, gid, size, allocated, inode, device, links, mtime, ctime, \
-               flags, listing, target, extras FROM entry WHERE id BETWEEN ?1 AND ?2 ORDER BY id";
-    let mut statement = db.prepare_cached(sql)?;
-    let mut query = statement.query([first, last])?;
-    let mut block =
-        Vec::with_capacity(usize::try_from(last - first + 1).unwrap_or(0).min(BLOCK as usize));
-    while let Some(row) = query.next()? {
-        block.push(loaded(row, extras)?);
-    }
-    Ok(block)
-}
-
-fn damaged() -> StoreError {
-    StoreError::new("its tree does not hang together", "survey the host again, into a new file")
-}
-
-struct Grower {
-    builder: TreeBuilder,
-    /// The number of each id up to `dense`.
-    numbers: Vec<u32>,
-    late_numbers: HashMap<i64, NodeId>,
-    ids: Vec<i64>,
-    listings: Vec<Listing>,
-}
-
-const UNKNOWN: u32 = u32::MAX;
-
-impl Grower {
-    fn new(root: Loaded, dense: i64) -> Self {
-        let mut numbers = vec![UNKNOWN; usize::try_from(dense + 1).unwrap_or(1).max(1)];
-        numbers[0] = 0;
-        Self {
-            builder: TreeBuilder::new(root.entry),
-            numbers,
-            late_numbers: HashMap::new(),
-            ids: vec![0],
-            listings: vec![root.listing],
-        }
-    }
-
-    fn number(&self, id: i64) -> Option<NodeId> {
-        let dense = usize::try_from(id).ok().and_then(|id| self.numbers.get(id)).copied();
-        match dense {
-            Some(UNKNOWN) => None,
-            Some(number) => Some(NodeId(number)),
-            None => self.late_numbers.get(&id).copied(),
-        }
-    }
-
-    /// Fills one folder with the rows of a run, and with what a later survey added to it.
-    fn fill(
-        &mut self,
-        mut run: Vec<Loaded>,
-        late: &mut HashMap<i64, Vec<Loaded>>,
-    ) -> Result<(), StoreError> {
-        let Some(parent) = run.first().map(|first| first.parent) else { return Ok(()) };
-        run.extend(late.remove(&parent).unwrap_or_default());
-        self.folder(parent, run)
-    }
-
-    fn folder(&mut self, parent: i64, mut run: Vec<Loaded>) -> Result<(), StoreError> {
-        let node = self.number(parent).ok_or_else(damaged)?;
-        if self.builder.tree().meta(node).kind != EntryKind::Folder {
-            return Err(damaged());
-        }
-        run.sort_by(|a, b| a.entry.name.cmp(&b.entry.name));
-        let ids: Vec<(i64, Listing)> =
-            run.iter().map(|loaded| (loaded.id, loaded.listing)).collect();
-        let entries: Vec<NewEntry> = run.into_iter().map(|loaded| loaded.entry).collect();
-        let listing = self.listings[node.0 as usize];
-        let numbers = self.builder.fill(node, entries, listing);
-        if numbers.len() != ids.len() {
-            return Err(damaged());
-        }
-        for (number, (id, listing)) in numbers.into_iter().zip(ids) {
-            match usize::try_from(id).ok().and_then(|id| self.numbers.get_mut(id)) {
-                Some(slot) => *slot = number.0,
-                None => drop(self.late_numbers.insert(id, number)),
+    classes: &Classes,
+    take: &mut dyn FnMut(Vec<Read>) -> Result<bool, StoreError>,
+) -> Result<(), StoreError> {
+    let sql = format!("SELECT {COLUMNS} FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id");
+    let mut statement = db.prepare_cached(&sql)?;
+    let mut rows = statement.query([first, last])?;
+    let (mut batch, mut count, mut before) = (Vec::<Read>::new(), 0, first - 1);
+    while let Some(row) = rows.next()? {
+        let number = row.get::<_, i64>(0)? >> PART_BITS;
+        let number = Number::try_from(number).map_err(|_| damaged())?;
+        if batch.last().is_none_or(|last| last.number != number) {
+            if count >= BATCH {
+                if !take(std::mem::take(&mut batch))? {
+                    return Ok(());
+                }
+                count = 0;
             }
-            self.ids.push(id);
-            self.listings.push(listing);
+            batch.push(Read { number, what: Earlier::default() });
         }
-        Ok(())
+        let what = &mut batch.last_mut().expect("one was pushed").what;
+        count -= what.len();
+        before = part(row, before, number, classes, what)?;
+        count += what.len() + 1;
     }
-
-    /// Folders that hold only what a later survey added, and empty folders that were read.
-    fn rest(&mut self, late: &mut HashMap<i64, Vec<Loaded>>) -> Result<(), StoreError> {
-        let mut ready: Vec<i64> =
-            late.keys().copied().filter(|id| self.number(*id).is_some()).collect();
-        while let Some(parent) = ready.pop() {
-            let run = late.remove(&parent).unwrap_or_default();
-            ready.extend(run.iter().map(|loaded| loaded.id).filter(|id| late.contains_key(id)));
-            self.folder(parent, run)?;
-        }
-        if !late.is_empty() {
-            return Err(damaged());
-        }
-        for (n, listing) in self.listings.iter().enumerate() {
-            let node = NodeId(u32::try_from(n).expect("a tree has less than 2^32 entries"));
-            if *listing != Listing::NotListed && self.builder.tree().children(node).len() == 0 {
-                self.builder.fill(node, Vec::new(), *listing);
-            }
-        }
-        Ok(())
-    }
-
-    fn finish(self) -> (Tree, Vec<i64>) {
-        (self.builder.finish(), self.ids)
-    }
-}
-
-pub(super) fn extras(db: &Connection) -> rusqlite::Result<HashMap<i64, Extras>> {
-    let read = |row: &Row, column: usize| -> rusqlite::Result<_> {
-        let text: Option<String> = row.get(column)?;
-        let acl = text.map(|text| acl::read(&text).ok_or_else(|| bad(column, "no ACL")));
-        acl.transpose()
-    };
-    let all = rows(
-        db,
-        "SELECT id, acl, default_acl, nfs4_acl, label, project, inherits FROM extras",
-        |row| {
-            let extras = Extras {
-                acl: read(row, 1)?,
-                default_acl: read(row, 2)?,
-                nfs4_acl: row.get::<_, Option<Vec<u8>>>(3)?.as_deref().map(Nfs4Acl::read),
-                label: row.get(4)?,
-                project: match row.get(5)? {
-                    Some(id) => Some(Project { id, inherits: row.get(6)? }),
-                    None => None,
-                },
-            };
-            Ok((row.get(0)?, extras))
-        },
-    )?;
-    Ok(all.into_iter().collect())
-}
-
-fn loaded(row: &Row, extras: &HashMap<i64, Extras>) -> rusqlite::Result<Loaded> {
-    let kind = match row.get_ref(3)?.as_str().unwrap_or_default() {
-        "d" => EntryKind::Folder,
-        "f" => EntryKind::File,
-        "l" => EntryKind::Symlink,
-        "p" => EntryKind::Fifo,
-        "s" => EntryKind::Socket,
-        "b" => EntryKind::BlockDevice,
-        "c" => EntryKind::CharDevice,
-        _ => return Err(bad(3, "no type of entry")),
-    };
-    let unsigned = |column| row.get::<_, Option<i64>>(column).map(|n| n.map(i64::cast_unsigned));
-    let flags: Option<String> = row.get(14)?;
-    let meta = Meta {
-        kind,
-        mode: row.get(4)?,
-        uid: row.get(5)?,
-        gid: row.get(6)?,
-        size: unsigned(7)?.unwrap_or(0),
-        allocated: unsigned(8)?,
-        inode: unsigned(9)?,
-        device: unsigned(10)?,
-        links: row.get(11)?,
-        modified: row.get(12)?,
-        changed: row.get(13)?,
-        flags: flags
-            .map(|flags| Flags { immutable: flags.contains('i'), append: flags.contains('a') }),
-    };
-    // Only folders have the one and only symlinks the other; with a million rows it pays not to ask.
-    let (mut listing, mut target) = (Listing::NotListed, None);
-    match kind {
-        EntryKind::Folder => {
-            listing = match row.get_ref(15)?.as_str_or_null() {
-                Ok(Some("complete")) => Listing::Complete,
-                Ok(Some("failed")) => Listing::Failed,
-                _ => Listing::NotListed,
-            };
-        }
-        EntryKind::Symlink => target = row.get(16)?,
-        _ => {}
-    }
-    let extras_id: Option<i64> = row.get(17)?;
-    let extras = match extras_id {
-        Some(id) => extras.get(&id).cloned().ok_or_else(|| bad(17, "extras that are not there"))?,
-        None => Extras::default(),
-    };
-    let name: Vec<u8> = row.get(2)?;
-    let id: i64 = row.get(0)?;
-    if id != 0 && !file_name::is_one(&name) {
-        return Err(bad(2, "no name of an entry"));
-    }
-    let entry = NewEntry { target, extras, ..NewEntry::plain(name, meta) };
-    Ok(Loaded { id, parent: row.get(1)?, entry, listing })
+    take(batch).map(drop)
 }

@@ -3,13 +3,18 @@
 //! Everything is written in transactions: a process that is killed leaves what was there before, or a survey that says
 //! that it is partial.
 
+mod classes;
 mod companions;
 mod contents;
 mod digests;
+mod entries;
 mod headers;
+mod in_part;
 mod load;
+mod rows;
 mod save;
 mod shape;
+mod upgrade;
 
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -22,11 +27,12 @@ pub(crate) use contents::is_same;
 pub use contents::{Added, open_seen};
 pub use digests::add_digests;
 pub use headers::add_media;
-pub use load::{load, load_with_rows};
-pub use save::{Saved, renew, save};
+pub use in_part::InPart;
+pub use load::load;
+pub use save::{Saved, Unsaved, save, survey};
 
 /// The version of the schema that this program writes, kept in `PRAGMA user_version`.
-pub const VERSION: i64 = 4;
+pub const VERSION: i64 = 5;
 /// What SQLite files start with.
 const MAGIC: &[u8] = b"SQLite format 3\0";
 
@@ -35,8 +41,8 @@ pub fn is_survey(bytes: &[u8]) -> bool {
     bytes.starts_with(MAGIC)
 }
 
-/// What brings a survey of an older version up to the next one: for a file that may be written, and as a view of one that
-/// is only read. The first is for version 1.
+/// What brings a survey of a version before 4 up to the next one: for a file that may be written, and as a view of one that
+/// is only read. The first is for version 1. From 4 to 5 is `upgrade.rs`.
 const MIGRATIONS: [(&str, &str); 3] = [
     (
         "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER; \
@@ -55,15 +61,6 @@ const MIGRATIONS: [(&str, &str); 3] = [
         "",
     ),
 ];
-
-/// Where the entries of a tree stand in the file that it was read from.
-#[derive(Debug)]
-pub struct Rows {
-    /// The row of each entry.
-    ids: Vec<i64>,
-    /// How often the file had been written.
-    edition: i64,
-}
 
 /// Why a survey can't be read or written, in words that say what to do.
 #[derive(Debug, PartialEq, Eq)]
@@ -162,9 +159,7 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     let mut db = Connection::open_with_flags(plain(file), flags(write))?;
     db.busy_timeout(PATIENCE)?;
     bounded(&mut db, size)?;
-    // What belongs to a row goes with it.
-    db.execute_batch("PRAGMA foreign_keys = ON;")?;
-    let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+    let version = version(&db)?;
     let application: i64 = db.query_row("PRAGMA application_id", [], |row| row.get(0))?;
     if application != 0x5452_5653 {
         return Err(StoreError::new(
@@ -184,15 +179,24 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
         return Err(StoreError::new("it has no version", "survey the host again, into a new file"));
     }
     shape::compare(&db, version)?;
-    let done = usize::try_from(version - 1).expect("it is at least 1");
+    let done = usize::try_from(version - 1).expect("it is at least 1").min(MIGRATIONS.len());
     for (alter, view) in &MIGRATIONS[done..] {
         let sql = if write { alter } else { view };
         db.execute_batch(&format!("BEGIN; {sql} COMMIT;"))?;
     }
     if write && version < VERSION {
-        db.execute_batch(&format!("PRAGMA user_version = {VERSION};"))?;
+        db = upgrade::upgrade(db)?;
     }
     Ok(db)
+}
+
+/// The version of the schema of an open survey.
+fn version(db: &Connection) -> rusqlite::Result<i64> {
+    db.query_row("PRAGMA user_version", [], |row| row.get(0))
+}
+
+fn damaged() -> StoreError {
+    StoreError::new("its tree does not hang together", "survey the host again, into a new file")
 }
 
 /// Whoever wrote the file may have meant harm: its schema runs nothing (SQLite, "Defense Against The Dark Arts"), and what it takes

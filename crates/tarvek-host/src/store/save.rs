@@ -1,24 +1,29 @@
-//! From facts to a survey file, new or again.
+//! Into a survey file, new or again: folder by folder, while they are looked at.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use std::io;
 use std::path::Path;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use rusqlite::{
-    CachedStatement, Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior,
-    params,
-};
-use tarvek_core::facts::build::{Renewal, TreeBuilder};
+use rusqlite::{Connection, OpenFlags, params};
+use tarvek_core::facts::build::NewEntry;
+use tarvek_core::facts::classes::{Class, Known, NONE};
 use tarvek_core::facts::host::HostFacts;
-use tarvek_core::facts::tree::{Extras, Listing, NodeId, Tree};
-use tarvek_core::kernel::entry::{EntryKind, Flags};
-use tarvek_core::kernel::nfs4::Nfs4Acl;
+use tarvek_core::facts::tree::{Listing, NodeId, Tree};
+use tarvek_core::kernel::entry::{EntryKind, Project};
 use tarvek_core::words::name::Name;
 
-use super::{Rows, StoreError, VERSION, companions, flags, load, open, plain};
+use super::classes::Written;
+use super::load::{PART_BITS, folder, parts};
+use super::shape::SCHEMA;
+use super::{StoreError, VERSION, classes, companions, entries, flags, open, plain};
+use crate::sink::{ABOVE, Contents, Earlier, Found, Number, OwnOf, Sink};
 
 /// What was written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
 pub struct Saved {
+    /// Entries that there are now.
+    pub entries: u64,
     /// Entries that were not there before.
     pub added: u64,
     /// Entries that differ from before.
@@ -27,93 +32,107 @@ pub struct Saved {
     pub removed: u64,
 }
 
-/// Writes facts into a survey file. One that is there already is brought up to date: only rows that differ are written. It
-/// is one transaction; whatever happens on the way, the file then is what it was, or partial and empty if it was not there.
+/// Why a survey was not taken: the look failed, or the file.
+#[derive(Debug)]
+pub enum Unsaved {
+    Look(io::Error),
+    Store(StoreError),
+}
+
+impl From<StoreError> for Unsaved {
+    fn from(error: StoreError) -> Self {
+        Self::Store(error)
+    }
+}
+
+impl From<rusqlite::Error> for Unsaved {
+    fn from(error: rusqlite::Error) -> Self {
+        Self::Store(error.into())
+    }
+}
+
+/// Writes facts with their tree into a survey file, as [`survey`] does.
 ///
 /// # Errors
 /// If the file is no survey, is of another host, is in use or can't be written, or if the disk is full.
-pub fn save(facts: &HostFacts, file: &Path) -> Result<Saved, StoreError> {
+pub fn save(mut facts: HostFacts, file: &Path) -> Result<(HostFacts, Saved), StoreError> {
+    let (tree, host) = (std::mem::take(&mut facts.tree), facts.name.clone());
+    let saved = survey(file, &host, entry(&tree, Tree::ROOT), |sink, _| {
+        put_tree(sink, &tree)?;
+        Ok(facts)
+    });
+    match saved {
+        Ok(saved) => Ok(saved),
+        Err(Unsaved::Store(error)) => Err(error),
+        Err(Unsaved::Look(error)) => unreachable!("only the file can fail: {error}"),
+    }
+}
+
+/// Has a look put into a survey file. One that is there already is brought up to date: only rows that differ are written, and the look is told
+/// when it was taken (seconds since 1970 UTC), if it is whole. It is one transaction; whatever happens on the way, the file then is what it was, or
+/// partial and empty if it was not there. `root`: the root folder of what will be seen. The facts need no tree.
+///
+/// # Errors
+/// What the look could not do; else if the file is no survey, is of another host, is in use or can't be written, or if the disk is full.
+pub fn survey(
+    file: &Path,
+    host: &Name,
+    root: NewEntry,
+    look: impl FnOnce(&Writer, Option<i64>) -> io::Result<HostFacts>,
+) -> Result<(HostFacts, Saved), Unsaved> {
     let fresh = match std::fs::symlink_metadata(file) {
         Ok(meta) if meta.len() == 0 && meta.is_file() => true,
         Ok(_) => false,
         Err(_) => true,
     };
-    let mut db = if fresh { create(facts, file)? } else { open(file, true)? };
-    let transaction = begin(&mut db, facts)?;
-    let unwritten: bool = transaction.query_row(
-        "SELECT NOT EXISTS (SELECT 1 FROM survey WHERE key = 'dense')",
-        [],
-        |row| row.get(0),
-    )?;
-    let saved = if unwritten {
-        all(&transaction, facts)?
-    } else {
-        let (old, rows) = load::facts(&transaction, None)?;
-        let mut builder = TreeBuilder::renew(old.tree);
-        builder.take_over(&facts.tree);
-        let (tree, renewal) = builder.finish_renewed();
-        differences(&transaction, &tree, &renewal, rows)?
-    };
-    finish(transaction, facts)?;
-    db.close().map_err(|(_, error)| StoreError::from(error))?;
-    Ok(saved)
-}
-
-/// Writes a renewed look into the survey that it started from.
-///
-/// # Errors
-/// As [`save`], and if another program has written the file meanwhile.
-pub fn renew(
-    facts: &HostFacts,
-    renewal: &Renewal,
-    rows: Rows,
-    file: &Path,
-) -> Result<Saved, StoreError> {
-    let mut db = open(file, true)?;
-    let transaction = begin(&mut db, facts)?;
-    if edition(&transaction)? != rows.edition {
-        return Err(StoreError::new("another program has written it meanwhile", "run it again"));
+    let mut db = if fresh { create(host, root, file)? } else { open(file, true)? };
+    // What a look writes is not bounded by what stood there before.
+    db.progress_handler(0, None::<fn() -> bool>)?;
+    let outcome = into_open(db, host, look);
+    if fresh && matches!(&outcome, Err(Unsaved::Look(_))) {
+        // It was made for this look, and nothing was seen.
+        let _ = std::fs::remove_file(file);
     }
-    let saved = differences(&transaction, &facts.tree, renewal, rows)?;
-    finish(transaction, facts)?;
-    db.close().map_err(|(_, error)| StoreError::from(error))?;
-    Ok(saved)
+    outcome
 }
 
-fn begin<'a>(db: &'a mut Connection, facts: &HostFacts) -> Result<Transaction<'a>, StoreError> {
-    // A killed process leaves the journal, and with it the way back; what a power cut needs is one sync at the end. Rows are
-    // written in the order of the file, so that a small cache does.
+fn into_open(
+    db: Connection,
+    host: &Name,
+    look: impl FnOnce(&Writer, Option<i64>) -> io::Result<HostFacts>,
+) -> Result<(HostFacts, Saved), Unsaved> {
+    // A killed process leaves the journal, and with it the way back; what a power cut needs is one sync at the end.
     db.execute_batch(
-        "PRAGMA cache_size = -4000; PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY;",
+        "PRAGMA cache_size = -16000; PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY; BEGIN IMMEDIATE;",
     )?;
-    let transaction = db.transaction_with_behavior(TransactionBehavior::Immediate)?;
-    let known: Option<String> =
-        transaction
-            .query_row("SELECT max(value) FROM survey WHERE key = 'host'", [], |row| row.get(0))?;
-    match known.map(Name::from).filter(|known| *known != facts.name) {
-        Some(known) => Err(StoreError::new(
-            format!("it is a survey of {known}, not of {}", facts.name),
-            "name another file",
-        )),
-        None => Ok(transaction),
+    let key = |key: &str| -> rusqlite::Result<Option<String>> {
+        db.query_row("SELECT max(value) FROM survey WHERE key = ?1", [key], |row| row.get(0))
+    };
+    if let Some(known) = key("host")?.map(Name::from).filter(|known| known != host) {
+        let message = format!("it is a survey of {known}, not of {host}");
+        return Err(StoreError::new(message, "name another file").into());
     }
-}
-
-fn finish(transaction: Transaction, facts: &HostFacts) -> Result<(), StoreError> {
-    small_tables(&transaction, facts)?;
-    let next = (edition(&transaction)? + 1).to_string();
-    transaction.execute("INSERT OR REPLACE INTO survey VALUES ('edition', ?1)", [next])?;
-    Ok(transaction.commit()?)
-}
-
-fn edition(db: &Connection) -> Result<i64, StoreError> {
-    let edition: Option<String> =
-        db.query_row("SELECT max(value) FROM survey WHERE key = 'edition'", [], |row| row.get(0))?;
-    Ok(edition.and_then(|edition| edition.parse().ok()).unwrap_or(0))
+    if key("edition")?.is_none() {
+        // Whoever began it did not come to an end.
+        db.execute_batch("DELETE FROM folder; DELETE FROM class; DELETE FROM extras;")?;
+    }
+    let whole = key("state")?.is_some_and(|state| state == "complete");
+    let taken = key("taken")?.and_then(|taken| taken.parse().ok()).filter(|_| whole);
+    let edition = key("edition")?.and_then(|edition| edition.parse::<i64>().ok()).unwrap_or(0);
+    let writer = Writer::new(db)?;
+    let looked = look(&writer, taken);
+    let state = writer.into_state()?;
+    let mut facts = looked.map_err(Unsaved::Look)?;
+    facts.name = host.clone();
+    small_tables(&state.db, &facts)?;
+    state.finish(edition.saturating_add(1))?;
+    state.db.execute_batch("COMMIT")?;
+    state.db.close().map_err(|(_, error)| StoreError::from(error))?;
+    Ok((facts, state.saved))
 }
 
 /// Whoever opens the file before the survey is written sees one of nothing that says that it is partial.
-fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
+fn create(host: &Name, root: NewEntry, file: &Path) -> Result<Connection, StoreError> {
     // Who was killed at the very start left an empty file, and the journal of it.
     if std::fs::symlink_metadata(file).is_ok() {
         companions::look(file)?;
@@ -121,241 +140,387 @@ fn create(facts: &HostFacts, file: &Path) -> Result<Connection, StoreError> {
         companions::none(file)?;
     }
     let create = flags(true) | OpenFlags::SQLITE_OPEN_CREATE;
-    let mut db = Connection::open_with_flags(plain(file), create)?;
-    let transaction = db.transaction()?;
-    let schema = include_str!("schema.sql");
-    transaction.execute_batch(&format!("{schema} PRAGMA user_version = {VERSION};"))?;
-    for (key, value) in
-        [("host", facts.name.raw()), ("state", "partial"), ("taken", &facts.taken.to_string())]
-    {
-        transaction.execute("INSERT INTO survey VALUES (?1, ?2)", [key, value])?;
+    let db = Connection::open_with_flags(plain(file), create)?;
+    db.execute_batch(&format!("BEGIN; {SCHEMA} PRAGMA user_version = {VERSION};"))?;
+    for (key, value) in [("host", host.raw()), ("state", "partial"), ("taken", "0")] {
+        db.execute("INSERT INTO survey VALUES (?1, ?2)", [key, value])?;
     }
-    Writer::new(&transaction)?.insert(0, 0, &facts.tree, Tree::ROOT)?;
-    transaction.execute("UPDATE entry SET listing = NULL", [])?;
-    transaction.commit()?;
+    let writer = Writer::new(db)?;
+    let nothing = Earlier::default();
+    let above = Contents::of([root], &nothing, Listing::Complete, None);
+    let put = writer.fill(ABOVE, &above, &nothing);
+    let State { db, .. } = writer.into_state()?;
+    put.expect("an error was kept");
+    db.execute_batch("COMMIT")?;
     Ok(db)
 }
 
-fn all(db: &Transaction, facts: &HostFacts) -> Result<Saved, StoreError> {
-    db.execute_batch("DELETE FROM entry; DELETE FROM extras;")?;
-    let mut writer = Writer::new(db)?;
-    let count = facts.tree.len();
-    for number in 0..count {
-        let node = NodeId(u32::try_from(number).expect("a tree has less than 2^32 entries"));
-        let parent = i64::from(facts.tree.parent(node).0);
-        writer.insert(i64::from(node.0), parent, &facts.tree, node)?;
+fn entry(tree: &Tree, node: NodeId) -> NewEntry {
+    NewEntry {
+        name: tree.name(node).to_vec(),
+        meta: tree.meta(node),
+        target: tree.target(node).map(<[u8]>::to_vec),
+        extras: tree.extras(node).cloned().unwrap_or_default(),
     }
-    drop(writer);
-    // Up to here rows stand in the order of the tree; what is added later is not.
-    db.execute("INSERT OR REPLACE INTO survey VALUES ('dense', ?1)", [(count - 1).to_string()])?;
-    Ok(Saved { added: count as u64, ..Saved::default() })
 }
 
-/// Brings the rows of an earlier survey up to date.
-fn differences(
-    db: &Transaction,
-    tree: &Tree,
-    renewal: &Renewal,
-    rows: Rows,
-) -> Result<Saved, StoreError> {
-    let Rows { mut ids, .. } = rows;
-    let mut saved = Saved::default();
-    let mut writer = Writer::new(db)?;
-    let mut gone: Vec<NodeId> = renewal.removed().to_vec();
-    while let Some(node) = gone.pop() {
-        writer.delete(ids[node.0 as usize])?;
-        saved.removed += 1;
-        gone.extend(tree.children(node));
+/// Puts a tree into a survey, and tells the number of each folder.
+///
+/// # Errors
+/// What the survey can't take.
+pub(super) fn put_tree(sink: &Writer, tree: &Tree) -> io::Result<HashMap<NodeId, Number>> {
+    let mut all = HashMap::new();
+    let mut earlier = Earlier::default();
+    sink.earlier(ABOVE, &mut earlier)?;
+    let above = Contents::of([entry(tree, Tree::ROOT)], &earlier, Listing::Complete, None);
+    let root = sink.fill(ABOVE, &above, &earlier)?[0];
+    let mut todo = vec![(Tree::ROOT, root)];
+    while let Some((node, number)) = todo.pop() {
+        all.insert(node, number);
+        sink.earlier(number, &mut earlier)?;
+        let entries = tree.children(node).map(|child| entry(tree, child));
+        let (listing, project) = (tree.listing(node), tree.project(node));
+        let contents = Contents::of(entries, &earlier, listing, project);
+        let numbers = sink.fill(number, &contents, &earlier)?;
+        let folders = tree.children(node).zip(numbers);
+        todo.extend(folders.filter(|(child, _)| tree.kind(*child) == EntryKind::Folder));
     }
-    // The number of a row of the first survey is never given again, also where the last of them is gone: up to there rows are
-    // read as standing folder by folder.
-    let last = "SELECT max((SELECT max(id) FROM entry), (SELECT ifnull(max(CAST(value AS INTEGER)), 0) FROM survey WHERE key = 'dense'))";
-    let mut next: i64 = 1 + db.query_row(last, [], |row| row.get::<_, i64>(0))?;
-    for (node, origin) in renewal.numbered() {
-        match origin {
-            Some(old) => ids.push(ids[old.0 as usize]),
-            None => {
-                let parent = ids[tree.parent(node).0 as usize];
-                writer.insert(next, parent, tree, node)?;
-                saved.added += 1;
-                ids.push(next);
-                next += 1;
-            }
+    Ok(all)
+}
+
+/// The most entries in one row: what is read and written in one piece.
+const MOST_IN_PART: usize = 16_384;
+
+/// Writes folders into a survey as they come. After an error of the file everything fails.
+pub struct Writer {
+    state: Mutex<State>,
+    /// Whether nothing stood there before.
+    empty: bool,
+}
+
+struct State {
+    db: Connection,
+    known: Known,
+    written: Written,
+    /// The number of the next folder, and what that was in the beginning.
+    next: Number,
+    first: Number,
+    /// Whether there are digests or headers, which go with their files.
+    holds: bool,
+    saved: Saved,
+    /// Folders that count as changed already.
+    changed: HashSet<Number>,
+    failed: Option<StoreError>,
+}
+
+/// An entry that is to be written.
+struct Line {
+    class: u32,
+    own: Option<Number>,
+}
+
+impl Sink for Writer {
+    fn earlier(&self, number: Number, into: &mut Earlier) -> io::Result<()> {
+        into.clear();
+        if self.empty {
+            return Ok(());
         }
+        let mut state = self.state();
+        let State { db, known, .. } = &mut *state;
+        let read = folder(db, number, &known.all, into).map(drop);
+        state.told(read)
     }
-    for &node in renewal.changed() {
-        let (id, parent) = (ids[node.0 as usize], ids[tree.parent(node).0 as usize]);
-        writer.replace(id, tree, node)?;
-        writer.insert(id, parent, tree, node)?;
-        saved.changed += 1;
+
+    fn fill(
+        &self,
+        number: Number,
+        seen: &Contents,
+        before: &Earlier,
+    ) -> io::Result<Vec<Number>> {
+        let mut state = self.state();
+        let met = state.meet(number, seen, before);
+        let (lines, differs) = state.told(met)?;
+        drop(state);
+        if differs {
+            let parts = parts_of(seen, before, &lines);
+            let mut state = self.state();
+            let kept = state.keep(number, seen, parts);
+            state.told(kept)?;
+        }
+        Ok(lines.into_iter().map(|line| line.own.unwrap_or(ABOVE)).collect())
     }
-    writer.keep()?;
-    Ok(saved)
+
+    fn unread(&self, number: Number) -> io::Result<()> {
+        if self.empty {
+            return Ok(());
+        }
+        let mut state = self.state();
+        let emptied = state.unread(number);
+        state.told(emptied)
+    }
+
+    fn same(&self, _: Number, before: &Earlier) {
+        self.state().saved.entries += before.len() as u64;
+    }
 }
 
-/// Writes rows of `entry` and `extras`.
-struct Writer<'a> {
-    db: &'a Connection,
-    insert: CachedStatement<'a>,
-    delete: CachedStatement<'a>,
-    extras: HashMap<Extras, i64>,
-    /// Digests that stay although their rows are written anew.
-    kept: Vec<Kept>,
-}
-
-/// A row of `content`.
-struct Kept {
-    entry: i64,
-    blake3: Vec<u8>,
-    changed: Option<i64>,
-    head: Option<i64>,
-    ends: Option<i64>,
-}
-
-impl<'a> Writer<'a> {
-    fn new(db: &'a Connection) -> Result<Self, StoreError> {
-        let insert = "INSERT INTO entry VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18)";
-        Ok(Self {
+impl Writer {
+    pub(super) fn new(db: Connection) -> Result<Self, StoreError> {
+        let known = Known::from(classes::read(&db)?);
+        let (classes, extras) = (known.all.classes().len(), known.all.extras().len());
+        let last: Option<i64> = db.query_row("SELECT max(id) FROM folder", [], |row| row.get(0))?;
+        let sql = "SELECT EXISTS (SELECT 1 FROM content) OR EXISTS (SELECT 1 FROM media)";
+        let holds = db.query_row(sql, [], |row| row.get(0))?;
+        let next = Self::next(&db, last)?;
+        let state = State {
             db,
-            insert: db.prepare_cached(insert)?,
-            delete: db.prepare_cached("DELETE FROM entry WHERE id = ?1")?,
-            extras: load::extras(db)?.into_iter().map(|(id, extras)| (extras, id)).collect(),
-            kept: Vec::new(),
+            known,
+            written: Written { classes, extras },
+            next,
+            first: next,
+            holds,
+            saved: Saved::default(),
+            changed: HashSet::new(),
+            failed: None,
+        };
+        Ok(Self { state: Mutex::new(state), empty: last.is_none() })
+    }
+
+    /// The number that no folder has had.
+    fn next(db: &Connection, last: Option<i64>) -> Result<Number, StoreError> {
+        let noted: Option<String> =
+            db.query_row("SELECT max(value) FROM survey WHERE key = 'folders'", [], |row| row.get(0))?;
+        let noted = noted.and_then(|noted| noted.parse().ok()).unwrap_or(ABOVE);
+        let last = last.map_or(0, |last| last >> PART_BITS);
+        let last = Number::try_from(last).map_err(|_| super::damaged())?;
+        noted.max(last).checked_add(1).ok_or_else(super::damaged)
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What was put into it.
+    ///
+    /// # Errors
+    /// The first error of the file.
+    fn into_state(self) -> Result<State, StoreError> {
+        let mut state = self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
+        state.failed.take().map_or(Ok(state), Err)
+    }
+
+    /// The connection, for whoever goes on with it.
+    ///
+    /// # Errors
+    /// The first error of the file.
+    pub(super) fn into_db(self) -> Result<Connection, StoreError> {
+        let state = self.into_state()?;
+        state.note_last()?;
+        Ok(state.db)
+    }
+}
+
+impl State {
+    /// Keeps an error for whoever began, and ends the look with another one.
+    fn told<T>(&mut self, outcome: Result<T, StoreError>) -> io::Result<T> {
+        outcome.map_err(|error| {
+            let told = io::Error::other(error.to_string());
+            self.failed.get_or_insert(error);
+            told
         })
     }
 
-    fn delete(&mut self, id: i64) -> Result<(), StoreError> {
-        self.delete.execute([id])?;
-        Ok(())
+    /// Numbers what was seen, notes what differs from before, and lets go of what is gone. Whether the folder has to be written.
+    fn meet(
+        &mut self,
+        number: Number,
+        seen: &Contents,
+        before: &Earlier,
+    ) -> Result<(Vec<Line>, bool), StoreError> {
+        let mut lines = Vec::with_capacity(seen.entries.len());
+        let mut differs = (seen.listing, seen.project) != (before.listing, before.project);
+        if differs && (ABOVE + 1..self.first).contains(&number) {
+            self.saved.changed += u64::from(self.changed.insert(number));
+        }
+        self.saved.entries += seen.entries.len() as u64;
+        let mut stays = vec![false; before.len()];
+        for found in &seen.entries {
+            let then = found.before.map(|index| (index, before.entry(index)));
+            let meta = &found.meta;
+            let extras = match then {
+                Some((_, then)) if found.kept => self.known.all.class(then.class).extras,
+                _ => found.extras.as_deref().map_or(NONE, |extras| self.known.extras(extras)),
+            };
+            let class = self.known.class(Class::of(meta, extras));
+            let mut own = None;
+            match then {
+                None => {
+                    self.saved.added += 1;
+                    differs = true;
+                }
+                Some((index, then)) => {
+                    stays[index] = true;
+                    own = before.folder(index).filter(|_| meta.is_folder());
+                    let target = seen.target_of(found).map_or(OwnOf::Nothing, OwnOf::Target);
+                    let leads = found.kept || own.is_some() || before.own(index) == target;
+                    if then.class != class || then.meta != *meta || !leads {
+                        differs = true;
+                        let once = own.is_none_or(|own| self.changed.insert(own));
+                        self.saved.changed += u64::from(once);
+                        self.replaced(number, before, index, found)?;
+                    }
+                }
+            }
+            if meta.is_folder() && own.is_none() {
+                own = Some(self.next);
+                self.next = self.next.checked_add(1).ok_or_else(super::damaged)?;
+            }
+            lines.push(Line { class, own });
+        }
+        for (index, _) in stays.iter().enumerate().filter(|(_, stays)| !**stays) {
+            differs = true;
+            self.saved.removed += 1;
+            self.forget(number, before.name(index), true)?;
+            if let Some(below) = before.folder(index) {
+                self.empty(below)?;
+            }
+        }
+        Ok((lines, differs))
     }
 
-    /// Makes room for a row that differs. A digest stays where only the inode has changed, and in a way that shows; it counts again once a
-    /// sample says that the contents have not (`digests.rs`).
-    fn replace(&mut self, id: i64, tree: &Tree, node: NodeId) -> Result<(), StoreError> {
-        let meta = tree.meta(node);
-        let touched = "SELECT 1 FROM entry WHERE id = ?1 AND type = 'f' AND ?2 AND size = ?3 AND mtime = ?4 AND inode IS ?5 AND device IS ?6 \
-                       AND (mode, uid, gid, links) <> (?7, ?8, ?9, ?10)";
-        let signed = u64::cast_signed;
-        let touched = self.db.prepare_cached(touched)?.exists(params![
-            id,
-            meta.kind == EntryKind::File,
-            signed(meta.size),
-            meta.modified,
-            meta.inode.map(signed),
-            meta.device.map(signed),
-            meta.mode,
-            meta.uid,
-            meta.gid,
-            meta.links,
-        ])?;
-        let kept = match touched {
-            true => self
-                .db
-                .prepare_cached(
-                    "SELECT entry, blake3, changed, head, ends FROM content WHERE entry = ?1",
-                )?
-                .query_row([id], |row| {
-                    Ok(Kept {
-                        entry: row.get(0)?,
-                        blake3: row.get(1)?,
-                        changed: row.get(2)?,
-                        head: row.get(3)?,
-                        ends: row.get(4)?,
-                    })
-                })
-                .optional()?,
-            false => None,
-        };
-        self.delete(id)?;
-        self.kept.extend(kept);
-        Ok(())
+    /// Lets go of what belonged to an entry that is not what it was. A digest stays where only the inode has changed, and in a way that shows; it counts
+    /// again once a sample says that the contents have not (`digests.rs`).
+    fn replaced(
+        &mut self,
+        number: Number,
+        before: &Earlier,
+        index: usize,
+        found: &Found,
+    ) -> Result<(), StoreError> {
+        let (then, now) = (&before.entry(index).meta, &found.meta);
+        if let Some(below) = before.folder(index).filter(|_| !now.is_folder()) {
+            self.empty(below)?;
+        }
+        let same = then.kind == EntryKind::File
+            && (then.kind, then.size, then.modified, then.inode, then.device)
+                == (now.kind, now.size, now.modified, now.inode, now.device);
+        let shows = (then.mode, then.uid, then.gid, then.links) != (now.mode, now.uid, now.gid, now.links);
+        self.forget(number, before.name(index), !(same && shows))
     }
 
-    /// Writes the digests that stay, once their rows are there again.
-    fn keep(&mut self) -> Result<(), StoreError> {
-        for Kept { entry, blake3, changed, head, ends } in self.kept.drain(..) {
-            let row = "INSERT INTO content VALUES (?1, ?2, ?3, ?4, ?5)";
-            self.db.prepare_cached(row)?.execute(params![entry, blake3, changed, head, ends])?;
+    /// Forgets what a file holds.
+    fn forget(&mut self, folder: Number, name: &[u8], digest: bool) -> Result<(), StoreError> {
+        if !self.holds {
+            return Ok(());
+        }
+        let header = "DELETE FROM media WHERE folder = ?1 AND name = ?2";
+        self.db.prepare_cached(header)?.execute(params![folder, name])?;
+        if digest {
+            let digest = "DELETE FROM content WHERE folder = ?1 AND name = ?2";
+            self.db.prepare_cached(digest)?.execute(params![folder, name])?;
         }
         Ok(())
     }
 
-    fn insert(
+    /// Notes that nobody looked into a folder.
+    fn unread(&mut self, number: Number) -> Result<(), StoreError> {
+        if self.empty(number)? && self.changed.insert(number) {
+            self.saved.changed += 1;
+        }
+        Ok(())
+    }
+
+    /// Takes away all that stood below a folder, whether there was anything or not.
+    fn empty(&mut self, number: Number) -> Result<bool, StoreError> {
+        let mut there = false;
+        let mut todo = vec![number];
+        let mut seen = Earlier::default();
+        while let Some(number) = todo.pop() {
+            if !folder(&self.db, number, &self.known.all, &mut seen)? {
+                continue;
+            }
+            there = true;
+            self.saved.removed += seen.len() as u64;
+            todo.extend((0..seen.len()).filter_map(|index| seen.folder(index)));
+            let (first, last) = parts(number);
+            self.db.prepare_cached(DELETE)?.execute([first, last])?;
+            if self.holds {
+                for table in ["content", "media"] {
+                    let sql = format!("DELETE FROM {table} WHERE folder = ?1");
+                    self.db.prepare_cached(&sql)?.execute([number])?;
+                }
+            }
+        }
+        Ok(there)
+    }
+
+    /// Notes the last number that a folder has had: one that nobody looked into has no row.
+    fn note_last(&self) -> Result<(), StoreError> {
+        let last = (self.next - 1).to_string();
+        self.db.execute("INSERT OR REPLACE INTO survey VALUES ('folders', ?1)", [last])?;
+        Ok(())
+    }
+
+    /// Writes what ends a survey.
+    fn finish(&self, edition: i64) -> Result<(), StoreError> {
+        self.note_last()?;
+        let edition = edition.to_string();
+        self.db.execute("INSERT OR REPLACE INTO survey VALUES ('edition', ?1)", [edition])?;
+        Ok(())
+    }
+
+    /// Writes a folder in place of what stood there.
+    fn keep(
         &mut self,
-        id: i64,
-        parent: i64,
-        tree: &Tree,
-        node: NodeId,
+        number: Number,
+        seen: &Contents,
+        parts_of: Vec<Vec<u8>>,
     ) -> Result<(), StoreError> {
-        let meta = tree.meta(node);
-        let kind = match meta.kind {
-            EntryKind::Folder => "d",
-            EntryKind::File => "f",
-            EntryKind::Symlink => "l",
-            EntryKind::Fifo => "p",
-            EntryKind::Socket => "s",
-            EntryKind::BlockDevice => "b",
-            EntryKind::CharDevice => "c",
-        };
-        let flags = meta.flags.map(|Flags { immutable, append }| match (immutable, append) {
-            (false, false) => "",
-            (true, false) => "i",
-            (false, true) => "a",
-            (true, true) => "ia",
-        });
-        let listing = match tree.listing(node) {
+        classes::write(&self.db, &self.known.all, &mut self.written)?;
+        let (first, last) = parts(number);
+        let listing = match seen.listing {
             Listing::Complete => Some("complete"),
             Listing::Failed => Some("failed"),
             Listing::NotListed => None,
         };
-        let extras = tree.extras(node).map(|extras| self.extras(extras)).transpose()?;
-        let signed = u64::cast_signed;
-        self.insert.execute(params![
-            id,
-            parent,
-            tree.name(node),
-            kind,
-            meta.mode,
-            meta.uid,
-            meta.gid,
-            signed(meta.size),
-            meta.allocated.map(signed),
-            meta.inode.map(signed),
-            meta.device.map(signed),
-            meta.links,
-            meta.modified,
-            meta.changed,
-            flags,
-            listing,
-            tree.target(node),
-            extras,
-        ])?;
+        let Project { id, inherits } = seen.project.unwrap_or(Project { id: 0, inherits: false });
+        let (id, inherits) = (seen.project.map(|_| id), seen.project.map(|_| inherits));
+        self.db.prepare_cached(DELETE)?.execute([first, last])?;
+        let mut insert = self.db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
+        for (row, text) in (first..=last).zip(&parts_of) {
+            let text = std::str::from_utf8(text).expect("JSON is UTF-8");
+            insert.execute(params![row, listing, id, inherits, text])?;
+        }
         Ok(())
     }
+}
 
-    fn extras(&mut self, extras: &Extras) -> Result<i64, StoreError> {
-        if let Some(id) = self.extras.get(extras) {
-            return Ok(*id);
+const DELETE: &str = "DELETE FROM folder WHERE id BETWEEN ?1 AND ?2";
+
+/// The entries of a folder as they are written, in parts.
+fn parts_of(seen: &Contents, before: &Earlier, lines: &[Line]) -> Vec<Vec<u8>> {
+    let mut parts = Vec::new();
+    let mut pairs = seen.entries.iter().zip(lines).peekable();
+    loop {
+        let mut part = Vec::with_capacity(pairs.len().min(MOST_IN_PART) * 96);
+        for (found, line) in pairs.by_ref().take(MOST_IN_PART) {
+            let own = match (line.own, found.before) {
+                (Some(number), _) => OwnOf::Folder(number),
+                (None, Some(index)) if found.kept => before.own(index),
+                (None, _) => seen.target_of(found).map_or(OwnOf::Nothing, OwnOf::Target),
+            };
+            entries::write(&mut part, seen.name_of(found), &found.meta, line.class, own);
         }
-        self.db.execute(
-            "INSERT INTO extras (acl, default_acl, nfs4_acl, label, project, inherits) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-            params![
-                extras.acl.as_ref().map(ToString::to_string),
-                extras.default_acl.as_ref().map(ToString::to_string),
-                extras.nfs4_acl.as_ref().map(Nfs4Acl::bytes),
-                extras.label,
-                extras.project.map(|project| project.id),
-                extras.project.map(|project| project.inherits)
-            ],
-        )?;
-        let id = self.db.last_insert_rowid();
-        self.extras.insert(extras.clone(), id);
-        Ok(id)
+        entries::end(&mut part);
+        parts.push(part);
+        if pairs.peek().is_none() {
+            return parts;
+        }
     }
 }
 
 /// What is small is written anew each time.
-fn small_tables(db: &Transaction, facts: &HostFacts) -> Result<(), StoreError> {
+fn small_tables(db: &Connection, facts: &HostFacts) -> Result<(), StoreError> {
     for table in ["root", "gap", "mount", "fstab", "account", "grp", "document"] {
         db.execute(&format!("DELETE FROM {table}"), [])?;
     }

@@ -5,8 +5,10 @@ use rusqlite::Connection;
 
 use super::StoreError;
 
-/// The schema of version 4. A file that was brought up from an older version has the same, comments aside.
-const SCHEMA: &str = include_str!("schema.sql");
+/// The schema of version 5. A file that was brought up from an older version has the same, comments aside.
+pub(super) const SCHEMA: &str = include_str!("schema.sql");
+/// The schema of version 4, and with less in it of those before.
+pub(super) const SCHEMA_4: &str = include_str!("schema-4.sql");
 
 /// Compares what is in the file with what a survey of this version has.
 pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
@@ -26,7 +28,7 @@ pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
         pages.push(page);
         found.push(plain(&sql));
     }
-    let tables = plain(SCHEMA);
+    let tables = plain(if version < 5 { SCHEMA_4 } else { SCHEMA });
     let tables = tables.split(';').map(str::trim).filter(|sql| sql.starts_with("CREATE TABLE"));
     let mut expected: Vec<String> = tables.map(str::to_owned).collect();
     if version < 4 {
@@ -50,6 +52,13 @@ pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
     if found == expected { Ok(()) } else { Err(other()) }
 }
 
+/// The statements that make some tables of a survey.
+pub(super) fn tables(names: &[&str]) -> String {
+    let schema = plain(SCHEMA);
+    let named = |sql: &&str| names.iter().any(|name| sql.trim().starts_with(&format!("CREATE TABLE {name}(")));
+    schema.split_inclusive(';').filter(named).collect()
+}
+
 /// A statement without comments and without spaces that mean nothing.
 fn plain(sql: &str) -> String {
     let code: Vec<&str> = sql.lines().map(|line| line.split("--").next().unwrap_or("")).collect();
@@ -69,7 +78,7 @@ mod tests {
         let db = Connection::open_in_memory().unwrap();
         db.execute_batch(SCHEMA).unwrap();
         db.execute_batch(change).unwrap();
-        compare(&db, 4)
+        compare(&db, 5)
     }
 
     #[test]
@@ -78,8 +87,8 @@ mod tests {
         for change in [
             "CREATE VIEW x AS SELECT 1",
             "CREATE TABLE more (x)",
-            "CREATE INDEX x ON entry (name)",
-            "CREATE TRIGGER x AFTER DELETE ON gap BEGIN DELETE FROM entry; END",
+            "CREATE INDEX x ON folder (listing)",
+            "CREATE TRIGGER x AFTER DELETE ON gap BEGIN DELETE FROM folder; END",
             "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' UNION ALL SELECT path, why FROM c) SELECT * FROM c",
             "DROP TABLE gap; CREATE TABLE gap (path BLOB NOT NULL ON CONFLICT IGNORE, why TEXT NOT NULL)",
             "DROP TABLE gap",

@@ -17,7 +17,7 @@ use tarvek_host::observe::Depth;
 
 use super::attempt;
 use crate::cli::{AccessArgs, Format, Globals};
-use crate::inputs::{self, Asked};
+use crate::inputs::{self, Asked, Reading};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, access, json};
 
@@ -27,24 +27,31 @@ pub(super) fn run(
     screen: &Screen,
 ) -> Result<Outcome, Failure> {
     let depth = if args.below { Depth::Everything } else { Depth::Names };
-    let asked = inputs::asked(globals, args.from.as_deref(), &args.path, depth)?;
-    let (subject, remark) = match &args.subject {
-        Some(written) => inputs::subject(&asked.site, &asked.view, written)?,
-        None => inputs::usual_subject(&asked),
-    };
-    let route = follow_written(&asked.site, &asked.view, &asked.written, &subject);
-    if let Some(why) = absent(&asked.site, &route) {
-        return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
-    }
+    // What is really tried is tried once.
+    let whole = args.below || args.prove;
+    let reading = if whole { Reading::Whole } else { Reading::InPart };
+    let mut asked = inputs::asked(globals, args.from.as_deref(), &args.path, depth, reading)?;
+    let (text, outcome) = asked.settled(|asked| {
+        let (subject, remark) = match &args.subject {
+            Some(written) => inputs::subject(&asked.site, &asked.view, written)?,
+            None => inputs::usual_subject(asked),
+        };
+        let route = follow_written(&asked.site, &asked.view, &asked.written, &subject);
+        if let Some(why) = absent(&asked.site, &route) {
+            return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
+        }
+        let question = Question { globals, args, asked, subject, remark, route, screen };
+        if args.all {
+            Ok(question.everyone())
+        } else if args.new_file {
+            question.new_file()
+        } else {
+            question.one()
+        }
+    })?;
     screen.tell_partial(asked.site.partial());
-    let question = Question { globals, args, asked: &asked, subject, remark, route, screen };
-    if args.all {
-        question.everyone()
-    } else if args.new_file {
-        question.new_file()
-    } else {
-        question.one()
-    }
+    screen.say(&text)?;
+    Ok(outcome)
 }
 
 struct Question<'a> {
@@ -75,7 +82,7 @@ impl Question<'_> {
     }
 
     /// One subject.
-    fn one(&self) -> Result<Outcome, Failure> {
+    fn one(&self) -> Result<(String, Outcome), Failure> {
         let asked = self.asked;
         let answer = |need| judge(self.site(), &self.route, need);
         let mut answers: Vec<Answer> = self.needs().into_iter().map(answer).collect();
@@ -143,10 +150,9 @@ impl Question<'_> {
                 .with_partial(self.site().partial()),
             ),
         };
-        self.screen.say(&text)?;
         let decisive = answers.iter().filter(|answer| wanted.contains(&answer.need));
         let below = below.map(|scan| scan.all_readable());
-        Ok(Outcome::of(&decisive.map(Answer::allowed).chain(below).collect::<Vec<_>>()))
+        Ok((text, Outcome::of(&decisive.map(Answer::allowed).chain(below).collect::<Vec<_>>())))
     }
 
     fn typed(&self) -> String {
@@ -157,7 +163,7 @@ impl Question<'_> {
     }
 
     /// Everyone of the site.
-    fn everyone(&self) -> Result<Outcome, Failure> {
+    fn everyone(&self) -> (String, Outcome) {
         let (place, needs) = (self.route.here(), self.needs());
         let rows: Vec<access::PartyRow> = everyone(self.site(), place, self.globals.verbose)
             .into_iter()
@@ -169,12 +175,11 @@ impl Question<'_> {
                 json::text(&json::AccessAll::new(place, &rows).with_partial(self.site().partial()))
             }
         };
-        self.screen.say(&text)?;
-        Ok(Outcome::Fine)
+        (text, Outcome::Fine)
     }
 
     /// What is made there, and who can use it.
-    fn new_file(&self) -> Result<Outcome, Failure> {
+    fn new_file(&self) -> Result<(String, Outcome), Failure> {
         let service = match &self.asked.view {
             View::Service(name) => self.site().layout.service(name),
             View::Host(_) => None,
@@ -224,7 +229,6 @@ impl Question<'_> {
                     .with_partial(self.site().partial()),
             ),
         };
-        self.screen.say(&text)?;
-        Ok(Outcome::of(&[add.allowed()]))
+        Ok((text, Outcome::of(&[add.allowed()])))
     }
 }

@@ -20,7 +20,7 @@ use tarvek_host::store::open_seen;
 
 use super::renames;
 use crate::cli::{ForecastArgs, Format, Globals};
-use crate::inputs::{self, Opened};
+use crate::inputs::{self, Opened, Reading};
 use crate::outcome::{Failure, Outcome};
 use crate::view::forecast::{self, Headers, Told};
 use crate::view::{Screen, json};
@@ -121,7 +121,7 @@ fn of_libraries(
     let (site, by) = match &args.from {
         None => (inputs::site(globals)?.0, None),
         Some(view) => {
-            let opened = Opened::new(globals, Some(view))?;
+            let opened = Opened::new(globals, Some(view), Reading::Whole)?;
             known(&opened.site, &names)?;
             let serving = opened.site.layout.services.iter();
             let libraries = serving.flat_map(|service| {
@@ -183,7 +183,7 @@ fn of_folders(
     kind: Kind,
     detail: Detail,
 ) -> Result<(Site, Vec<Outlook>), Failure> {
-    let opened = Opened::new(globals, args.from.as_deref())?;
+    let opened = Opened::new(globals, args.from.as_deref(), Reading::Whole)?;
     let typed = args
         .names
         .iter()

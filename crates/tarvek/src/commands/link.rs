@@ -14,45 +14,59 @@ use tarvek_host::observe::Depth;
 
 use super::prove_link::prove;
 use crate::cli::{Format, Globals, LinkArgs};
-use crate::inputs::{self, Asked};
+use crate::inputs::{self, Asked, Reading, Typed};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, json, link};
 
 pub(super) fn run(globals: &Globals, args: &LinkArgs, screen: &Screen) -> Result<Outcome, Failure> {
     let from = (args.from.as_os_str(), Depth::Everything);
-    let (asked, other) =
-        inputs::asked_for_two(globals, args.view.as_deref(), from, Some(&args.to))?;
-    let (to, written) = other.expect("two paths were given");
+    // What is really tried is tried once.
+    let reading = if args.prove { Reading::Whole } else { Reading::InPart };
+    let (mut asked, other) =
+        inputs::asked_for_two(globals, args.view.as_deref(), from, Some(&args.to), reading)?;
+    let to = other.expect("two paths were given");
+    let (text, outcome) = asked.settled(|asked| answer(globals, args, asked, &to, screen))?;
+    screen.tell_partial(asked.site.partial());
+    screen.say(&text)?;
+    Ok(outcome)
+}
+
+fn answer(
+    globals: &Globals,
+    args: &LinkArgs,
+    asked: &Asked,
+    (to, written): &Typed,
+    screen: &Screen,
+) -> Result<(String, Outcome), Failure> {
     let (subject, remark) = match &args.subject {
         Some(who) => inputs::subject(&asked.site, &asked.view, who)?,
-        None => inputs::usual_subject(&asked),
+        None => inputs::usual_subject(asked),
     };
-    let ends = Ends::of(&asked.site, &asked.view, &subject, &asked.written, &written);
+    let ends = Ends::of(&asked.site, &asked.view, &subject, &asked.written, written);
     let name = ends.source.name.as_ref().expect("a path was given");
     if let Some(why) = absent(&asked.site, name) {
         return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
     }
-    screen.tell_partial(asked.site.partial());
     let mut verdicts = [hardlink(&ends), rename(&ends)];
     if args.prove {
-        verdicts = prove(&asked, &subject, &ends, verdicts, screen)?;
+        verdicts = prove(asked, &subject, &ends, verdicts, screen)?;
     }
     let [hardlink, rename] = verdicts;
     let held = holds(&ends);
     // What would change things for a process is told of the host's own paths; it has none.
     let mended = match asked.process {
         None if !globals.quiet => {
-            let (of, verdict) = match refused_below(&asked, &subject, held.as_ref(), &written) {
+            let (of, verdict) = match refused_below(asked, &subject, held.as_ref(), written) {
                 Some((file, verdict)) => (file, verdict),
                 None => (name.view_path().clone(), hardlink.clone()),
             };
-            mended(&asked.site, &asked.view, &subject, &of, &to, &verdict)
+            mended(&asked.site, &asked.view, &subject, &of, to, &verdict)
         }
         _ => None,
     };
     let answer = link::Answer {
         from: &asked.path,
-        to: &to,
+        to,
         view: &asked.view,
         subject: &subject,
         remark: remark.as_deref(),
@@ -68,13 +82,12 @@ pub(super) fn run(globals: &Globals, args: &LinkArgs, screen: &Screen) -> Result
             json::text(&json::Link::new(&answer, &asked.layout).with_partial(asked.site.partial()))
         }
     };
-    screen.say(&text)?;
     let wanted = |deed: &Deed| match deed {
         Deed::Link => answer.hardlink.possible,
         Deed::Rename => answer.rename.possible,
     };
     let wanted: Vec<Option<bool>> = args.need.iter().map(wanted).collect();
-    Ok(Outcome::of(&wanted))
+    Ok((text, Outcome::of(&wanted)))
 }
 
 /// A file of a source folder that could not be linked, of those that what is commonest keeps from it.

@@ -10,8 +10,8 @@ use tarvek_core::facts::host::{Gap, HostFacts};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{bytes, counted, shown};
-use tarvek_host::observe::{Depth, Look, host_name, observe, renew};
-use tarvek_host::store::{self, Added, Rows, Saved, StoreError};
+use tarvek_host::observe::{self, Depth, Look, host_name};
+use tarvek_host::store::{self, Added, Saved, StoreError, Unsaved};
 use tarvek_host::walk::Watch;
 
 use super::progress::{interruptible, with_progress};
@@ -37,8 +37,7 @@ pub(super) fn run(
     let (facts, saved) = match &args.from {
         Some(listing) => {
             let facts = from_listing(listing)?;
-            let saved = store::save(&facts, output).map_err(refuse)?;
-            (facts, saved)
+            store::save(facts, output).map_err(refuse)?
         }
         None => live(globals, args, output, screen)?,
     };
@@ -83,28 +82,28 @@ fn live(
         let roots = args.roots.iter().map(root).collect::<Result<Vec<_>, _>>()?;
         (args.host.as_deref().map_or_else(host_name, Name::from), roots)
     };
-    let earlier = earlier(output, &host)?;
+    if std::fs::symlink_metadata(output).is_ok_and(|meta| !meta.is_file()) {
+        let message = format!("{} is there and is no file", inputs::name_of(output));
+        return Err(Failure::with_remedy(message, "name another file"));
+    }
     let watch = interruptible();
     let look = Look { places: &places, documents: true, process: None, watch: &watch };
-    let seen = with_progress(&watch, "entries", screen, || match earlier {
-        Some((before, rows)) => {
-            renew(&look, before).map(|(facts, renewal)| (facts, Some((renewal, rows))))
-        }
-        None => observe(&look).map(|facts| (facts, None)),
+    let root = observe::root().map_err(Failure::new)?;
+    let saved = with_progress(&watch, "entries", screen, || {
+        store::survey(output, &host, root, |sink, before| {
+            observe::observe_into(&look, sink, before)
+        })
     });
-    let (mut facts, renewal) = seen.map_err(|error| match error.kind() {
-        io::ErrorKind::Interrupted => Failure::with_remedy(
-            "interrupted; nothing was written",
-            "run it again to survey the whole",
-        ),
-        _ => Failure::new(error),
-    })?;
-    facts.name = host;
-    let saved = match renewal {
-        Some((renewal, rows)) => store::renew(&facts, &renewal, rows, output),
-        None => store::save(&facts, output),
-    };
-    Ok((facts, saved.map_err(|error| inputs::store_failure(output, &error))?))
+    saved.map_err(|unsaved| match unsaved {
+        Unsaved::Look(error) if error.kind() == io::ErrorKind::Interrupted => {
+            Failure::with_remedy(
+                "interrupted; nothing was written",
+                "run it again to survey the whole",
+            )
+        }
+        Unsaved::Look(error) => Failure::new(error),
+        Unsaved::Store(error) => inputs::store_failure(output, &error),
+    })
 }
 
 /// A root that is given has to be a folder; a symlink might lead anywhere.
@@ -141,29 +140,8 @@ fn root(written: &OsString) -> Result<(AbsPath, Depth), Failure> {
     Ok((AbsPath::new(path.as_os_str().as_bytes()).map_err(bad)?, Depth::Everything))
 }
 
-/// The survey that is there already, if it is of this host and can tell what has not changed.
-fn earlier(file: &Path, host: &Name) -> Result<Option<(HostFacts, Rows)>, Failure> {
-    match std::fs::symlink_metadata(file) {
-        Err(_) => return Ok(None),
-        Ok(meta) if meta.is_file() && meta.len() == 0 => return Ok(None),
-        Ok(meta) if !meta.is_file() => {
-            let message = format!("{} is there and is no file", inputs::name_of(file));
-            return Err(Failure::with_remedy(message, "name another file"));
-        }
-        Ok(_) => {}
-    }
-    let (facts, rows) =
-        store::load_with_rows(file).map_err(|error| inputs::store_failure(file, &error))?;
-    if facts.name != *host {
-        let message =
-            format!("{} is a survey of {}, not of {host}", inputs::name_of(file), facts.name);
-        return Err(Failure::with_remedy(message, "name another file"));
-    }
-    Ok(facts.complete.then_some((facts, rows)))
-}
-
 fn summary(facts: &HostFacts, saved: &Saved, output: &Path, screen: &Screen) -> String {
-    let entries = counted(facts.tree.len() as u64, "entry");
+    let entries = counted(saved.entries, "entry");
     let mut text = format!(
         "{}: {entries} of {} ({} added, {} changed, {} removed)\n",
         inputs::name_of(output),

@@ -3,6 +3,7 @@
 mod config;
 mod files;
 mod layout;
+mod parts;
 mod question;
 mod surveys;
 mod waste;
@@ -10,8 +11,9 @@ mod waste;
 pub(crate) use config::{Configured, configuration, running};
 pub(crate) use files::{ignored, name_of, small_file, write_new};
 pub(crate) use layout::layout;
+pub(crate) use parts::Reading;
 pub(crate) use question::{
-    Asked, Opened, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
+    Asked, Opened, Typed, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
     subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey, twice};

@@ -28,27 +28,41 @@ use tarvek_host::process::Process;
 use super::config::of_this_machine;
 use super::files::name_of;
 use super::layout::{find_layout, listed, no_layout, now, this_host};
+use super::parts::{Parts, Reading};
 use super::surveys::{surveys, twice, with_all_of_it, with_live, with_process, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
 /// The site of a command that can't do without a layout, and the layout's file name.
 pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
+    let (site, _, file) = site_of(globals, Reading::Whole)?;
+    Ok((site, file))
+}
+
+/// As [`site`], with the way to what was not read.
+fn site_of(globals: &Globals, reading: Reading) -> Result<(Site, Parts, String), Failure> {
     let layout = find_layout(globals)?.ok_or_else(no_layout)?;
     let file = name_of(&layout.file);
     let this_host = this_host(globals, &layout.parsed)?;
-    let site = with_surveys(globals, layout)?;
+    let (mut site, mut parts) = with_surveys(globals, layout, reading)?;
     let mut site = match this_host {
         Some(host) if site.facts(&host).is_none() => {
-            let deep =
-                places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
-            let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
-            with_all_of_it(site, &host, deep.chain(points).collect())?
+            let places = loop {
+                let deep =
+                    places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
+                let points = places::mount_points(&site, &host);
+                let points = points.into_iter().map(|p| (p, Depth::Names));
+                let places = deep.chain(points).collect();
+                if !parts.read(&mut site)? {
+                    break places;
+                }
+            };
+            with_all_of_it(site, &host, places)?
         }
         _ => site,
     };
     site.now = now();
-    Ok((site, file))
+    Ok((site, parts, file))
 }
 
 /// This machine as a site of its own, by its own configuration and what runs on it.
@@ -69,9 +83,30 @@ pub(crate) fn here() -> Result<(Site, String), Failure> {
     Ok((site, name))
 }
 
+/// A site of which not everything was read yet.
+pub(crate) struct Parted {
+    pub(crate) site: Site,
+    parts: Parts,
+}
+
+impl Parted {
+    /// Has something found out. All of it is done again whenever it asked for what was not read: it may not do more than answer.
+    pub(crate) fn settled<T>(
+        &mut self,
+        find: impl Fn(&Site) -> Result<T, Failure>,
+    ) -> Result<T, Failure> {
+        loop {
+            let found = find(&self.site);
+            if !self.parts.read(&mut self.site)? {
+                return found;
+            }
+        }
+    }
+}
+
 /// The site, and the place in it that `HOST:PATH` names.
-pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Site, Place), Failure> {
-    let (site, _) = site(globals)?;
+pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Parted, Place), Failure> {
+    let (site, parts, _) = site_of(globals, Reading::InPart)?;
     let bytes = written.as_bytes();
     let shape = || {
         let message = format!("{} names no folder of a host", shown(bytes));
@@ -81,7 +116,7 @@ pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Site, Place),
     let name = std::str::from_utf8(&bytes[..cut]).map_err(|_| shape())?;
     let path = AbsPath::of_client(&bytes[cut + 1..]).map_err(|_| shape())?;
     match site.host_named(name).cloned() {
-        Some(host) => Ok((site, Place::new(&host, path))),
+        Some(host) => Ok((Parted { site, parts }, Place::new(&host, path))),
         None => {
             let known = site.layout.hosts.iter().map(|host| host.name.raw());
             let remedy = match nearest(name, known) {
@@ -137,6 +172,22 @@ pub(crate) struct Asked {
     pub(crate) process: Option<Process>,
     /// The layout's file name; empty without a layout.
     pub(crate) layout: String,
+    parts: Parts,
+}
+
+impl Asked {
+    /// As [`Parted::settled`].
+    pub(crate) fn settled<T>(
+        &mut self,
+        find: impl Fn(&Self) -> Result<T, Failure>,
+    ) -> Result<T, Failure> {
+        loop {
+            let found = find(self);
+            if !self.parts.read(&mut self.site)? {
+                return found;
+            }
+        }
+    }
 }
 
 /// A path as it is read, and as it was typed but absolute.
@@ -167,14 +218,15 @@ fn gone(pid: u32, error: &io::Error) -> Failure {
 
 /// A site for a question about one path; it works without a layout, for this machine.
 ///
-/// `depth` says how much of it is looked at where that is live.
+/// `depth` says how much of it is looked at where that is live, and `reading` how much is read of surveys.
 pub(crate) fn asked(
     globals: &Globals,
     view: Option<&str>,
     path: &OsStr,
     depth: Depth,
+    reading: Reading,
 ) -> Result<Asked, Failure> {
-    Ok(asked_for_two(globals, view, (path, depth), None)?.0)
+    Ok(asked_for_two(globals, view, (path, depth), None, reading)?.0)
 }
 
 /// A folder of this machine with everything below it, and nothing else.
@@ -182,7 +234,8 @@ pub(crate) fn folder_here(folder: &OsStr) -> Result<(Site, Place), Failure> {
     let own = observe::host_name();
     let view = View::Host(own.clone());
     let site = Site::join(Layout::default(), Vec::new()).map_err(twice)?;
-    let opened = Opened { site, view, own, process: None, layout: String::new() };
+    let (process, layout, parts) = (None, String::new(), Parts::default());
+    let opened = Opened { site, view, own, process, layout, parts };
     let (_, written) = opened.typed(folder)?;
     let opened = opened.looked_at(&[(written.clone(), Depth::Everything)])?;
     let subject = opened.usual_subject(&written);
@@ -201,8 +254,9 @@ pub(crate) fn asked_for_two(
     view: Option<&str>,
     (path, depth): (&OsStr, Depth),
     other: Option<&OsStr>,
+    reading: Reading,
 ) -> Result<(Asked, Option<Typed>), Failure> {
-    let opened = Opened::new(globals, view)?;
+    let opened = Opened::new(globals, view, reading)?;
     let (path, written) = typed(&opened.site, &opened.view, path)?;
     let other = other.map(|other| typed(&opened.site, &opened.view, other)).transpose()?;
     let mut paths = vec![(written.clone(), depth)];
@@ -211,8 +265,8 @@ pub(crate) fn asked_for_two(
         let (_, name) = split(&written);
         paths.extend([(to.clone(), Depth::Names), ([to, &b"/"[..], name].concat(), Depth::Names)]);
     }
-    let Opened { site, view, own, process, layout } = opened.looked_at(&paths)?;
-    Ok((Asked { site, view, path, written, own, process, layout }, other))
+    let Opened { site, view, own, process, layout, parts } = opened.looked_at(&paths)?;
+    Ok((Asked { site, view, path, written, own, process, layout, parts }, other))
 }
 
 /// A site and a viewpoint, before anything was looked at for the question.
@@ -222,25 +276,30 @@ pub(crate) struct Opened {
     own: Name,
     pub(crate) process: Option<Process>,
     layout: String,
+    parts: Parts,
 }
 
 impl Opened {
     /// A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
-    pub(crate) fn new(globals: &Globals, view: Option<&str>) -> Result<Self, Failure> {
+    pub(crate) fn new(
+        globals: &Globals,
+        view: Option<&str>,
+        reading: Reading,
+    ) -> Result<Self, Failure> {
         let found = find_layout(globals)?;
         let process =
             view.and_then(|view| view.strip_prefix("process:")).map(process).transpose()?;
         let layout = found.as_ref().map(|layout| name_of(&layout.file)).unwrap_or_default();
-        let (site, this_host) = match found {
+        let (site, parts, this_host) = match found {
             Some(layout) => {
                 let this_host = this_host(globals, &layout.parsed)?;
-                (with_surveys(globals, layout)?, this_host)
+                let (site, parts) = with_surveys(globals, layout, reading)?;
+                (site, parts, this_host)
             }
             None if view.is_some() && process.is_none() => return Err(no_layout()),
             None => {
-                let site =
-                    Site::join(Layout::default(), surveys(&globals.survey)?).map_err(twice)?;
-                (site, None)
+                let (facts, parts) = surveys(&globals.survey, reading)?;
+                (Site::join(Layout::default(), facts).map_err(twice)?, parts, None)
             }
         };
         let own = this_host.unwrap_or_else(observe::host_name);
@@ -249,28 +308,29 @@ impl Opened {
             (Some(view), None) => viewpoint(&site, view)?,
             (None, None) => View::Host(own.clone()),
         };
-        Ok(Self { site, view, own, process, layout })
+        Ok(Self { site, view, own, process, layout, parts })
     }
 
     /// With what is seen now on the ways of some paths of the view, where that is this machine's or a process's.
     pub(crate) fn looked_at(self, paths: &[(Vec<u8>, Depth)]) -> Result<Self, Failure> {
-        let Self { site, view, own, process, layout } = self;
+        let Self { site, view, own, process, layout, mut parts } = self;
         let site = match (site.facts(&own), &process) {
             (Some(_), None) => site,
             (None, None) => {
                 let look = |base, places| with_live(base, &own, places);
-                looked_at(site, &own, &view, paths, &look)?
+                looked_at((site, &mut parts), &own, &view, paths, &look)?
             }
             (seen, Some(process)) => {
                 // Its host's mounts say where what it sees lies there.
                 let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
                 let look = |base, places| with_process(base, process, &own, places);
-                let site = looked_at(site, &process.name(), &view, paths, &look)?;
+                let site =
+                    looked_at((site, &mut parts), &process.name(), &view, paths, &look)?;
                 process.still_there().map_err(|error| gone(process.pid, &error))?;
                 site
             }
         };
-        Ok(Self { site, view, own, process, layout })
+        Ok(Self { site, view, own, process, layout, parts })
     }
 
     /// A path as it was typed, as the viewpoint takes it.
@@ -297,7 +357,7 @@ const MOST_LOOKS: usize = 12;
 
 /// Looks at this machine wherever the ways of some paths lead, again until they lead nowhere new.
 fn looked_at(
-    base: Site,
+    (mut base, parts): (Site, &mut Parts),
     own: &Name,
     view: &View,
     paths: &[(Vec<u8>, Depth)],
@@ -305,7 +365,8 @@ fn looked_at(
 ) -> Result<Site, Failure> {
     let mut places: BTreeMap<AbsPath, Depth> = BTreeMap::new();
     let mut site = base.clone();
-    for _ in 0..MOST_LOOKS {
+    let mut looks = 0;
+    while looks < MOST_LOOKS {
         let mut new = false;
         let on_the_way = paths.iter().flat_map(|(written, depth)| {
             let places = places::for_path(&site, own, view, written).into_iter();
@@ -328,10 +389,13 @@ fn looked_at(
             let depth = known.or_insert(wanted);
             *depth = wanted.max(*depth);
         }
-        if !new {
+        // What surveys of other hosts hold on the way was not read yet, so that the places are not all.
+        let more = parts.read(&mut base)?;
+        if !new && !more {
             break;
         }
         site = look(base.clone(), places.clone().into_iter().collect())?;
+        looks += usize::from(!more);
     }
     Ok(site)
 }

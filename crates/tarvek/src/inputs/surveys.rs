@@ -16,6 +16,7 @@ use tarvek_host::walk::Watch;
 
 use super::files::{name_of, open_file};
 use super::layout::Found;
+use super::parts::{Parts, Reading};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
@@ -26,8 +27,14 @@ const MOST_LISTING: u64 = 2 << 30;
 /// what is packed to a thousandth is no listing.
 const MOST_UNPACKED: (u64, u64) = (256 << 20, 100);
 
-pub(super) fn surveys(files: &[PathBuf]) -> Result<Vec<HostFacts>, Failure> {
-    files.iter().map(|file| survey(file)).collect()
+/// What was seen of hosts, and the way to what was not read of it.
+pub(super) fn surveys(
+    files: &[PathBuf],
+    reading: Reading,
+) -> Result<(Vec<HostFacts>, Parts), Failure> {
+    let mut parts = Parts::default();
+    let facts: Result<_, _> = files.iter().map(|file| parts.facts(file, reading)).collect();
+    Ok((facts?, parts))
 }
 
 /// What was seen of a host, from a survey or a listing.
@@ -90,7 +97,7 @@ pub(crate) fn store_failure(file: &Path, error: &StoreError) -> Failure {
     Failure::with_remedy(format!("can't use {}: {}", name_of(file), error.message), &error.remedy)
 }
 
-fn starts_with_magic(file: &Path) -> Result<bool, Failure> {
+pub(super) fn starts_with_magic(file: &Path) -> Result<bool, Failure> {
     let mut start = Vec::new();
     let (open, _) = open_file(file)?;
     open.take(16)
@@ -100,7 +107,11 @@ fn starts_with_magic(file: &Path) -> Result<bool, Failure> {
 }
 
 /// The surveys that are given, else those that stand beside the layout under their host's name.
-pub(super) fn with_surveys(globals: &Globals, layout: Found) -> Result<Site, Failure> {
+pub(super) fn with_surveys(
+    globals: &Globals,
+    layout: Found,
+    reading: Reading,
+) -> Result<(Site, Parts), Failure> {
     let mut files = globals.survey.clone();
     if files.is_empty() {
         let folder = layout.file.parent().unwrap_or(Path::new(""));
@@ -111,7 +122,8 @@ pub(super) fn with_surveys(globals: &Globals, layout: Found) -> Result<Site, Fai
         };
         files.extend(layout.parsed.hosts.iter().filter_map(|host| beside(&host.name)));
     }
-    Site::join(layout.parsed, surveys(&files)?).map_err(twice)
+    let (facts, parts) = surveys(&files, reading)?;
+    Ok((Site::join(layout.parsed, facts).map_err(twice)?, parts))
 }
 
 /// Looks at this machine, which is a host of the site.

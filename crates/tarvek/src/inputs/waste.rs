@@ -26,6 +26,7 @@ use tarvek_host::walk::Watch;
 
 use super::files::{name_of, read_file};
 use super::layout::{find_layout, no_layout, now, this_host};
+use super::parts::Reading;
 use super::surveys::{surveys, twice, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
@@ -53,7 +54,7 @@ pub(crate) fn waste_places(
     let mut places = match (found, folders.is_empty()) {
         (Some(layout), true) => {
             let own = this_host(globals, &layout.parsed)?;
-            let site = with_surveys(globals, layout)?;
+            let site = with_surveys(globals, layout, Reading::Whole)?.0;
             let site = match own {
                 Some(own) if site.facts(&own).is_none() => {
                     let deep = places::for_libraries(&site, &own)
@@ -66,7 +67,7 @@ pub(crate) fn waste_places(
             };
             of_layout(site)
         }
-        (None, true) if !globals.survey.is_empty() => of_surveys(surveys(&globals.survey)?)?,
+        (None, true) if !globals.survey.is_empty() => of_surveys(surveys(&globals.survey, Reading::Whole)?.0)?,
         (None, true) => return Err(no_layout_and_no_folder()),
         (layout, false) => {
             let own = match &layout {
