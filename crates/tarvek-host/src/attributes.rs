@@ -86,7 +86,10 @@ impl Attributes {
         if unexplained > 0 && listed(path, &mut self.list) {
             for attribute in [NFS4, NFS4_XDR, LABEL] {
                 let there = self.list.split(|&b| b == 0).any(|name| name == attribute.to_bytes());
-                if there && applies(attribute, kind) && value(path, attribute, &mut self.value).is_ok() {
+                if there
+                    && applies(attribute, kind)
+                    && value(path, attribute, &mut self.value).is_ok()
+                {
                     keep(&mut extras, attribute, &self.value);
                 }
             }

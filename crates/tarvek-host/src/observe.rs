@@ -80,11 +80,7 @@ pub fn observe(look: &Look) -> io::Result<HostFacts> {
 ///
 /// # Errors
 /// As [`observe`], and what the sink can't take.
-pub fn observe_into(
-    look: &Look,
-    sink: &impl Sink,
-    before: Option<i64>,
-) -> io::Result<HostFacts> {
+pub fn observe_into(look: &Look, sink: &impl Sink, before: Option<i64>) -> io::Result<HostFacts> {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
     let uname = rustix::system::uname();
     let kernel =
@@ -284,8 +280,7 @@ impl Scout<'_> {
         let Self { root, top, .. } = self;
         let mut earlier = Earlier::default();
         setting.sink.earlier(ABOVE, &mut earlier)?;
-        let above =
-            Contents::of([root.entry.clone()], &earlier, Listing::Complete, None);
+        let above = Contents::of([root.entry.clone()], &earlier, Listing::Complete, None);
         let number = setting.sink.fill(ABOVE, &above, &earlier)?[0];
         go_on(setting, root, number, &AbsPath::root(), top)
     }
@@ -341,7 +336,8 @@ fn go_on(
     let contents = Contents::of(entries.into_values(), &earlier, listing, project);
     let numbers = setting.sink.fill(number, &contents, &earlier)?;
     let mut below = place.below;
-    let folders = names.into_iter().zip(numbers).filter(|((_, kind), _)| *kind == EntryKind::Folder);
+    let folders =
+        names.into_iter().zip(numbers).filter(|((_, kind), _)| *kind == EntryKind::Folder);
     for ((name, _), number) in folders {
         let Some(place_below) = below.remove(&name) else {
             setting.sink.unread(number)?;

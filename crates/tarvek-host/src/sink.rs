@@ -69,12 +69,7 @@ pub struct Found {
 
 impl Default for Contents {
     fn default() -> Self {
-        Self {
-            texts: Vec::new(),
-            entries: Vec::new(),
-            listing: Listing::NotListed,
-            project: None,
-        }
+        Self { texts: Vec::new(), entries: Vec::new(), listing: Listing::NotListed, project: None }
     }
 }
 
@@ -197,12 +192,7 @@ pub enum OwnOf<'a> {
 
 impl Default for Earlier {
     fn default() -> Self {
-        Self {
-            texts: Vec::new(),
-            entries: Vec::new(),
-            listing: Listing::NotListed,
-            project: None,
-        }
+        Self { texts: Vec::new(), entries: Vec::new(), listing: Listing::NotListed, project: None }
     }
 }
 

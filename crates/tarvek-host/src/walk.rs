@@ -595,9 +595,15 @@ mod tests {
     fn walked(top: &Path, spoils: &Path, watch: &Watch) -> (io::Result<()>, Vec<Gap>) {
         let sink = Spoiler { top: spoils.to_owned(), seen: Mutex::new(1) };
         let gaps = Gaps::default();
-        let mounts = |_| MountKind { enters: true, lists_attributes: false, projects: false, tells_attributes: false };
+        let mounts = |_| MountKind {
+            enters: true,
+            lists_attributes: false,
+            projects: false,
+            tells_attributes: false,
+        };
         let setting = Setting { sink: &sink, gaps: &gaps, mounts: &mounts, watch, sure: None };
-        let folder = rustix::fs::open(top, OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
+        let folder =
+            rustix::fs::open(top, OFlags::PATH | OFlags::DIRECTORY, Mode::empty()).unwrap();
         let path = AbsPath::new(top.as_os_str().as_bytes()).unwrap();
         (walk(folder, 0, &path, &setting), gaps.into_inner())
     }

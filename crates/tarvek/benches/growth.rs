@@ -6,9 +6,10 @@
 
 use std::fmt::Write as _;
 use std::path::Path;
-use std::process::{Command, Stdio};
 
-use nix::sys::resource::{UsageWho, getrusage};
+use support::{Cost, is_copy};
+
+mod support;
 
 /// The most that doubled input may cost.
 const MOST: f64 = 2.5;
@@ -379,36 +380,12 @@ const CASES: &[Case] = &[
     },
 ];
 
-/// Seconds of CPU and KiB of memory of the program, run by a copy of this one: the kernel tells both of all children together.
+/// Seconds of CPU and MiB of memory of the program.
 fn cost(folder: &Path, arguments: &str) -> (f64, f64) {
-    let run = || {
-        let mut copy = Command::new(std::env::current_exe().unwrap());
-        copy.args(["--measure", env!("CARGO_BIN_EXE_tarvek")]).args(arguments.split(' '));
-        let output = copy.current_dir(folder).output().unwrap();
-        let text = String::from_utf8(output.stdout).unwrap();
-        let mut numbers = text.split_whitespace().map(|number| number.parse::<f64>().unwrap());
-        (numbers.next().unwrap(), numbers.next().unwrap())
-    };
-    let runs = [run(), run(), run(), run(), run()];
-    let least = |of: fn(&(f64, f64)) -> f64| runs.iter().map(of).fold(f64::MAX, f64::min);
-    (least(|run| run.0), least(|run| run.1))
-}
-
-fn measure(mut arguments: impl Iterator<Item = String>) {
-    let program = arguments.next().unwrap();
-    let mut child = Command::new(program)
-        .args(arguments)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
-    let code = child.wait().unwrap().code();
-    assert!(matches!(code, Some(0..=2)), "it ended with {code:?}");
-    let usage = getrusage(UsageWho::RUSAGE_CHILDREN).unwrap();
-    let seconds =
-        |time: nix::sys::time::TimeVal| time.tv_sec() as f64 + time.tv_usec() as f64 / 1e6;
-    let cpu = seconds(usage.user_time()) + seconds(usage.system_time());
-    println!("{cpu} {}", usage.max_rss());
+    let arguments: Vec<&str> = arguments.split(' ').collect();
+    let run = |_| support::cost(folder, env!("CARGO_BIN_EXE_tarvek"), &arguments);
+    let least = Cost::least(&[1, 2, 3, 4, 5].map(run));
+    (least.cpu, least.memory)
 }
 
 fn written(case: &Case, n: usize) -> (tempfile::TempDir, String) {
@@ -422,12 +399,10 @@ fn written(case: &Case, n: usize) -> (tempfile::TempDir, String) {
 }
 
 fn main() {
-    let mut arguments = std::env::args().skip(1);
-    let first = arguments.next();
-    if first.as_deref() == Some("--measure") {
-        return measure(arguments);
+    if is_copy() {
+        return;
     }
-    let only = first.filter(|first| !first.starts_with('-'));
+    let only = std::env::args().nth(1).filter(|first| !first.starts_with('-'));
     let mut wrong = String::new();
     println!("{:22} {:>7} {:>8} {:>8}   time of 2n  memory of 2n", "input", "n", "time", "memory");
     for case in CASES
@@ -441,18 +416,13 @@ fn main() {
             let (folder, arguments) = written(case, n);
             let (time, memory) = cost(folder.path(), &arguments);
             // Less than this is what pages and clocks count by.
-            ((time - base.0).max(0.02), (memory - base.1).max(8192.0))
+            ((time - base.0).max(0.02), (memory - base.1).max(8.0))
         });
         let [(time, memory), (more_time, more_memory)] = costs;
         let ratios = (more_time / time, more_memory / memory);
         println!(
             "{:22} {:7} {:7.2}s {:6.1}MiB {:10.2} {:12.2}",
-            case.name,
-            case.n,
-            time,
-            memory / 1024.0,
-            ratios.0,
-            ratios.1
+            case.name, case.n, time, memory, ratios.0, ratios.1
         );
         if ratios.0 > MOST || ratios.1 > MOST {
             let _ = write!(wrong, " {}", case.name);

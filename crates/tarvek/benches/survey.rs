@@ -1,77 +1,121 @@
-//! A survey of a large tree, new and again, beside `find -printf` with the same fields, in turns. Prints a table with ratios.
+//! A survey of large trees, new and again, beside `find -printf` with the same fields, in turns, with both processors free and on one of
+//! them. Prints tables with ratios.
 //!
-//! `TARVEK_BENCH_ENTRIES` (1 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (7) say how much.
+//! `TARVEK_BENCH_ENTRIES` (1 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (5) say how much.
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::time::Duration;
 
-use support::{median, only_started, peak, run, setting, timed};
+use support::{Cost, cost, is_copy, only_started, run, setting};
 
 mod support;
 
-/// Files in each folder.
-const FILES: u64 = 75;
+/// A tree: where it is to be made, and of how many entries; the files that may be changed.
+type Make = fn(&Path, u64) -> Vec<PathBuf>;
+
+const TREES: [(&str, Make); 4] = [
+    ("folders of 75 files", plain),
+    ("a fifth with ACLs", with_acls),
+    ("deep chains", deep),
+    ("ten flat folders", flat),
+];
 
 fn main() {
-    if only_started() {
+    if is_copy() || only_started() {
         return;
     }
     let (entries, rounds) =
-        (setting("TARVEK_BENCH_ENTRIES", 1_000_000), setting("TARVEK_BENCH_ROUNDS", 7));
-    let scratch = tempfile::tempdir().expect("a temporary folder");
-    let tree = scratch.path().join("tree");
-    let folders = make(&tree, entries / (FILES + 1));
-    let (new, kept) = (scratch.path().join("new.survey"), scratch.path().join("kept.survey"));
-    // Caches warm, and inodes old enough to count as unchanged.
-    survey(&tree, &kept);
-    find(&tree);
-    std::thread::sleep(Duration::from_secs(3));
-    survey(&tree, &kept);
-    let (mut finds, mut firsts, mut agains) = (Vec::new(), Vec::new(), Vec::new());
-    for round in 0..rounds {
-        finds.push(timed(|| find(&tree)));
-        let _ = std::fs::remove_file(&new);
-        firsts.push(timed(|| survey(&tree, &new)));
-        // One entry in a thousand.
-        for folder in folders.iter().step_by((1000 / FILES) as usize) {
-            std::fs::write(folder.join("Title S01E07.mkv"), round.to_string())
-                .expect("it can be written");
+        (setting("TARVEK_BENCH_ENTRIES", 1_000_000), setting("TARVEK_BENCH_ROUNDS", 5));
+    println!("{entries} entries, medians of {rounds}; to find, again to new\n");
+    println!("| tree | cores | find CPU | new: CPU | wall | MiB | again: CPU | wall | MiB |");
+    println!("|---|---|---|---|---|---|---|---|---|");
+    for (name, make) in TREES {
+        let scratch = tempfile::tempdir().expect("a temporary folder");
+        let files = make(&scratch.path().join("tree"), entries);
+        // Caches warm, and inodes old enough to count as unchanged.
+        survey(scratch.path(), &[], "kept.survey");
+        std::thread::sleep(std::time::Duration::from_secs(3));
+        survey(scratch.path(), &[], "kept.survey");
+        for cores in ["0,1", "0"] {
+            let (mut finds, mut firsts, mut agains) = (Vec::new(), Vec::new(), Vec::new());
+            for round in 0..rounds {
+                finds.push(find(scratch.path(), cores));
+                let _ = std::fs::remove_file(scratch.path().join("new.survey"));
+                firsts.push(survey(scratch.path(), &["taskset", "-c", cores], "new.survey"));
+                // One entry in a thousand.
+                for file in files.iter().step_by(files.len() / (entries as usize / 1000).max(1)) {
+                    std::fs::write(file, round.to_string()).expect("it can be written");
+                }
+                agains.push(survey(scratch.path(), &["taskset", "-c", cores], "kept.survey"));
+            }
+            let [find, first, again] = [finds, firsts, agains].map(|costs| Cost::median(&costs));
+            println!(
+                "| {name} | {} | {:.2} s | {:.2} | {:.2} | {:.0} | {:.2} | {:.2} | {:.0} |",
+                cores.len() / 2 + 1,
+                find.cpu,
+                first.cpu / find.cpu,
+                first.wall / find.wall,
+                first.memory,
+                again.cpu / first.cpu,
+                again.wall / first.wall,
+                again.memory
+            );
         }
-        agains.push(timed(|| survey(&tree, &kept)));
     }
-    let (find, first, again) = (median(finds), median(firsts), median(agains));
-    println!("| {entries} entries, median of {rounds} | time | ratio |\n|---|---|---|");
-    println!("| find -printf | {find:.2} s | 1 |");
-    println!("| survey, new | {first:.2} s | {:.2} of find |", first / find);
-    println!(
-        "| survey, again with 0.1 % changed | {again:.2} s | {:.2} of the new one |",
-        again / first
-    );
-    println!("| most memory of any of them | {} MiB | |", peak());
 }
 
-/// Makes the tree, and returns its folders.
-fn make(tree: &Path, count: u64) -> Vec<PathBuf> {
-    let mut folders = Vec::new();
-    for n in 0..count {
+fn find(folder: &Path, cores: &str) -> Cost {
+    let fields = "%y %m %U %G %s %b %i %n %T@ %C@ %p\\0";
+    cost(folder, "taskset", &["-c", cores, "find", "tree", "-printf", fields])
+}
+
+fn survey(folder: &Path, by: &[&str], file: &str) -> Cost {
+    let command = [env!("CARGO_BIN_EXE_tarvek"), "survey", "tree", "-o", file];
+    let all: Vec<&str> = by.iter().copied().chain(command).collect();
+    cost(folder, all[0], &all[1..])
+}
+
+fn file(path: PathBuf) -> PathBuf {
+    std::fs::File::create(&path).expect("a file");
+    path
+}
+
+fn plain(tree: &Path, entries: u64) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    for n in 0..entries / 76 {
         let folder = tree.join(format!("shelf {:03}/Title {n:05} (2004)", n / 400));
         std::fs::create_dir_all(&folder).expect("a folder");
-        for file in 0..FILES {
-            std::fs::File::create(folder.join(format!("Title S01E{file:02}.mkv"))).expect("a file");
-        }
-        folders.push(folder);
+        files.extend((0..75).map(|n| file(folder.join(format!("Title S01E{n:02}.mkv")))));
     }
-    folders
+    files
 }
 
-fn find(tree: &Path) {
-    let mut command = Command::new("find");
-    run(command.arg(tree).args(["-printf", "%y %m %U %G %s %b %i %n %T@ %C@ %p\\0"]));
+fn with_acls(tree: &Path, entries: u64) -> Vec<PathBuf> {
+    let files = plain(tree, entries);
+    let some: Vec<&PathBuf> = files.iter().step_by(5).collect();
+    for some in some.chunks(1000) {
+        run(Command::new("setfacl").args(["-m", "u:840:rx"]).args(some));
+    }
+    files
 }
 
-fn survey(tree: &Path, file: &Path) {
-    let mut command = Command::new(env!("CARGO_BIN_EXE_tarvek"));
-    run(command.arg("survey").arg(tree).arg("-o").arg(file));
+fn deep(tree: &Path, entries: u64) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    for n in 0..entries / 200 {
+        let folder = tree.join(format!("chain {n:05}")).join("d/".repeat(198));
+        std::fs::create_dir_all(&folder).expect("folders");
+        files.push(file(folder.join("end")));
+    }
+    files
+}
+
+fn flat(tree: &Path, entries: u64) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    for n in 0..10 {
+        let folder = tree.join(n.to_string());
+        std::fs::create_dir_all(&folder).expect("a folder");
+        files.extend((0..entries / 10).map(|n| file(folder.join(format!("Title {n:06}.mkv")))));
+    }
+    files
 }

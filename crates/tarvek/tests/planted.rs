@@ -136,7 +136,7 @@ fn what_is_planted_in_rows_is_refused() {
         "UPDATE class SET type = 'q'",
         "UPDATE class SET type = 'f'",
         "UPDATE class SET extras = 99",
-        "UPDATE class SET id = id + 1",
+        "UPDATE class SET id = id + 1000",
         "DELETE FROM class",
         "INSERT INTO gap VALUES (CAST('../x' AS BLOB), 'x')",
         "INSERT INTO root VALUES (CAST('/a/../b' AS BLOB), 1)",
@@ -288,8 +288,8 @@ fn no_text_of_a_survey_gets_out_as_anything_else() {
                 hostile::HOSTILE[(n * 3 + turn * 7) % hostile::HOSTILE.len()].replace('\'', "''");
             base.write("granary.survey", &survey);
             let db = rusqlite::Connection::open(base.path("granary.survey")).unwrap();
-            let blob =
-                matches!(column, "path" | "point" | "root") || (table, column) == ("mount", "source");
+            let blob = matches!(column, "path" | "point" | "root")
+                || (table, column) == ("mount", "source");
             let value = format!("CAST({column} AS TEXT) || '{odd}'");
             let value = if blob { format!("CAST({value} AS BLOB)") } else { value };
             let (field, of) = match which {

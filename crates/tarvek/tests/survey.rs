@@ -358,7 +358,8 @@ fn surveys_of_version_1_are_read_and_brought_up_to_date() {
     let mut entries = rows::ENTRIES.to_owned();
     for table in ["folder", "class", "extras"] {
         for word in ["FROM", "JOIN"] {
-            entries = entries.replace(&format!("{word} {table}"), &format!("{word} now.{table} AS {table}"));
+            entries = entries
+                .replace(&format!("{word} {table}"), &format!("{word} now.{table} AS {table}"));
         }
     }
     let entries = entries.replace("AS folder f", "AS f").replace("AS folder below", "AS below");
@@ -420,8 +421,7 @@ fn digests_are_kept_as_long_as_a_file_is_unchanged() {
     };
     let stored = || {
         let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
-        let sql =
-            "SELECT name, blake3 FROM content ORDER BY name";
+        let sql = "SELECT name, blake3 FROM content ORDER BY name";
         let mut statement = db.prepare(sql).unwrap();
         let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).unwrap();
         rows.collect::<Result<Vec<(Vec<u8>, Vec<u8>)>, _>>().unwrap()

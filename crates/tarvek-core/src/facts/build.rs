@@ -61,8 +61,7 @@ pub struct TreeBuilder {
 impl TreeBuilder {
     /// Starts with what is known of the root folder.
     pub fn new(root: NewEntry) -> Self {
-        let mut builder =
-            Self { tree: Tree::default(), known: Known::default(), defers: false };
+        let mut builder = Self { tree: Tree::default(), known: Known::default(), defers: false };
         builder.entry(0, NewEntry { name: Vec::new(), ..root });
         builder
     }

@@ -3,6 +3,8 @@
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
+use rayon::prelude::*;
+
 use super::filed::{Filed, Shelf, Unread};
 use super::key::key;
 use super::numbers::Date;
@@ -168,20 +170,86 @@ pub fn forecast<'s>(
             }
         }
         let mut rest = scan.media.as_slice();
-        while let Some(first) = rest.first() {
-            let region = &scan.regions[first.region as usize];
-            let Some(tree) = tree(region) else { break };
-            let parent = tree.parent(first.node);
-            let same =
-                |media: &&Media| media.region == first.region && tree.parent(media.node) == parent;
-            let count = rest.iter().take_while(same).count();
-            let (folder, behind) = rest.split_at(count);
-            let beside = subtitles.get(&(first.region, parent)).map(Vec::as_slice);
-            reader.folder(root, region, tree, folder, beside.unwrap_or_default());
-            rest = behind;
+        while !rest.is_empty() {
+            let mut folders: Vec<Folder> = Vec::new();
+            let mut count = 0;
+            while let Some(first) = rest.first().filter(|_| count < BATCH) {
+                let region = &scan.regions[first.region as usize];
+                let Some(tree) = tree(region) else {
+                    rest = &[];
+                    break;
+                };
+                let parent = tree.parent(first.node);
+                let same = |media: &&Media| {
+                    media.region == first.region && tree.parent(media.node) == parent
+                };
+                let (media, behind) = rest.split_at(rest.iter().take_while(same).count());
+                let beside = subtitles.get(&(first.region, parent)).map(Vec::as_slice);
+                let subtitles = beside.unwrap_or_default();
+                folders.push(Folder { region, tree, media, subtitles });
+                count += media.len();
+                rest = behind;
+            }
+            // Each name by itself takes longest, and needs nobody else.
+            let read: Vec<ReadFolder> =
+                folders.par_iter().map(|folder| folder.read(kind, root)).collect();
+            for (folder, read) in folders.iter().zip(read) {
+                reader.folder(root, folder, read);
+            }
         }
     }
     reader.finish()
+}
+
+/// About how many files are read together.
+const BATCH: usize = 8192;
+
+/// The media files of one folder.
+struct Folder<'s> {
+    region: &'s Region,
+    tree: &'s Tree,
+    media: &'s [Media],
+    subtitles: &'s [NodeId],
+}
+
+/// What the names of a folder's files say.
+struct ReadFolder {
+    shelf: Shelf,
+    files: Vec<ReadFile>,
+}
+
+struct ReadFile {
+    name: String,
+    filed: Result<Filed, Unread>,
+    /// Whether it is what the library does not hold: a film among episodes, or the other way round.
+    is_other: bool,
+}
+
+impl Folder<'_> {
+    fn read(&self, kind: Kind, root: &AbsPath) -> ReadFolder {
+        let Self { region, tree, media, .. } = self;
+        let names: Vec<String> = media
+            .iter()
+            .map(|media| String::from_utf8_lossy(name_of(region, tree, media.node)).into_owned())
+            .collect();
+        let first = view_of(region, tree, media[0].node);
+        let folder = first.parent().unwrap_or_else(AbsPath::root);
+        let below = components(folder.below(root).unwrap_or_default());
+        let folders = below.map(|name| String::from_utf8_lossy(name).into_owned()).collect();
+        let shelf = Shelf::new(kind, folders);
+        let alone = !shelf.asks_neighbours() || is_one(&shelf, &names);
+        let file = |name: String| {
+            let filed = shelf.file(&name, alone);
+            let is_other = match (kind, &filed) {
+                (Kind::Films, Ok(_)) => is_episode(&name),
+                (Kind::Series, Err(_)) => is_film(&name),
+                _ => false,
+            };
+            ReadFile { name, filed, is_other }
+        };
+        let files = names.into_iter().map(file).collect();
+        ReadFolder { shelf, files }
+    }
 }
 
 /// What makes two entries the same.
@@ -199,27 +267,12 @@ struct Reader {
 
 impl Reader {
     /// The media files of one folder.
-    fn folder(
-        &mut self,
-        root: &AbsPath,
-        region: &Region,
-        tree: &Tree,
-        media: &[Media],
-        subtitles: &[NodeId],
-    ) {
-        let names: Vec<String> = media
-            .iter()
-            .map(|media| String::from_utf8_lossy(name_of(region, tree, media.node)).into_owned())
-            .collect();
-        let first = view_of(region, tree, media[0].node);
-        let folder = first.parent().unwrap_or_else(AbsPath::root);
-        let below = components(folder.below(root).unwrap_or_default());
-        let folders = below.map(|name| String::from_utf8_lossy(name).into_owned()).collect();
-        let shelf = Shelf::new(self.kind, folders);
-        let alone = !shelf.asks_neighbours() || is_one(&shelf, &names);
+    fn folder(&mut self, root: &AbsPath, folder: &Folder, read: ReadFolder) {
+        let Folder { region, tree, media, subtitles } = folder;
+        let ReadFolder { shelf, files } = read;
         let loose = shelf.depth() == 0 && !matches!(self.kind, Kind::Photos | Kind::HomeVideo);
         let mut last: Option<(String, usize)> = None;
-        for (media, name) in media.iter().zip(&names) {
+        for (media, ReadFile { name, filed, is_other }) in media.iter().zip(files) {
             let meta = tree.meta(media.node);
             let bytes = if meta.kind == EntryKind::File { meta.size } else { 0 };
             self.out.files += 1;
@@ -228,7 +281,7 @@ impl Reader {
                 let place = Place::new(&region.host, tree.path(media.node));
                 File { place, view: view_of(region, tree, media.node), node: media.node, bytes }
             };
-            let filed = match shelf.file(name, alone) {
+            let filed = match filed {
                 Ok(filed) => filed,
                 Err(why) => {
                     if loose && self.kind == Kind::Music {
@@ -236,7 +289,7 @@ impl Reader {
                     }
                     self.out.unrecognised += 1;
                     self.problem(Fault::Unrecognised(why), file, None);
-                    if self.kind == Kind::Series && is_film(name) {
+                    if is_other {
                         self.problem(Fault::OtherKind, file, None);
                     }
                     continue;
@@ -245,7 +298,7 @@ impl Reader {
             if loose {
                 self.problem(Fault::Loose, file, Some(&filed));
             }
-            if self.kind == Kind::Films && is_episode(name) {
+            if is_other {
                 self.problem(Fault::OtherKind, file, Some(&filed));
             }
             let season = shelf.season().zip(filed.season).filter(|(folder, own)| folder != own);
@@ -255,7 +308,7 @@ impl Reader {
             self.title(root, &shelf, &filed, &mut last);
             if self.detail == Detail::Everything {
                 let beside =
-                    subtitles.iter().filter_map(|node| of_subtitle(tree.name(*node), name));
+                    subtitles.iter().filter_map(|node| of_subtitle(tree.name(*node), &name));
                 self.find(&filed, file(), beside);
             }
         }

@@ -9,7 +9,7 @@ use crate::kernel::object::Object;
 use crate::kernel::subject::{NOBODY, Subject};
 use crate::layout::host::HostRole;
 use crate::route::follow;
-use crate::route::hops::{Route, View};
+use crate::route::hops::{HopKind, Route, View, Waypoint};
 use crate::route::seen_as::seen_as;
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -54,6 +54,47 @@ impl Party {
 /// mounts of clients. Of the accounts those that are the system's own are left out, unless `system` says otherwise.
 pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
     let host = &place.host;
+    let mut parties = services(site, place);
+    let view = View::host(host);
+    parties.extend(own_accounts(site, host, system).map(|(name, subject)| {
+        let route = Some(follow(site, &view, &place.path, &subject));
+        Party { name, subject, remark: None, route }
+    }));
+    parties.extend(from_elsewhere(site, place, system));
+    parties
+}
+
+/// As whom everyone comes to the host that holds a place, the system's accounts among them; those whom nobody knows there are left out.
+pub fn arrivals(site: &Site, place: &Place) -> Vec<(String, Subject)> {
+    let host = &place.host;
+    let arrives = |party: Party| {
+        let route = party.route?;
+        let there = route.trail.iter().rev().find(|waypoint| waypoint.seen_on == *host)?;
+        Some((party.name, there.subject.clone()))
+    };
+    let mut all: Vec<(String, Subject)> =
+        services(site, place).into_iter().filter_map(arrives).collect();
+    let view = View::host(host);
+    // On the host itself everybody goes the same way, as long as nothing on it depends on who that is.
+    let mut is_plain = false;
+    for (name, subject) in own_accounts(site, host, true) {
+        if is_plain {
+            all.push((name, subject));
+            continue;
+        }
+        let route = follow(site, &view, &place.path, &subject);
+        let own = |waypoint: &Waypoint| waypoint.seen_on == *host && waypoint.subject == subject;
+        is_plain = !route.trail.is_empty()
+            && route.trail.iter().all(own)
+            && route.hops.iter().all(|hop| hop.kind != HopKind::Symlink);
+        all.extend(arrives(Party { name, subject, remark: None, route: Some(route) }));
+    }
+    all.extend(from_elsewhere(site, place, true).into_iter().filter_map(arrives));
+    all.retain(|(_, subject)| subject.doubt.is_none());
+    all
+}
+
+fn services(site: &Site, place: &Place) -> Vec<Party> {
     let mut parties = Vec::new();
     for service in &site.layout.services {
         let view = View::service(&service.name);
@@ -61,16 +102,25 @@ pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
         let found = party(site, format!("service:{}", service.name), &view, subject, place);
         parties.push(Party { remark, ..found });
     }
+    parties
+}
+
+/// The accounts of a host, each once.
+fn own_accounts<'s>(
+    site: &'s Site,
+    host: &'s Name,
+    system: bool,
+) -> impl Iterator<Item = (String, Subject)> + 's {
     let mut seen = HashSet::new();
-    for account in site.accounts(host) {
-        if !system && !is_somebody(site, host, account) || !seen.insert(&account.name) {
-            continue;
-        }
-        let name = format!("account:{}", account.name);
-        let subject = site.login(host, account);
-        let route = Some(follow(site, &View::host(host), &place.path, &subject));
-        parties.push(Party { name, subject, remark: None, route });
-    }
+    let accounts = site.accounts(host).filter(move |account| {
+        (system || is_somebody(site, host, account)) && seen.insert(&account.name)
+    });
+    accounts.map(move |account| (format!("account:{}", account.name), site.login(host, account)))
+}
+
+fn from_elsewhere(site: &Site, place: &Place, system: bool) -> Vec<Party> {
+    let host = &place.host;
+    let mut parties = Vec::new();
     for other in site.layout.hosts.iter().map(|other| &other.name).filter(|other| *other != host) {
         let view = View::host(other);
         let mut seen = HashSet::new();

@@ -8,7 +8,7 @@ use std::sync::Arc;
 pub const NOBODY: u32 = 65534;
 
 /// What a process may do whatever the permission bits say (`capabilities(7)`).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Hash)]
 pub struct Capabilities {
     /// CAP_DAC_OVERRIDE: read, write and search anything; execute a file that has one x bit.
     pub dac_override: bool,
@@ -28,7 +28,7 @@ type Span = (u32, u32);
 
 /// The owners that a process in a user namespace knows: elsewhere its capabilities do not hold
 /// (`user_namespaces(7)`; `capable_wrt_inode_uidgid` in `kernel/capability.c`).
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Realm {
     uids: Vec<Span>,
     gids: Vec<Span>,
@@ -191,7 +191,7 @@ fn spans_outside(ranges: &[IdRange], of: Option<&[Span]>) -> Vec<Span> {
 
 /// Where the token that an SMB server makes for a session says less than the ids under which it runs: a forced group is put in
 /// the place of the SID that stands second in it, whatever that is (`set_conn_force_user_group` in smbd).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Hash)]
 pub struct Token {
     /// The primary group that is missing.
     pub without_group: Option<u32>,
@@ -200,7 +200,7 @@ pub struct Token {
 }
 
 /// A user id, a group id, further groups and capabilities, at one place of a route.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Subject {
     /// Effective user id.
     pub uid: u32,

@@ -103,12 +103,13 @@ fn region(ends: &Ends, route: &Route, attached: &[AbsPath], first: bool, holds: 
                 continue;
             }
             let project = tree.project(child);
-            let verdict = known.entry((tree.class_number(child), meta.links)).or_insert_with(|| {
-                let object = Some(objects.of(child));
-                let source =
-                    Source { name: None, folder: way.clone(), object, project, is_name: true };
-                hardlink(&ends.with_source(source))
-            });
+            let verdict =
+                known.entry((tree.class_number(child), meta.links)).or_insert_with(|| {
+                    let object = Some(objects.of(child));
+                    let source =
+                        Source { name: None, folder: way.clone(), object, project, is_name: true };
+                    hardlink(&ends.with_source(source))
+                });
             if verdict.is_possible() {
                 holds.possible += 1;
             } else {

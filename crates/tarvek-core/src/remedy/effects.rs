@@ -1,8 +1,9 @@
 //! What changes make of the access of everyone: what others gain and lose, and what those lose whom they are for.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
-use crate::judge::everyone::{Party, everyone};
+use crate::judge::everyone::arrivals;
 use crate::kernel::acl::Tag;
 use crate::kernel::decide::{R, W, X, decide};
 use crate::kernel::entry::EntryKind;
@@ -10,7 +11,7 @@ use crate::kernel::nfs4::Who;
 use crate::kernel::object::{Edit, Object};
 use crate::kernel::subject::Subject;
 use crate::site::join::Site;
-use crate::site::suppose::Change;
+use crate::site::suppose::{Alike, Change};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
@@ -27,7 +28,8 @@ pub fn effects(
 ) -> Vec<String> {
     let mut lines = Vec::new();
     let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
-    let mut compared = HashSet::new();
+    // Which entries of a host were compared for those who are named, and which for all.
+    let mut compared: HashMap<&Name, Vec<u8>> = HashMap::new();
     let mut fresh_defaults = 0;
     for (n, change) in changes.iter().enumerate() {
         if changes[..n].contains(change) {
@@ -47,29 +49,42 @@ pub fn effects(
             )),
             _ => {}
         }
-        let parties = everyone(before, &Place::new(host, &place), true);
-        let asks: Vec<(String, Subject)> =
-            parties.into_iter().filter_map(|party| arrives(party, host)).collect();
+        let asks = arrivals(before, &Place::new(host, &place));
         let mut named: Vec<(String, Subject)> =
             asks.iter().filter(|(_, subject)| is_for(change, subject, asker)).cloned().collect();
         if named.is_empty() && is_for(change, asker, asker) {
             named.push((asker.to_string(), asker.clone()));
         }
+        let one_user = matches!(change.edit, Edit::Entry { tag: Tag::User(_), .. });
+        let met = compared.entry(host).or_insert_with(|| vec![0; old.tree.len()]);
+        let (mut befores, mut afters) = (old.alikes(), new.alikes());
+        let mut known: HashMap<(Alike, Alike), Arc<Differs>> = HashMap::new();
         for node in old.tree.below_but(change.at, |_| !change.below) {
-            let was = old.of(node);
-            if was.meta.kind == EntryKind::Symlink {
+            if old.tree.kind(node) == EntryKind::Symlink {
                 continue;
             }
-            let is = new.of(node);
-            if is.is_folder() && was.default_acl.is_none() && is.default_acl.is_some() {
-                fresh_defaults += 1;
-            }
-            // An entry for one user, where there was no ACL, is nothing to anybody else.
-            let one_user = matches!(change.edit, Edit::Entry { tag: Tag::User(_), .. });
-            let all = !one_user || was.acl.is_some();
-            if compared.insert((host.clone(), node, all)) {
-                let asks = if all { &asks } else { &named };
-                compare(asks, &was, &is, &old.tree.path(node), &mut tallies);
+            let find = || {
+                let (was, is) = (old.of(node), new.of(node));
+                // An entry for one user, where there was no ACL, is nothing to anybody else.
+                let all = !one_user || was.acl.is_some();
+                Differs {
+                    all,
+                    fresh_default: is.is_folder()
+                        && was.default_acl.is_none()
+                        && is.default_acl.is_some(),
+                    parties: differs(if all { &asks } else { &named }, &was, &is),
+                }
+            };
+            let differs = match befores.of(node).zip(afters.of(node)) {
+                Some(alike) => Arc::clone(known.entry(alike).or_insert_with(|| Arc::new(find()))),
+                None => Arc::new(find()),
+            };
+            fresh_defaults += u64::from(differs.fresh_default);
+            let bit = if differs.all { 1 } else { 2 };
+            if met[node.0 as usize] & bit == 0 {
+                met[node.0 as usize] |= bit;
+                let asks = if differs.all { &asks } else { &named };
+                tally(asks, &differs, || old.tree.path(node), &mut tallies);
             }
         }
     }
@@ -91,13 +106,6 @@ pub fn effects(
         lines.push(format!("{layer} becomes writable for all who come that way"));
     }
     lines
-}
-
-/// As whom a party comes to a host.
-fn arrives(party: Party, host: &Name) -> Option<(String, Subject)> {
-    let route = party.route?;
-    let there = route.trail.iter().rev().find(|waypoint| waypoint.seen_on == *host)?;
-    there.subject.doubt.is_none().then(|| (party.name, there.subject.clone()))
 }
 
 /// What somebody gains and loses.
@@ -141,39 +149,49 @@ fn is_for(change: &Change, subject: &Subject, asker: &Subject) -> bool {
     }
 }
 
-fn compare(
+/// What changes make of entries that are alike.
+struct Differs {
+    /// Whether it concerns everybody, or only those whom a change names.
+    all: bool,
+    /// Whether a folder gets a default ACL that it had not.
+    fresh_default: bool,
+    /// Of those who gain or lose something: who, and what they could do before and after.
+    parties: Vec<(usize, u8, u8)>,
+}
+
+fn differs(asks: &[(String, Subject)], was: &Object, is: &Object) -> Vec<(usize, u8, u8)> {
+    // A file that is executable or not is of no concern here.
+    let relevant = if was.is_folder() { R | W | X } else { R | W };
+    let may = |object: &Object, subject: &Subject| {
+        let bits = [R, W, X].into_iter().filter(|bit| relevant & bit != 0);
+        bits.filter(|bit| decide(object, subject, *bit).allowed).fold(0, |all, bit| all | bit)
+    };
+    let both = asks.iter().map(|(_, subject)| (may(was, subject), may(is, subject)));
+    let all = both.enumerate().map(|(n, (before, after))| (n, before, after));
+    all.filter(|(_, before, after)| before != after).collect()
+}
+
+fn tally(
     asks: &[(String, Subject)],
-    was: &Object,
-    is: &Object,
-    place: &AbsPath,
+    differs: &Differs,
+    place: impl Fn() -> AbsPath,
     tallies: &mut BTreeMap<String, Tally>,
 ) {
-    for (name, subject) in asks {
-        let may = |object: &Object| {
-            [R, W, X]
-                .into_iter()
-                .filter(|bit| decide(object, subject, *bit).allowed)
-                .fold(0, |all, bit| all | bit)
-        };
-        // A file that is executable or not is of no concern here.
-        let relevant = if was.is_folder() { R | W | X } else { R | W };
-        let (before, after) = (may(was) & relevant, may(is) & relevant);
-        if before == after {
-            continue;
+    for &(n, before, after) in &differs.parties {
+        let (name, subject) = &asks[n];
+        if !tallies.contains_key(name) {
+            let such = (place(), 0);
+            let (gained, lost) = (such.clone(), such);
+            let new = Tally { subject: subject.clone(), gains: 0, loses: 0, gained, lost };
+            tallies.insert(name.clone(), new);
         }
-        let tally = tallies.entry(name.clone()).or_insert_with(|| Tally {
-            subject: subject.clone(),
-            gains: 0,
-            loses: 0,
-            gained: (place.clone(), 0),
-            lost: (place.clone(), 0),
-        });
+        let tally = tallies.get_mut(name).expect("it is there");
         for (bits, count, such) in [
             (after & !before, &mut tally.gains, &mut tally.gained),
             (before & !after, &mut tally.loses, &mut tally.lost),
         ] {
             if bits != 0 && *count == 0 {
-                such.0 = place.clone();
+                such.0 = place();
             }
             *count += u64::from(bits != 0);
             such.1 |= bits;

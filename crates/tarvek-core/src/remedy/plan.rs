@@ -8,7 +8,7 @@ use crate::judge::along::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::acl::{Tag, perm_text};
 use crate::kernel::decide::{R, W, X, decide};
-use crate::kernel::entry::EntryKind;
+use crate::kernel::entry::{EntryKind, Flags};
 use crate::kernel::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::kernel::sticky::STICKY;
@@ -19,7 +19,7 @@ use crate::route::{follow, follow_written};
 use crate::scan::read::below;
 use crate::site::join::{Site, text_of};
 use crate::site::layer::{Layer, LayerKind};
-use crate::site::suppose::Change;
+use crate::site::suppose::{ByAlike, Change};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
@@ -293,9 +293,11 @@ impl<'a> Plan<'a> {
             }
         }
         let reach = objects.tree.below_but(at, |_| !below).filter(|_| *edit != Edit::NoFlags);
+        let mut flags = ByAlike::new(objects);
         for node in reach {
-            let letters = objects.of(node).meta.flags.unwrap_or_default().letters();
-            if !letters.is_empty() {
+            let flags = flags.of(node, |object| object.meta.flags.unwrap_or_default());
+            if flags != Flags::default() {
+                let letters = flags.letters();
                 let place = objects.tree.path(node);
                 let set = |sign| Command::new("chattr").arg(format!("{sign}{letters}")).arg(&place);
                 obstacles.push((set('-'), set('+')));
@@ -330,10 +332,13 @@ impl<'a> Plan<'a> {
             Style::Posix => {
                 let before = self.site.clone();
                 let objects = before.objects(host)?;
-                let writes = |node| decide(&objects.of(node), subject, W).allowed;
-                let writes =
-                    |node| objects.tree.meta(node).kind == EntryKind::Symlink || writes(node);
-                let all = below && objects.tree.below(node).all(writes);
+                let mut known = ByAlike::new(objects);
+                let mut writes = |node| {
+                    known.of(node, |object| {
+                        object.meta.kind == EntryKind::Symlink || decide(object, subject, W).allowed
+                    })
+                };
+                let all = below && objects.tree.below(node).all(&mut writes);
                 let grant = Grant { perm: if all { perm | W } else { perm }, ..grant };
                 self.acl_entry(host, node, subject, grant, (below, below))?;
                 if below { self.give_back(&before, host, node, subject) } else { Some(()) }
@@ -371,18 +376,21 @@ impl<'a> Plan<'a> {
         subject: &Subject,
     ) -> Option<()> {
         let (old, new) = (before.objects(host)?, self.site.objects(host)?);
-        let is_link = |node: NodeId| old.tree.meta(node).kind == EntryKind::Symlink;
+        let is_link = |node: NodeId| old.tree.kind(node) == EntryKind::Symlink;
         let tag = Tag::User(subject.uid);
         let handed_on = |object: &Object| {
             let default = object.default_acl.as_ref();
             default.and_then(|acl| acl.perm(tag)).unwrap_or(0) & W
         };
-        let lost = |node: &NodeId| {
-            let (was, is) = (old.of(*node), new.of(*node));
-            let may = |object: &Object| decide(object, subject, W).allowed;
-            !is_link(*node) && (may(&was) && !may(&is) || handed_on(&was) > handed_on(&is))
-        };
-        let lost: Vec<NodeId> = old.tree.below(top).filter(lost).collect();
+        let may = |object: &Object| (decide(object, subject, W).allowed, handed_on(object));
+        let (mut before, mut after) = (ByAlike::new(old), ByAlike::new(new));
+        let mut lost: Vec<NodeId> = Vec::new();
+        for node in old.tree.below(top).filter(|node| !is_link(*node)) {
+            let ((wrote, gave), (writes, gives)) = (before.of(node, may), after.of(node, may));
+            if wrote && !writes || gave > gives {
+                lost.push(node);
+            }
+        }
         let all: HashSet<NodeId> = lost.iter().copied().collect();
         let mut back: Vec<(NodeId, bool)> = Vec::new();
         let mut covered: HashSet<NodeId> = HashSet::new();

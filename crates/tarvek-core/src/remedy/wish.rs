@@ -61,8 +61,8 @@ pub fn repaired(site: &Site, wish: &Wish) -> Option<Repaired> {
 #[cfg(test)]
 mod tests {
     use crate::facts::build::{NewEntry, TreeBuilder};
-    use crate::facts::host::HostFacts;
     use crate::facts::classes::Extras;
+    use crate::facts::host::HostFacts;
     use crate::facts::tree::{Listing, Tree};
     use crate::judge::verdict::Need;
     use crate::kernel::entry::{EntryKind, Meta};

@@ -18,7 +18,7 @@ use crate::words::terms::{Access, Protocol};
 use crate::words::word::words;
 
 /// From where a path is seen.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum View {
     /// Inside a service, through its mappings.
     Service(Name),

@@ -1,7 +1,8 @@
 //! One place that a service uses, followed and read: what most rules judge.
 
-use std::cell::OnceCell;
 use std::sync::{Arc, OnceLock};
+
+use rayon::prelude::*;
 
 use crate::forecast::names_below::{Names, names_below};
 use crate::forecast::titles::{Detail, Forecast, forecast};
@@ -50,7 +51,7 @@ pub struct Case<'a> {
     /// What it would make of that.
     pub forecast: Option<Forecast>,
     /// Names in it that break somewhere; made when they are first asked for.
-    names: OnceCell<Names>,
+    names: OnceLock<Names>,
     /// Waste in all the places that were followed together; made when it is first asked for.
     pub(super) wasted: Arc<OnceLock<AllWaste>>,
 }
@@ -66,7 +67,7 @@ pub fn cases_unread(site: &Site) -> Vec<Case<'_>> {
         let (subject, _) = site.subject_of(service);
         let view = View::service(&service.name);
         let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
-        let (names, wasted) = (OnceCell::new(), Arc::default());
+        let (names, wasted) = (OnceLock::new(), Arc::default());
         Case { service, used, root, subject, route, scan: None, forecast: None, names, wasted }
     })
 }
@@ -74,20 +75,22 @@ pub fn cases_unread(site: &Site) -> Vec<Case<'_>> {
 type MakeCase<'a> = fn(&'a Site, &'a Service, Use<'a>, Declared) -> Case<'a>;
 
 fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
-    let mut cases = Vec::new();
+    let mut places: Vec<(&Service, Use, Declared)> = Vec::new();
     for service in site.layout.services.iter().filter(|s| s.roles.contains(&ServiceRole::Serve)) {
         for library in &service.libraries {
             let roots = library.roots.iter();
-            cases
-                .extend(roots.map(|root| case(site, service, Use::Library(library), root.clone())));
+            places.extend(roots.map(|root| (service, Use::Library(library), root.clone())));
         }
     }
     for intake in &site.layout.intakes {
         for (service, station, root) in stations(intake) {
             let Some(service) = site.layout.service(service) else { continue };
-            cases.push(case(site, service, Use::Intake(intake, station), declared(root)));
+            places.push((service, Use::Intake(intake, station), declared(root)));
         }
     }
+    let followed = places.into_par_iter();
+    let mut cases: Vec<Case> =
+        followed.map(|(service, used, root)| case(site, service, used, root)).collect();
     let wasted = Arc::default();
     for case in &mut cases {
         case.wasted = Arc::clone(&wasted);
@@ -123,7 +126,7 @@ pub fn case_in<'a>(
         }
         _ => None,
     };
-    let (names, wasted) = (OnceCell::new(), Arc::default());
+    let (names, wasted) = (OnceLock::new(), Arc::default());
     Case { service, used, root, subject, route, scan, forecast, names, wasted }
 }
 

@@ -1,5 +1,7 @@
 //! Every rule with what makes it fire: `check`, `explain` and the documentation are fed from this list.
 
+use rayon::prelude::*;
+
 use crate::rules::case::Case;
 use crate::rules::library::nothing_found;
 use crate::rules::{
@@ -239,11 +241,11 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 pub(super) fn find_but(
     site: &Site,
     cases: &[Case],
-    left_out: impl Fn(RuleId) -> bool,
+    left_out: impl Fn(RuleId) -> bool + Sync,
 ) -> Vec<Finding> {
-    let asked = ALL.iter().filter(|entry| !left_out(entry.rule));
+    let asked = ALL.par_iter().filter(|entry| !left_out(entry.rule));
     let of_site = asked.filter_map(|entry| entry.of_site);
-    let mut findings: Vec<Finding> = of_site.flat_map(|find| find(site, cases)).collect();
-    findings.extend(cases.iter().flat_map(|case| find_of_but(site, case, &left_out)));
-    findings
+    let of_site = of_site.flat_map_iter(|find| find(site, cases));
+    let of_cases = cases.par_iter().flat_map_iter(|case| find_of_but(site, case, &left_out));
+    of_site.chain(of_cases).collect()
 }

@@ -1,5 +1,6 @@
 //! What a scan of a library root would meet: which entries its service can read, and which of them are of its kind.
 
+use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -17,7 +18,7 @@ use crate::route::follow;
 use crate::route::hops::Route;
 use crate::scan::kinds::{is_media, is_passed_over, is_subtitle};
 use crate::site::join::Site;
-use crate::site::suppose::Objects;
+use crate::site::suppose::{ByAlike, Objects};
 use crate::words::errno::Errno;
 use crate::words::name::Name;
 use crate::words::path::{AbsPath, components};
@@ -191,9 +192,34 @@ struct Part<'a> {
     hidden: HashSet<NodeId>,
     /// What is attached in a folder of it, or below names of it that the tree does not have.
     attached: HashMap<NodeId, Vec<AbsPath>>,
+    /// What those decide who are asked about entries of it.
+    decided: RefCell<ByAlike<'a, Decided>>,
+}
+
+/// What everybody on the way says to requests for one entry.
+#[derive(Clone, Copy)]
+struct Decided {
+    kind: EntryKind,
+    writable: bool,
+    read: Decision,
+    /// The first refusal of those that keep a scan out of a folder.
+    shut: Option<Decision>,
 }
 
 impl Part<'_> {
+    /// What is decided of one of its entries.
+    fn decided(&self, node: NodeId) -> Decided {
+        self.decided.borrow_mut().of(node, |object| Decided {
+            kind: object.meta.kind,
+            writable: self.decide(object, W).allowed,
+            read: self.decide(object, R),
+            shut: [X, R]
+                .map(|want| self.decide(object, want))
+                .into_iter()
+                .find(|decision| !decision.allowed),
+        })
+    }
+
     /// What everybody on the way says to one request: the clients' own checks, then the entry.
     fn decide(&self, object: &Object, want: u8) -> Decision {
         let local = self.gates.iter().map(|gate| gate.decide(&object.meta, want));
@@ -326,6 +352,7 @@ impl<'a> Scanner<'a> {
             place: route.asked.clone(),
             hidden,
             attached,
+            decided: RefCell::new(ByAlike::new(objects)),
         });
         Some(self.parts.len() - 1)
     }
@@ -423,6 +450,7 @@ impl<'a> Scanner<'a> {
             place,
             hidden: HashSet::new(),
             attached: HashMap::new(),
+            decided: RefCell::new(ByAlike::new(objects)),
         });
         self.parts.len() - 1
     }
@@ -431,12 +459,7 @@ impl<'a> Scanner<'a> {
         let part = &self.parts[visit.part];
         let tree = part.objects.tree;
         self.visited.insert(Folder::seen(part.host, tree, visit.node));
-        let object = part.objects.of(visit.node);
-        let refused = [X, R]
-            .map(|want| part.decide(&object, want))
-            .into_iter()
-            .find(|decision| !decision.allowed);
-        if let Some(decision) = refused {
+        if let Some(decision) = part.decided(visit.node).shut {
             let hidden = self.count_shut(visit.part, visit.node);
             self.scan.entries += hidden;
             // The root itself is judged on its own; it is no entry of the library.
@@ -507,15 +530,14 @@ impl<'a> Scanner<'a> {
     fn entry(&mut self, visit: &Visit, child: NodeId) {
         let part = &self.parts[visit.part];
         let tree = part.objects.tree;
-        let (object, name) = (part.objects.of(child), tree.name(child));
-        let meta = &object.meta;
+        let (decided, name) = (part.decided(child), tree.name(child));
         self.scan.entries += 1;
-        let changeable = matches!(meta.kind, EntryKind::File | EntryKind::Folder);
-        if changeable && !part.read_only && part.decide(&object, W).allowed {
+        let changeable = matches!(decided.kind, EntryKind::File | EntryKind::Folder);
+        if changeable && !part.read_only && decided.writable {
             self.scan.writable += 1;
         }
         let depth = visit.depth + 1;
-        match meta.kind {
+        match decided.kind {
             EntryKind::Folder => {
                 let is_ignored = !visit.passed_over && is_passed_over(name, true);
                 let passed_over = visit.passed_over || is_ignored;
@@ -528,7 +550,7 @@ impl<'a> Scanner<'a> {
                 });
             }
             EntryKind::File => {
-                let decision = part.decide(&object, R);
+                let decision = decided.read;
                 if decision.allowed {
                     self.file(visit.part, child, name, visit.passed_over);
                 } else {

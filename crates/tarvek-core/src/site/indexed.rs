@@ -1,8 +1,9 @@
 //! The layout of a site, with what is looked up in it again and again kept by name and place.
 
+use std::any::{Any, TypeId};
 use std::collections::HashMap;
 use std::ops::{Deref, DerefMut};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use crate::layout::host::Host;
 use crate::layout::mount::Mount;
@@ -18,6 +19,20 @@ use crate::words::terms::{Account, Group};
 pub struct Indexed {
     layout: Arc<Layout>,
     places: OnceLock<Arc<Places>>,
+    /// What others have derived from the site.
+    pub(super) derived: Arc<Derived>,
+}
+
+/// What is derived from a layout and the facts of its hosts, for as long as neither changes: a value of each type.
+#[derive(Debug, Default)]
+pub(super) struct Derived(Mutex<HashMap<TypeId, Arc<dyn Any + Send + Sync>>>);
+
+impl Derived {
+    pub(super) fn get<T: Any + Send + Sync + Default>(&self) -> Arc<T> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let one = all.entry(TypeId::of::<T>()).or_insert_with(|| Arc::<T>::default());
+        Arc::clone(one).downcast().expect("it is kept by its type")
+    }
 }
 
 /// Where things stand in the lists of a layout; of several the first.
@@ -146,7 +161,7 @@ impl Indexed {
 
 impl From<Layout> for Indexed {
     fn from(layout: Layout) -> Self {
-        Self { layout: Arc::new(layout), places: OnceLock::new() }
+        Self { layout: Arc::new(layout), places: OnceLock::new(), derived: Arc::default() }
     }
 }
 
@@ -161,6 +176,7 @@ impl Deref for Indexed {
 impl DerefMut for Indexed {
     fn deref_mut(&mut self) -> &mut Layout {
         self.places = OnceLock::new();
+        self.derived = Arc::default();
         Arc::make_mut(&mut self.layout)
     }
 }

@@ -1,5 +1,6 @@
 //! The join: what the layout declares and what was observed, under one set of host names.
 
+use std::any::Any;
 use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -112,6 +113,7 @@ impl Site {
             self.layout.shares.extend(more);
         }
         self.facts.push((name, Arc::new(facts.into())));
+        self.layout.derived = Arc::default();
         Ok(self)
     }
 
@@ -123,6 +125,7 @@ impl Site {
         let mut site = self.clone();
         let name = self.host_named(facts.name.raw()).unwrap_or(&facts.name).clone();
         site.facts.retain(|(known, _)| *known != name);
+        site.layout.derived = Arc::default();
         site.with(facts)
     }
 
@@ -134,7 +137,19 @@ impl Site {
     /// The tree of a host, for more of it to be read.
     pub fn tree_mut(&mut self, host: &Name) -> Option<&mut Tree> {
         let (_, seen) = self.facts.iter_mut().find(|(name, _)| name == host)?;
+        self.layout.derived = Arc::default();
         Some(&mut Arc::make_mut(seen).facts.tree)
+    }
+
+    /// Whether no entry is supposed to have changed.
+    pub(crate) fn is_as_seen(&self) -> bool {
+        self.changes.is_empty()
+    }
+
+    /// What was derived from this site before, a value of each type. It may rest on the layout, on mounts, and on which entries there are; not on the
+    /// rights of entries, which may be supposed to be others.
+    pub(crate) fn derived<T: Any + Send + Sync + Default>(&self) -> Arc<T> {
+        self.layout.derived.get()
     }
 
     /// Joins what a process of a host sees. It is a host of its own here, under a name that no host of a layout can have.
@@ -145,6 +160,7 @@ impl Site {
         let process = facts.name.clone();
         let mut site = self.with(facts)?;
         site.processes.push((process, host.clone()));
+        site.layout.derived = Arc::default();
         Ok(site)
     }
 

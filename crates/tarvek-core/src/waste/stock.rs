@@ -179,22 +179,18 @@ impl<'s> Stock<'s> {
     }
 
     /// Puts names of one file together.
-    fn keep(&mut self, names: Vec<NameAt>) {
+    fn keep(&mut self, mut names: Vec<NameAt>) {
         let tree = |name: &NameAt| &self.hosts[usize::from(name.host)].tree;
         let mut several: Vec<((u16, u64, u64), NameAt)> = Vec::new();
-        self.names.reserve(names.len());
-        self.starts.reserve(names.len());
-        // Most files have one name, and are by themselves.
-        for name in names {
-            let meta = tree(&name).meta(name.node);
-            match meta.device.zip(meta.inode).filter(|_| meta.links > 1) {
-                Some((device, inode)) => several.push(((name.host, device, inode), name)),
-                None => {
-                    self.starts.push(self.names.len() as u32);
-                    self.names.push(name);
-                }
-            }
-        }
+        // Most files have one name, and are by themselves: they stay where they stand, since there may be millions of them.
+        names.retain(|name| {
+            let meta = tree(name).meta(name.node);
+            let shared = meta.device.zip(meta.inode).filter(|_| meta.links > 1);
+            several.extend(shared.map(|(device, inode)| ((name.host, device, inode), *name)));
+            shared.is_none()
+        });
+        self.starts.extend(0..names.len() as u32);
+        self.names = names;
         several.sort_unstable();
         let mut before = None;
         for (key, name) in several {

@@ -20,6 +20,7 @@
 mod columns;
 mod split;
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 
@@ -44,6 +45,9 @@ use crate::{accounts, acl, fstab, mountinfo, told};
 /// The first line of every listing of this version.
 pub const FIRST_LINE: &str = "tarvek-listing 1";
 const AGAIN: &str = "collect it again, and copy the whole output";
+
+/// What begins the line below a symlink's own, with its target.
+const TARGET: &[u8] = b"> ";
 
 /// The longest path that is read, in bytes. A tree may be deeper than `PATH_MAX`, but nobody's collector gets there.
 const LONGEST_PATH: usize = 1 << 16;
@@ -152,7 +156,7 @@ impl Reader<'_> {
     fn joined(&self, name: &str) -> Vec<u8> {
         let mut text = Vec::new();
         for (_, line) in self.lines(name) {
-            text.extend_from_slice(line);
+            text.extend_from_slice(&line);
             text.push(b'\n');
         }
         text
@@ -161,11 +165,9 @@ impl Reader<'_> {
     fn mounts(&self) -> Result<Option<MountTable>, Refused> {
         let Some(section) = self.sections.sections.get("mountinfo") else { return Ok(None) };
         let table = mountinfo::read(&self.joined("mountinfo")).map_err(|(n, message)| {
-            let at = section.lines.get(n - 1);
-            let (line, text) = at.map_or((section.start, &b""[..]), |(line, range)| {
-                (*line, &self.sections.text[range.clone()])
-            });
-            self.refuse(line, 2, text, message)
+            let at = (n <= section.len()).then(|| section.line(n - 1));
+            let (line, text) = at.unwrap_or((section.start, Cow::Borrowed(b"")));
+            self.refuse(line, 2, &text, message)
         })?;
         Ok(Some(table))
     }
@@ -210,10 +212,10 @@ impl Reader<'_> {
             if let Some(written) = line.1.strip_prefix(b"# file: ") {
                 keep(path.take(), &mut access, &mut default);
                 let written = escape(&unescape_acl(written), false);
-                path = Some(self.path(line, 9, &written)?);
+                path = Some(self.path(&line, 9, &written)?);
                 continue;
             }
-            let text = String::from_utf8_lossy(line.1);
+            let text = String::from_utf8_lossy(&line.1);
             if text.starts_with('#') || text.trim().is_empty() {
                 continue;
             }
@@ -225,8 +227,8 @@ impl Reader<'_> {
                 self.refuse(
                     line.0,
                     2,
-                    line.1,
-                    format!("{:?} is no ACL entry with numbers", shown(line.1)),
+                    &line.1,
+                    format!("{:?} is no ACL entry with numbers", shown(&line.1)),
                 )
             })?;
             list.push(entry);
@@ -247,9 +249,9 @@ impl Reader<'_> {
         for line in self.lines("nfs4acl") {
             if let Some(written) = line.1.strip_prefix(b"# file: ") {
                 keep(open.take());
-                open = Some((self.path(line, 9, written)?, Vec::new()));
+                open = Some((self.path(&line, 9, written)?, Vec::new()));
             } else if let Some((_, lines)) = &mut open {
-                let text = String::from_utf8_lossy(line.1);
+                let text = String::from_utf8_lossy(&line.1);
                 let text = text.trim();
                 lines.extend((!text.is_empty() && !text.starts_with('#')).then(|| text.to_owned()));
             }
@@ -270,9 +272,9 @@ impl Reader<'_> {
             let project = project.and_then(|text| std::str::from_utf8(text).ok()?.parse().ok());
             let (Some(id), Some(letters), Some(path)) = (project, letters, path) else {
                 let message = "a project's number, letters and a path belong here".into();
-                return Err(self.refuse(line.0, 2, line.1, message));
+                return Err(self.refuse(line.0, 2, &line.1, message));
             };
-            let path = self.path(line, 1, path)?;
+            let path = self.path(&line, 1, path)?;
             let has = |letter| letters.contains(&letter);
             let inherits = has(b'P');
             if id != 0 || inherits {
@@ -283,8 +285,8 @@ impl Reader<'_> {
         Ok(flags)
     }
 
-    fn path(&self, line: Line, column: usize, written: &[u8]) -> Result<AbsPath, Refused> {
-        let refuse = |message: String| self.refuse(line.0, column + 1, line.1, message);
+    fn path(&self, line: &Line, column: usize, written: &[u8]) -> Result<AbsPath, Refused> {
+        let refuse = |message: String| self.refuse(line.0, column + 1, &line.1, message);
         let path = AbsPath::new(&unescape(written))
             .map_err(|fault| refuse(format!("the path {:?} {fault}", shown(written))))?;
         if path.as_bytes().len() > LONGEST_PATH {
@@ -303,7 +305,7 @@ impl Reader<'_> {
             let why = String::from_utf8_lossy(line.1.get(cut + 1..).unwrap_or_default());
             let why = if why.is_empty() { "it could not be read" } else { why.as_ref() };
             let why = why.into();
-            Ok(Gap { path: self.path(line, 1, &line.1[..cut])?, why })
+            Ok(Gap { path: self.path(&line, 1, &line.1[..cut])?, why })
         };
         self.lines("gaps").map(gap).collect()
     }
@@ -321,11 +323,11 @@ impl Reader<'_> {
                 return Err(self.refuse(
                     line.0,
                     2,
-                    line.1,
+                    &line.1,
                     "a root starts with deep, names or none".into(),
                 ));
             };
-            paths.push(self.path(line, 2, rest)?);
+            paths.push(self.path(&line, 2, rest)?);
         }
         Ok(roots)
     }
@@ -336,15 +338,15 @@ impl Reader<'_> {
             self.sections.sections.get("tree").map(|section| Columns::of(&section.columns));
         let of_entry = |line: &Line<'_>| {
             let Some(Ok(columns)) = &columns else { return false };
-            let written = columns.read(line.1).map(|(written, ..)| written);
+            let written = columns.read(&line.1).map(|(written, ..)| written);
             written.is_ok_and(|written| AbsPath::new(&unescape(written)).as_ref() == Ok(entry))
         };
         let mut lines = self.lines("tree").filter(of_entry);
         let first = lines.next().map_or(0, |(number, _)| number);
-        let (number, text) = lines.next().unwrap_or((first, b""));
+        let (number, text) = lines.next().unwrap_or((first, Cow::Borrowed(b"")));
         let message =
             format!("{entry} stands here a second time, and otherwise than in line {first}");
-        self.refuse(number, 2, text, message)
+        self.refuse(number, 2, &text, message)
     }
 
     fn tree(&self, roots: &Roots, gaps: &[Gap]) -> Result<Tree, Refused> {
@@ -361,52 +363,56 @@ impl Reader<'_> {
         let mut acls = self.acls()?;
         self.nfs4_acls(&mut acls)?;
         let marks = self.marks(&mut acls)?;
-        let mut top: Option<NewEntry> = None;
-        let mut folders: HashMap<AbsPath, (Line<'_>, Vec<NewEntry>)> = HashMap::new();
-        let mut last: Option<(AbsPath, usize)> = None;
-        for line in self.lines("tree") {
-            if let Some(target) = line.1.strip_prefix(b"> ") {
-                let entry = last.as_ref().and_then(|(folder, index)| {
-                    folders
-                        .get_mut(folder)?
-                        .1
-                        .get_mut(*index)
-                        .filter(|e| e.meta.kind == EntryKind::Symlink)
-                });
-                let Some(entry) = entry else {
-                    return Err(self.refuse(
-                        line.0,
-                        2,
-                        line.1,
-                        "a target that follows no symlink".into(),
-                    ));
-                };
-                entry.target = Some(unescape(target));
+        let mut top: Option<usize> = None;
+        // Which lines are of entries of each folder.
+        let mut folders: HashMap<AbsPath, Vec<u32>> = HashMap::new();
+        let mut last: Option<EntryKind> = None;
+        let read = |line: &Line| {
+            let (written, column, meta) = columns
+                .read(&line.1)
+                .map_err(|(column, message)| self.refuse(line.0, column + 1, &line.1, message))?;
+            let path = self.path(line, column, written)?;
+            Ok::<_, Refused>((path, meta))
+        };
+        for index in 0..section.len() {
+            let line = section.line(index);
+            if line.1.starts_with(TARGET) {
+                if last != Some(EntryKind::Symlink) {
+                    let message = "a target that follows no symlink".into();
+                    return Err(self.refuse(line.0, 2, &line.1, message));
+                }
                 continue;
             }
-            let (written, column, meta) = columns
-                .read(line.1)
-                .map_err(|(column, message)| self.refuse(line.0, column + 1, line.1, message))?;
-            let path = self.path(line, column, written)?;
-            let meta = Meta { flags: marks.get(&path).copied(), ..meta };
-            match (path.parent(), path.name()) {
-                (Some(parent), Some(name)) => {
-                    let (_, entries) =
-                        folders.entry(parent.clone()).or_insert_with(|| (line, Vec::new()));
-                    let extras = acls.remove(&path).unwrap_or_default();
-                    entries.push(NewEntry { extras, ..NewEntry::plain(name, meta) });
-                    last = Some((parent, entries.len() - 1));
+            let (path, meta) = read(&line)?;
+            match path.parent() {
+                Some(parent) => {
+                    let index = u32::try_from(index).expect("there are less than 2^32 lines");
+                    match folders.get_mut(&parent) {
+                        Some(lines) => lines.push(index),
+                        None => drop(folders.insert(parent, vec![index])),
+                    }
+                    last = Some(meta.kind);
                 }
-                _ => {
-                    let extras = acls.remove(&path).unwrap_or_default();
-                    top = Some(NewEntry { extras, ..NewEntry::plain("", meta) });
-                }
+                None => (top, last) = (Some(index), None),
             }
         }
+        // They are read a second time, when their folder is known: all of them as entries would take several times the room of their text.
+        let mut entry = |index: usize| {
+            let (path, meta) = read(&section.line(index))?;
+            let flags = marks.get(&path).copied();
+            let extras = acls.remove(&path).unwrap_or_default();
+            let name = path.name().unwrap_or_default();
+            let mut entry = NewEntry { extras, ..NewEntry::plain(name, Meta { flags, ..meta }) };
+            let below = (index + 1..section.len()).map(|index| section.line(index).1);
+            for line in below.take_while(|line| line.starts_with(TARGET)) {
+                entry.target = Some(unescape(&line[TARGET.len()..]));
+            }
+            Ok(entry)
+        };
         let Some(top) = top else {
             return Err(self.refuse(section.start, 1, b"", "the tree has no line for /".into()));
         };
-        let mut builder = TreeBuilder::new(top);
+        let mut builder = TreeBuilder::new(entry(top)?);
         let failed: HashSet<&AbsPath> = gaps.iter().map(|gap| &gap.path).collect();
         let roots = roots.sets();
         let mut todo = vec![(Tree::ROOT, AbsPath::root(), Within::default())];
@@ -419,7 +425,9 @@ impl Reader<'_> {
             } else {
                 Listing::NotListed
             };
-            let mut entries = folders.remove(&path).map(|(_, entries)| entries).unwrap_or_default();
+            let lines = folders.remove(&path).unwrap_or_default().into_iter();
+            let mut entries: Vec<NewEntry> =
+                lines.map(|index| entry(index as usize)).collect::<Result<_, _>>()?;
             entries.sort_by(|a, b| a.name.cmp(&b.name));
             // What was looked at twice may have grown meanwhile; it is not something else.
             let other = |a: &NewEntry, b: &NewEntry| {
@@ -435,10 +443,11 @@ impl Reader<'_> {
                 }
             }
         }
-        if let Some((path, (line, _))) = folders.iter().min_by_key(|(_, (line, _))| line.0) {
+        if let Some((path, lines)) = folders.iter().min_by_key(|(_, lines)| lines[0]) {
             let message =
                 format!("{path} is no folder of this listing, and yet something is in it");
-            return Err(self.refuse(line.0, 2, line.1, message));
+            let line = section.line(lines[0] as usize);
+            return Err(self.refuse(line.0, 2, &line.1, message));
         }
         Ok(builder.finish())
     }

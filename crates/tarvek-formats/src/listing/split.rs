@@ -1,8 +1,8 @@
 //! From a source to the sections of a listing, line by line, as far as it is one.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::io::Read;
-use std::ops::Range;
 
 use tarvek_core::words::text::shown;
 
@@ -11,19 +11,83 @@ use crate::escape::unescape;
 use crate::mistake::{Refused, in_line};
 
 /// A line with its number.
-pub(super) type Line<'a> = (usize, &'a [u8]);
+pub(super) type Line<'a> = (usize, Cow<'a, [u8]>);
 
+/// The lines of a section. Of one whose lines end with paths, the folder of lines that follow each other stands once: it is most of what they say.
 #[derive(Default)]
 pub(super) struct Section {
     pub(super) columns: Vec<String>,
     pub(super) start: usize,
-    /// The number of each line, and where its contents stand in the text.
-    pub(super) lines: Vec<(usize, Range<usize>)>,
+    /// What the lines have for themselves.
+    text: Vec<u8>,
+    lines: Vec<Stored>,
+    /// Folders up to their last slash, and where each ends.
+    folders: Vec<u8>,
+    folder_ends: Vec<u32>,
+}
+
+struct Stored {
+    number: u32,
+    /// Where its own text ends.
+    end: u32,
+    /// How much of that stands before the folder, and which one that is; `u32::MAX` of none.
+    before: u32,
+    folder: u32,
+}
+
+impl Section {
+    fn push(&mut self, number: usize, line: &[u8], ends_with_path: bool) -> Option<()> {
+        let slash = line.iter().rposition(|&b| b == b'/');
+        let (mut before, mut folder) = (0, u32::MAX);
+        let path = slash.filter(|_| ends_with_path).zip(line.windows(2).position(|w| w == b" /"));
+        if let Some((slash, blank)) = path {
+            let (head, rest) = line.split_at(blank + 1);
+            let (own, name) = rest.split_at(slash - blank);
+            let count = self.folder_ends.len();
+            if count == 0 || self.folder(count - 1) != own {
+                self.folders.extend_from_slice(own);
+                self.folder_ends.push(u32::try_from(self.folders.len()).ok()?);
+            }
+            folder = u32::try_from(self.folder_ends.len() - 1).ok()?;
+            before = u32::try_from(head.len()).ok()?;
+            self.text.extend_from_slice(head);
+            self.text.extend_from_slice(name);
+        } else {
+            self.text.extend_from_slice(line);
+        }
+        let (number, end) = (u32::try_from(number).ok()?, u32::try_from(self.text.len()).ok()?);
+        self.lines.push(Stored { number, end, before, folder });
+        Some(())
+    }
+
+    fn folder(&self, index: usize) -> &[u8] {
+        let start = index.checked_sub(1).map_or(0, |before| self.folder_ends[before] as usize);
+        &self.folders[start..self.folder_ends[index] as usize]
+    }
+
+    /// How many lines it has.
+    pub(super) fn len(&self) -> usize {
+        self.lines.len()
+    }
+
+    /// One of its lines, as it was written.
+    pub(super) fn line(&self, index: usize) -> Line<'_> {
+        let Stored { number, end, before, folder } = self.lines[index];
+        let start = index.checked_sub(1).map_or(0, |before| self.lines[before].end as usize);
+        let own = &self.text[start..end as usize];
+        let text = match folder {
+            u32::MAX => Cow::Borrowed(own),
+            folder => {
+                let (head, name) = own.split_at(before as usize);
+                Cow::Owned([head, self.folder(folder as usize), name].concat())
+            }
+        };
+        (number as usize, text)
+    }
 }
 
 #[derive(Default)]
 pub(super) struct Sections {
-    pub(super) text: Vec<u8>,
     /// The line of each header, and its value.
     pub(super) headers: HashMap<String, (usize, String)>,
     pub(super) sections: HashMap<String, Section>,
@@ -38,45 +102,43 @@ const LONGEST_LINE: usize = LONGEST_PATH * 4 + 4096;
 impl Sections {
     pub(super) fn split(file: &str, mut source: impl Read, most: u64) -> Result<Self, Unread> {
         let mut splitter = Splitter { file, ..Splitter::default() };
-        // Up to where the text has been split.
-        let mut done = 0;
+        // What was taken and not split yet.
+        let (mut waiting, mut taken) = (Vec::new(), 0);
         loop {
-            let text = &mut splitter.sections.text;
-            let before = text.len();
-            let taken = source.by_ref().take(CHUNK as u64).read_to_end(text);
-            taken.map_err(Unread::Broken)?;
-            let ends = text.len() == before;
-            if text.len() as u64 > most {
-                return Err(Unread::TooLong(most));
+            let count = source.by_ref().take(CHUNK as u64).read_to_end(&mut waiting);
+            let count = count.map_err(Unread::Broken)?;
+            let begins = taken == 0;
+            taken += count as u64;
+            if taken > most.min(u64::from(u32::MAX)) {
+                return Err(Unread::TooLong(most.min(u64::from(u32::MAX))));
             }
-            if before == 0 && text.starts_with(b"\xef\xbb\xbf") {
+            let mut done = 0;
+            if begins && waiting.starts_with(b"\xef\xbb\xbf") {
                 done = 3;
             }
-            while let Some(length) = splitter.sections.text[done..].iter().position(|&b| b == b'\n')
-            {
-                splitter.line(done..done + length)?;
+            while let Some(length) = waiting[done..].iter().position(|&b| b == b'\n') {
+                splitter.line(&waiting[done..done + length])?;
                 done += length + 1;
             }
-            let waiting = splitter.sections.text.len() - done;
-            if splitter.number == 0 && waiting > 4 * FIRST_LINE.len() {
-                splitter.line(done..done + 4 * FIRST_LINE.len())?;
+            waiting.drain(..done);
+            if splitter.number == 0 && waiting.len() > 4 * FIRST_LINE.len() {
+                splitter.line(&waiting[..4 * FIRST_LINE.len()])?;
             }
-            if waiting > LONGEST_LINE {
+            if waiting.len() > LONGEST_LINE {
                 splitter.number += 1;
                 let message = format!("a line of more than {LONGEST_LINE} bytes");
                 return Err(splitter.refuse(b"", message, AGAIN).into());
             }
-            if ends {
-                let end = splitter.sections.text.len();
-                splitter.line(done..end)?;
+            if count == 0 {
+                splitter.line(&waiting)?;
                 return Ok(splitter.end()?);
             }
         }
     }
 
     pub(super) fn lines(&self, name: &str) -> impl Iterator<Item = Line<'_>> {
-        let lines = self.sections.get(name).into_iter().flat_map(|section| &section.lines);
-        lines.map(|(n, range)| (*n, &self.text[range.clone()]))
+        let section = self.sections.get(name).into_iter();
+        section.flat_map(|section| (0..section.len()).map(|index| section.line(index)))
     }
 }
 
@@ -91,7 +153,7 @@ struct Splitter<'a> {
     open: Option<String>,
     complete: bool,
     /// The last line that is not empty.
-    last: (usize, Range<usize>),
+    last: (usize, Vec<u8>),
 }
 
 impl Splitter<'_> {
@@ -99,18 +161,15 @@ impl Splitter<'_> {
         in_line(self.file, self.number, 1, line, message, remedy)
     }
 
-    fn line(&mut self, mut range: Range<usize>) -> Result<(), Refused> {
+    fn line(&mut self, line: &[u8]) -> Result<(), Refused> {
         self.number += 1;
         let n = self.number;
         // A copy through another system may have changed the line ends.
-        if self.sections.text[range.clone()].ends_with(b"\r") {
-            range.end -= 1;
-        }
-        let line = &self.sections.text[range.clone()];
+        let line = line.strip_suffix(b"\r").unwrap_or(line);
         let refuse = |message: String, remedy: &str| Err(self.refuse(line, message, remedy));
         if n == 1 {
             if line == FIRST_LINE.as_bytes() {
-                self.last = (1, range);
+                self.note(line);
                 return Ok(());
             }
             return match line.strip_prefix(b"tarvek-listing ") {
@@ -148,7 +207,8 @@ impl Splitter<'_> {
         if let Some(name) = &self.open {
             if line.starts_with(b"|") {
                 let section = self.sections.sections.get_mut(name).expect("it was opened");
-                section.lines.push((n, range.start + 1..range.end));
+                let pushed = section.push(n, &line[1..], name == "tree");
+                pushed.expect("there are less than 2^32 bytes of it");
             } else if line == format!("end {name}").as_bytes() {
                 self.open = None;
             } else {
@@ -158,7 +218,7 @@ impl Splitter<'_> {
                     AGAIN,
                 );
             }
-            self.last = (n, range);
+            self.note(line);
             return Ok(());
         }
         let text = String::from_utf8_lossy(line);
@@ -169,7 +229,7 @@ impl Splitter<'_> {
             Some("section") => {
                 let name = words.next().unwrap_or_default().to_owned();
                 let columns = words.map(str::to_owned).collect();
-                let section = Section { columns, start: n, lines: Vec::new() };
+                let section = Section { columns, start: n, ..Section::default() };
                 if self.sections.sections.contains_key(&name) {
                     return refuse(
                         format!("a second section {}", shown(name.as_bytes())),
@@ -194,8 +254,15 @@ impl Splitter<'_> {
             }
             Some(_) => return refuse("a line that is no part of a listing".into(), AGAIN),
         }
-        self.last = (n, range);
+        self.note(line);
         Ok(())
+    }
+
+    /// Notes the line at hand as the last one.
+    fn note(&mut self, line: &[u8]) {
+        self.last.0 = self.number;
+        self.last.1.clear();
+        self.last.1.extend_from_slice(line);
     }
 
     fn end(self) -> Result<Sections, Refused> {
@@ -206,8 +273,8 @@ impl Splitter<'_> {
             Some(name) => format!(" in the section {}", shown(name.as_bytes())),
             None => String::new(),
         };
-        let (number, range) = self.last;
+        let (number, last) = self.last;
         let message = format!("the listing is cut off after this line{place}");
-        Err(in_line(self.file, number, 1, &self.sections.text[range], message, AGAIN))
+        Err(in_line(self.file, number, 1, &last, message, AGAIN))
     }
 }

@@ -49,7 +49,8 @@ pub(super) fn extras(db: &Connection) -> rusqlite::Result<Vec<(i64, Extras)>> {
         let acl = text.map(|text| acl::read(&text).ok_or_else(|| bad(column, "no ACL")));
         acl.transpose()
     };
-    let sql = "SELECT id, acl, default_acl, nfs4_acl, label, project, inherits FROM extras ORDER BY id";
+    let sql =
+        "SELECT id, acl, default_acl, nfs4_acl, label, project, inherits FROM extras ORDER BY id";
     rows(db, sql, |row| {
         let extras = Extras {
             acl: read(row, 1)?,
@@ -91,8 +92,7 @@ const LETTERS: [(EntryKind, &str); 7] = [
 /// Inode flags, where the filesystem told them.
 pub(super) fn flags(row: &Row, column: usize) -> rusqlite::Result<Option<Flags>> {
     let letters: Option<String> = row.get(column)?;
-    Ok(letters
-        .map(|flags| Flags { immutable: flags.contains('i'), append: flags.contains('a') }))
+    Ok(letters.map(|flags| Flags { immutable: flags.contains('i'), append: flags.contains('a') }))
 }
 
 /// How many have been written of each.
@@ -103,34 +103,35 @@ pub(super) struct Written {
 }
 
 /// Writes those that are not written yet.
-pub(super) fn write(
-    db: &Connection,
-    all: &Classes,
-    written: &mut Written,
-) -> rusqlite::Result<()> {
+pub(super) fn write(db: &Connection, all: &Classes, written: &mut Written) -> rusqlite::Result<()> {
     for (id, extras) in all.extras().iter().enumerate().skip(written.extras) {
-        db.prepare_cached("INSERT INTO extras VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
-            id as i64,
-            extras.acl.as_ref().map(ToString::to_string),
-            extras.default_acl.as_ref().map(ToString::to_string),
-            extras.nfs4_acl.as_ref().map(Nfs4Acl::bytes),
-            extras.label,
-            extras.project.map(|project| project.id),
-            extras.project.map(|project| project.inherits)
-        ])?;
+        db.prepare_cached("INSERT INTO extras VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(
+            params![
+                id as i64,
+                extras.acl.as_ref().map(ToString::to_string),
+                extras.default_acl.as_ref().map(ToString::to_string),
+                extras.nfs4_acl.as_ref().map(Nfs4Acl::bytes),
+                extras.label,
+                extras.project.map(|project| project.id),
+                extras.project.map(|project| project.inherits)
+            ],
+        )?;
     }
     for (id, class) in all.classes().iter().enumerate().skip(written.classes) {
-        let letter = LETTERS.iter().find(|(kind, _)| *kind == class.kind).expect("all stand there").1;
-        db.prepare_cached("INSERT INTO class VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?.execute(params![
-            id as i64,
-            letter,
-            class.mode,
-            class.uid,
-            class.gid,
-            class.device.map(u64::cast_signed),
-            class.flags.map(Flags::letters),
-            (class.extras != NONE).then_some(class.extras)
-        ])?;
+        let letter =
+            LETTERS.iter().find(|(kind, _)| *kind == class.kind).expect("all stand there").1;
+        db.prepare_cached("INSERT INTO class VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?.execute(
+            params![
+                id as i64,
+                letter,
+                class.mode,
+                class.uid,
+                class.gid,
+                class.device.map(u64::cast_signed),
+                class.flags.map(Flags::letters),
+                (class.extras != NONE).then_some(class.extras)
+            ],
+        )?;
     }
     *written = Written { classes: all.classes().len(), extras: all.extras().len() };
     Ok(())

@@ -30,8 +30,7 @@ fn carry(file: &Path) -> Result<(), StoreError> {
     let mut db = open(file, true)?;
     let (facts, folders) = load::load_with_folders(file)?;
     let tree = &facts.tree;
-    let mut waiting =
-        Contents { db: &db, entry: by_name(tree, &folders) }.all_digests(tree)?;
+    let mut waiting = Contents { db: &db, entry: by_name(tree, &folders) }.all_digests(tree)?;
     waiting.retain(|(node, digest)| digest.changed != tree.meta(*node).changed);
     if waiting.is_empty() {
         return Ok(());

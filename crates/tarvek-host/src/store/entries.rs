@@ -115,7 +115,8 @@ impl<'de> Visitor<'de> for TextVisitor {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Text<'de>, A::Error> {
-        let (key, text): (&str, &str) = map.next_entry()?.ok_or_else(|| A::Error::custom("no bytes"))?;
+        let (key, text): (&str, &str) =
+            map.next_entry()?.ok_or_else(|| A::Error::custom("no bytes"))?;
         let bytes = STANDARD.decode(text).ok().filter(|_| key == "bytes");
         if map.next_key::<IgnoredAny>()?.is_some() {
             return Err(A::Error::custom("more than bytes"));
@@ -237,7 +238,8 @@ impl<'de> Visitor<'de> for LineSeed<'_> {
             (EntryKind::Folder, _) | (_, Some(_)) => return Err(A::Error::custom("not its own")),
             (_, None) => OwnOf::Nothing,
         };
-        let named = if self.folder == ABOVE { name.0.is_empty() } else { file_name::is_one(&name.0) };
+        let named =
+            if self.folder == ABOVE { name.0.is_empty() } else { file_name::is_one(&name.0) };
         let over = line.next_element::<IgnoredAny>()?.is_some();
         if !named || over || !self.into.push(&name.0, meta, number, own) {
             return Err(A::Error::custom("no entry of a folder"));

@@ -325,6 +325,7 @@ pub(super) fn root(
     classes: Classes,
     defers: bool,
 ) -> Result<(TreeBuilder, Number), StoreError> {
+    last_row(db)?;
     let mut above = Earlier::default();
     folder(db, ABOVE, &classes, &mut above)?;
     if above.is_empty() {
@@ -368,6 +369,14 @@ fn row(seen: &Earlier, index: usize) -> core_build::Row<'_> {
             OwnOf::Nothing | OwnOf::Folder(_) => None,
         },
     }
+}
+
+/// The last row of the folders, if there is one. None stands before the folder above the root.
+pub(super) fn last_row(db: &Connection) -> Result<Option<i64>, StoreError> {
+    let ends = "SELECT min(id), max(id) FROM folder";
+    let (first, last): (Option<i64>, _) =
+        db.query_row(ends, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    if first.is_some_and(|first| first != parts(ABOVE).0) { Err(damaged()) } else { Ok(last) }
 }
 
 /// So many bits of a row's number say which part of its folder it is.

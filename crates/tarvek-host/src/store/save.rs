@@ -14,7 +14,7 @@ use tarvek_core::kernel::entry::{EntryKind, Project};
 use tarvek_core::words::name::Name;
 
 use super::classes::Written;
-use super::load::{PART_BITS, folder, parts};
+use super::load::{PART_BITS, folder, last_row, parts};
 use super::shape::SCHEMA;
 use super::{StoreError, VERSION, classes, companions, entries, flags, open, plain};
 use crate::sink::{ABOVE, Contents, Earlier, Found, Number, OwnOf, Sink};
@@ -120,6 +120,9 @@ fn into_open(
     let taken = key("taken")?.and_then(|taken| taken.parse().ok()).filter(|_| whole);
     let edition = key("edition")?.and_then(|edition| edition.parse::<i64>().ok()).unwrap_or(0);
     let writer = Writer::new(db)?;
+    if writer.empty && edition > 0 {
+        return Err(super::damaged().into());
+    }
     let looked = look(&writer, taken);
     let state = writer.into_state()?;
     let mut facts = looked.map_err(Unsaved::Look)?;
@@ -210,6 +213,8 @@ struct State {
     saved: Saved,
     /// Folders that count as changed already.
     changed: HashSet<Number>,
+    /// Folders of before that were met again.
+    met: HashSet<Number>,
     failed: Option<StoreError>,
 }
 
@@ -226,17 +231,13 @@ impl Sink for Writer {
             return Ok(());
         }
         let mut state = self.state();
-        let State { db, known, .. } = &mut *state;
-        let read = folder(db, number, &known.all, into).map(drop);
-        state.told(read)
+        let State { db, known, met, .. } = &mut *state;
+        let read = folder(db, number, &known.all, into);
+        met.extend((number != ABOVE && matches!(read, Ok(true))).then_some(number));
+        state.told(read.map(drop))
     }
 
-    fn fill(
-        &self,
-        number: Number,
-        seen: &Contents,
-        before: &Earlier,
-    ) -> io::Result<Vec<Number>> {
+    fn fill(&self, number: Number, seen: &Contents, before: &Earlier) -> io::Result<Vec<Number>> {
         let mut state = self.state();
         let met = state.meet(number, seen, before);
         let (lines, differs) = state.told(met)?;
@@ -268,7 +269,7 @@ impl Writer {
     pub(super) fn new(db: Connection) -> Result<Self, StoreError> {
         let known = Known::from(classes::read(&db)?);
         let (classes, extras) = (known.all.classes().len(), known.all.extras().len());
-        let last: Option<i64> = db.query_row("SELECT max(id) FROM folder", [], |row| row.get(0))?;
+        let last = last_row(&db)?;
         let sql = "SELECT EXISTS (SELECT 1 FROM content) OR EXISTS (SELECT 1 FROM media)";
         let holds = db.query_row(sql, [], |row| row.get(0))?;
         let next = Self::next(&db, last)?;
@@ -281,6 +282,7 @@ impl Writer {
             holds,
             saved: Saved::default(),
             changed: HashSet::new(),
+            met: HashSet::new(),
             failed: None,
         };
         Ok(Self { state: Mutex::new(state), empty: last.is_none() })
@@ -289,7 +291,9 @@ impl Writer {
     /// The number that no folder has had.
     fn next(db: &Connection, last: Option<i64>) -> Result<Number, StoreError> {
         let noted: Option<String> =
-            db.query_row("SELECT max(value) FROM survey WHERE key = 'folders'", [], |row| row.get(0))?;
+            db.query_row("SELECT max(value) FROM survey WHERE key = 'folders'", [], |row| {
+                row.get(0)
+            })?;
         let noted = noted.and_then(|noted| noted.parse().ok()).unwrap_or(ABOVE);
         let last = last.map_or(0, |last| last >> PART_BITS);
         let last = Number::try_from(last).map_err(|_| super::damaged())?;
@@ -404,7 +408,8 @@ impl State {
         let same = then.kind == EntryKind::File
             && (then.kind, then.size, then.modified, then.inode, then.device)
                 == (now.kind, now.size, now.modified, now.inode, now.device);
-        let shows = (then.mode, then.uid, then.gid, then.links) != (now.mode, now.uid, now.gid, now.links);
+        let shows =
+            (then.mode, then.uid, then.gid, then.links) != (now.mode, now.uid, now.gid, now.links);
         self.forget(number, before.name(index), !(same && shows))
     }
 
@@ -463,6 +468,16 @@ impl State {
 
     /// Writes what ends a survey.
     fn finish(&self, edition: i64) -> Result<(), StoreError> {
+        // What nobody came to belongs to nobody.
+        let sql = "SELECT DISTINCT id >> ?1 FROM folder WHERE id > ?2 AND id < ?3";
+        let mut statement = self.db.prepare(sql)?;
+        let mut rows =
+            statement.query([i64::from(PART_BITS), parts(ABOVE).1, parts(self.first).0])?;
+        while let Some(row) = rows.next()? {
+            if !self.met.contains(&row.get(0)?) {
+                return Err(super::damaged());
+            }
+        }
         self.note_last()?;
         let edition = edition.to_string();
         self.db.execute("INSERT OR REPLACE INTO survey VALUES ('edition', ?1)", [edition])?;
@@ -486,7 +501,8 @@ impl State {
         let Project { id, inherits } = seen.project.unwrap_or(Project { id: 0, inherits: false });
         let (id, inherits) = (seen.project.map(|_| id), seen.project.map(|_| inherits));
         self.db.prepare_cached(DELETE)?.execute([first, last])?;
-        let mut insert = self.db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
+        let mut insert =
+            self.db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
         for (row, text) in (first..=last).zip(&parts_of) {
             let text = std::str::from_utf8(text).expect("JSON is UTF-8");
             insert.execute(params![row, listing, id, inherits, text])?;

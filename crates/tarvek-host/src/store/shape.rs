@@ -55,7 +55,9 @@ pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
 /// The statements that make some tables of a survey.
 pub(super) fn tables(names: &[&str]) -> String {
     let schema = plain(SCHEMA);
-    let named = |sql: &&str| names.iter().any(|name| sql.trim().starts_with(&format!("CREATE TABLE {name}(")));
+    let named = |sql: &&str| {
+        names.iter().any(|name| sql.trim().starts_with(&format!("CREATE TABLE {name}(")))
+    };
     schema.split_inclusive(';').filter(named).collect()
 }
 

@@ -29,14 +29,9 @@ pub(super) fn upgrade(db: Connection) -> Result<Connection, StoreError> {
     let place = |node: NodeId| (folders[&tree.parent(node)], tree.name(node));
     for (node, digest) in digests {
         let (folder, name) = place(node);
-        db.prepare_cached("INSERT INTO content VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
-            folder,
-            name,
-            digest.blake3,
-            digest.changed,
-            digest.head,
-            digest.ends
-        ])?;
+        db.prepare_cached("INSERT INTO content VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(
+            params![folder, name, digest.blake3, digest.changed, digest.head, digest.ends],
+        )?;
     }
     for (node, media) in media {
         let (folder, name) = place(node);

@@ -95,12 +95,10 @@ fn live(
         })
     });
     saved.map_err(|unsaved| match unsaved {
-        Unsaved::Look(error) if error.kind() == io::ErrorKind::Interrupted => {
-            Failure::with_remedy(
-                "interrupted; nothing was written",
-                "run it again to survey the whole",
-            )
-        }
+        Unsaved::Look(error) if error.kind() == io::ErrorKind::Interrupted => Failure::with_remedy(
+            "interrupted; nothing was written",
+            "run it again to survey the whole",
+        ),
         Unsaved::Look(error) => Failure::new(error),
         Unsaved::Store(error) => inputs::store_failure(output, &error),
     })

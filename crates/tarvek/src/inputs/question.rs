@@ -324,8 +324,7 @@ impl Opened {
                 // Its host's mounts say where what it sees lies there.
                 let site = if seen.is_some() { site } else { with_live(site, &own, Vec::new())? };
                 let look = |base, places| with_process(base, process, &own, places);
-                let site =
-                    looked_at((site, &mut parts), &process.name(), &view, paths, &look)?;
+                let site = looked_at((site, &mut parts), &process.name(), &view, paths, &look)?;
                 process.still_there().map_err(|error| gone(process.pid, &error))?;
                 site
             }

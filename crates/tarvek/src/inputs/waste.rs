@@ -67,7 +67,9 @@ pub(crate) fn waste_places(
             };
             of_layout(site)
         }
-        (None, true) if !globals.survey.is_empty() => of_surveys(surveys(&globals.survey, Reading::Whole)?.0)?,
+        (None, true) if !globals.survey.is_empty() => {
+            of_surveys(surveys(&globals.survey, Reading::Whole)?.0)?
+        }
         (None, true) => return Err(no_layout_and_no_folder()),
         (layout, false) => {
             let own = match &layout {

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::kernel::object::Object;
 use crate::rules::access::trees::{Alike, media, on_host};
 use crate::rules::case::Case;
 use crate::site::join::Site;
@@ -23,6 +24,9 @@ pub static RULE: Rule = Rule {
     example: "140 files are owned by 1004, an account that was deleted.",
 };
 
+/// How many numbers are told one by one.
+const TOLD: usize = 8;
+
 /// Judges the media of every host of which accounts are known.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
@@ -31,26 +35,36 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
     let accounts: BTreeSet<u32> = site.accounts(host).map(|account| account.uid).collect();
     let mut orphans: BTreeMap<u32, Alike> = BTreeMap::new();
-    for (top, node, object) in media(site, host, cases).filter(|_| !accounts.is_empty()) {
-        let uid = object.meta.uid;
-        if uid != 0 && !accounts.contains(&uid) {
-            orphans.entry(uid).or_default().add(top, node);
-        }
+    if accounts.is_empty() {
+        return None;
     }
+    let orphan = |object: &Object| {
+        let uid = object.meta.uid;
+        (uid != 0 && !accounts.contains(&uid)).then_some(uid)
+    };
+    media(site, host, cases, orphan, |top, node, uid| {
+        orphans.entry(uid).or_default().add(top, node);
+    });
     let examples =
         orphans.iter().filter_map(|(uid, some)| Some((uid, some, some.example(site, host)?)));
-    let each: Vec<String> = examples
+    let mut each: Vec<String> = examples
         .clone()
+        .take(TOLD)
         .map(|(uid, some, at)| {
             format!("{} by {uid}, such as {}", counted(some.count, "entry"), at.path)
         })
         .collect();
     let (.., example) = examples.into_iter().next()?;
+    let more = orphans.len().saturating_sub(TOLD) as u64;
+    if more > 0 {
+        let entries = orphans.values().skip(TOLD).map(|some| some.count).sum();
+        each.push(format!("{} by {}", counted(entries, "entry"), counted(more, "further number")));
+    }
     let message = format!("owned on {host} by numbers without an account: {}", each.join("; "));
     let tops: BTreeSet<AbsPath> = orphans.values().flat_map(|some| some.tops(site, host)).collect();
     let find = tops.iter().fold(Command::new("find"), |find, top| find.arg(top));
     let ids: Vec<String> = orphans.keys().map(|uid| format!("-uid {uid}")).collect();
-    let find = find.args(&ids.join(" -o "));
+    let find = find.args(&if more > 0 { "-nouser".to_owned() } else { ids.join(" -o ") });
     let remedy = Step::on(host, format!("{find} lists them; chown -h gives them to an account"));
     Some(on_host(&RULE, &example).says(message).remedy(remedy))
 }
@@ -68,6 +82,14 @@ mod tests {
         let told = "owned on granary by numbers without an account: 2 entries by 1004, such as /loft/media/films/b; 1 entry by 1009, such \
                     as /loft/media/films/c → on granary: find /loft/media/films -uid 1004 -o -uid 1009 lists them; chown -h gives them to an account";
         assert_eq!(scene.told(&RULE), told);
+        for uid in 1010..1020 {
+            scene.tree("granary", &format!("f 0644 {uid}:0 /loft/media/films/x{uid}"));
+        }
+        let told = scene.told(&RULE);
+        assert!(told.contains("; 4 entries by 4 further numbers →"), "{told}");
+        assert!(told.ends_with(
+            "find /loft/media/films -nouser lists them; chown -h gives them to an account"
+        ));
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();
         assert_eq!(scene.told(&RULE), "", "nobody knows who has an account there");

@@ -1,8 +1,10 @@
 //! `access/per-user-grants`.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use crate::kernel::acl::{Tag, perm_text};
+use crate::kernel::object::Object;
 use crate::rules::access::trees::{Alike, media, on_host};
 use crate::rules::case::Case;
 use crate::site::join::Site;
@@ -47,18 +49,21 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 /// Which permission is granted to which users by name, wherever it is at least that many.
 fn grants(site: &Site, host: &Name, cases: &[Case]) -> BTreeMap<(u8, Vec<u32>), Alike> {
     let mut grants: BTreeMap<(u8, Vec<u32>), Alike> = BTreeMap::new();
-    for (top, node, object) in media(site, host, cases) {
-        let Some(acl) = &object.acl else { continue };
+    let granted = |object: &Object| {
         let mut users: BTreeMap<u8, Vec<u32>> = BTreeMap::new();
-        for entry in acl.entries() {
+        for entry in object.acl.as_ref()?.entries() {
             if let Tag::User(uid) = entry.tag {
                 users.entry(entry.perm).or_default().push(uid);
             }
         }
-        for grant in users.into_iter().filter(|(_, users)| users.len() >= MANY) {
-            grants.entry(grant).or_default().add(top, node);
+        users.retain(|_, users| users.len() >= MANY);
+        (!users.is_empty()).then(|| Arc::new(users))
+    };
+    media(site, host, cases, granted, |top, node, users| {
+        for (perm, users) in users.iter() {
+            grants.entry((*perm, users.clone())).or_default().add(top, node);
         }
-    }
+    });
     grants
 }
 

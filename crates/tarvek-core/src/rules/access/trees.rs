@@ -6,6 +6,7 @@ use crate::kernel::object::Object;
 use crate::route::places::outermost;
 use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::site::suppose::ByAlike;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -24,24 +25,27 @@ fn media_places(site: &Site, host: &Name, cases: &[Case]) -> Vec<AbsPath> {
     outermost(shares.chain(folders).chain(ends.map(|end| &end.path)).cloned().collect())
 }
 
-/// Every entry of a host's media but symlinks, which have no rights of their own; before it the place that it is below.
-pub(super) fn media<'a>(
-    site: &'a Site,
-    host: &'a Name,
+/// Goes through every entry of a host's media but symlinks, which have no rights of their own: takes the place that it is below, the entry, and what
+/// was found out of it, which is the same for entries that are alike.
+pub(super) fn media<T: Clone>(
+    site: &Site,
+    host: &Name,
     cases: &[Case],
-) -> impl Iterator<Item = (NodeId, NodeId, Object<'a>)> {
-    let tops = media_places(site, host, cases).into_iter();
-    let found = site.objects(host).into_iter().flat_map(move |objects| {
-        tops.clone().filter_map(move |place| match objects.tree.find(&place) {
-            Lookup::Found(top) => Some((objects, top)),
-            _ => None,
-        })
-    });
-    found
-        .flat_map(|(objects, top)| {
-            objects.tree.below(top).map(move |node| (top, node, objects.of(node)))
-        })
-        .filter(|(.., object)| object.meta.kind != EntryKind::Symlink)
+    find: impl Fn(&Object) -> Option<T>,
+    mut take: impl FnMut(NodeId, NodeId, T),
+) {
+    let Some(objects) = site.objects(host) else { return };
+    let mut known = ByAlike::new(objects);
+    for place in media_places(site, host, cases) {
+        let Lookup::Found(top) = objects.tree.find(&place) else { continue };
+        for node in objects.tree.below(top) {
+            if objects.tree.kind(node) != EntryKind::Symlink
+                && let Some(found) = known.of(node, &find)
+            {
+                take(top, node, found);
+            }
+        }
+    }
 }
 
 /// How many of some entries are named at the most.

@@ -1,6 +1,7 @@
 //! `access/world-writable`.
 
 use crate::kernel::decide::{W, decide};
+use crate::kernel::object::Object;
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::{NOBODY, Subject};
 use crate::rules::access::trees::{Alike, media, on_host};
@@ -32,13 +33,12 @@ fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
     // What anyone may do is what a stranger may; in a sticky folder they can't touch what others have.
     let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
     let mut open = Alike::default();
-    for (top, node, object) in media(site, host, cases) {
+    let is_open = |object: &Object| {
         let sticky = object.is_folder() && object.meta.mode & STICKY != 0;
         let strange = object.meta.uid != stranger.uid && object.meta.gid != stranger.gid;
-        if strange && !sticky && decide(&object, &stranger, W).allowed {
-            open.add(top, node);
-        }
-    }
+        (strange && !sticky && decide(object, &stranger, W).allowed).then_some(())
+    };
+    media(site, host, cases, is_open, |top, node, ()| open.add(top, node));
     let example = open.example(site, host)?;
     let count = counted(open.count, "entry");
     let message = format!("anyone may write {count} on {host}, such as {}", example.path);
