@@ -5,7 +5,6 @@
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::fmt::Write as _;
-use std::path::Path;
 
 use support::{Cost, cost, is_copy, only_started, setting};
 

@@ -2,7 +2,7 @@
 
 use super::key::key;
 use super::numbers::{Date, bare_year, digits, number, plain_episode, said_episode};
-use super::reading::{Reading, read, read_show, split_ending};
+use super::reading::{Reading, read, read_episode, read_show, split_ending};
 use super::tags::{EXTRAS, SEASONS, SPECIALS};
 use super::tokens::Tokens;
 use crate::words::terms::Kind;
@@ -135,11 +135,12 @@ impl Shelf {
         season: Option<u16>,
         stem: &str,
     ) -> Result<Filed, Unread> {
-        let own = read_show(stem);
         let mut filed = Filed::default();
         if let Some((depth, folder)) = show {
             (filed.title, filed.year, filed.named_by) = (folder.title.clone(), folder.year, *depth);
         }
+        // What its name says of the show matters only where no folder does.
+        let own = if filed.title.is_empty() { read_show(stem) } else { read_episode(stem) };
         if own.is_episode() {
             (filed.season, filed.episodes, filed.date) = (own.season, own.episodes, own.date);
             if filed.title.is_empty() {

@@ -75,6 +75,13 @@ pub fn read_show(stem: &str) -> Reading {
     read_in(stem, false)
 }
 
+/// Reads of a name only which episode it is: season, numbers and date.
+pub fn read_episode(stem: &str) -> Reading {
+    let mut reading = Reading::default();
+    episode(&Tokens::of(stem), &mut reading, &mut stem.len());
+    reading
+}
+
 fn read_in(stem: &str, spaced_years: bool) -> Reading {
     let tokens = Tokens::of(stem);
     let mut reading = Reading::default();

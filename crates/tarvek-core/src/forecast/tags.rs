@@ -155,13 +155,18 @@ const WEAK: [(&str, Tag); 34] = [
     ("web", Tag::Source("web")),
 ];
 
-/// Which words of a table begin with a letter or digit and are so long: most words of names are none, and are told by this alone.
-const fn beginnings(table: &[(&str, Tag)]) -> [u128; LONGEST + 1] {
-    let mut masks = [0; LONGEST + 1];
+/// By length, the characters with which words of a table begin, which stand second, and which stand last: most words of names are none of them,
+/// and are told by this alone.
+type Beginnings = [[u128; 3]; LONGEST + 1];
+
+const fn beginnings(table: &[(&str, Tag)]) -> Beginnings {
+    let mut masks = [[0; 3]; LONGEST + 1];
     let mut n = 0;
     while n < table.len() {
         let word = table[n].0.as_bytes();
-        masks[word.len()] |= 1 << word[0];
+        masks[word.len()][0] |= 1 << word[0];
+        masks[word.len()][1] |= 1 << word[1];
+        masks[word.len()][2] |= 1 << word[word.len() - 1];
         n += 1;
     }
     masks
@@ -169,13 +174,15 @@ const fn beginnings(table: &[(&str, Tag)]) -> [u128; LONGEST + 1] {
 
 /// The longest word of a table, in bytes.
 const LONGEST: usize = 12;
-const STRONG_BEGINNINGS: [u128; LONGEST + 1] = beginnings(&STRONG);
-const WEAK_BEGINNINGS: [u128; LONGEST + 1] = beginnings(&WEAK);
+const STRONG_BEGINNINGS: Beginnings = beginnings(&STRONG);
+const WEAK_BEGINNINGS: Beginnings = beginnings(&WEAK);
 
-fn in_table(table: &[(&str, Tag)], beginnings: &[u128; LONGEST + 1], word: &str) -> Option<Tag> {
-    let first = word.as_bytes().first()?.to_ascii_lowercase();
-    let mask = beginnings.get(word.len()).filter(|_| first < 128)?;
-    if mask >> first & 1 == 0 {
+fn in_table(table: &[(&str, Tag)], beginnings: &Beginnings, word: &str) -> Option<Tag> {
+    let masks = beginnings.get(word.len())?;
+    let bytes = word.as_bytes();
+    let has = |mask: u128, byte: u8| byte < 128 && mask >> byte.to_ascii_lowercase() & 1 == 1;
+    let (&[first, second, ..], &[.., last]) = (bytes, bytes) else { return None };
+    if !has(masks[0], first) || !has(masks[1], second) || !has(masks[2], last) {
         return None;
     }
     let mut lower = [0; LONGEST];

@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use super::filed::{Filed, Shelf, Unread};
 use super::key::key;
 use super::numbers::Date;
-use super::reading::{language, read, split_ending};
+use super::reading::{language, read, read_episode, split_ending};
 use crate::facts::tree::{NodeId, Tree};
 use crate::kernel::entry::EntryKind;
 use crate::scan::read::{Media, Region, Scan};
@@ -271,7 +271,7 @@ impl Reader {
         let Folder { region, tree, media, subtitles } = folder;
         let ReadFolder { shelf, files } = read;
         let loose = shelf.depth() == 0 && !matches!(self.kind, Kind::Photos | Kind::HomeVideo);
-        let mut last: Option<(String, usize)> = None;
+        let mut last: Option<Filed> = None;
         for (media, ReadFile { name, filed, is_other }) in media.iter().zip(files) {
             let meta = tree.meta(media.node);
             let bytes = if meta.kind == EntryKind::File { meta.size } else { 0 };
@@ -315,25 +315,30 @@ impl Reader {
     }
 
     /// Counts the title of a file.
-    fn title(
-        &mut self,
-        root: &AbsPath,
-        shelf: &Shelf,
-        filed: &Filed,
-        last: &mut Option<(String, usize)>,
-    ) {
+    fn title(&mut self, root: &AbsPath, shelf: &Shelf, filed: &Filed, last: &mut Option<Filed>) {
         if matches!(self.kind, Kind::Photos | Kind::HomeVideo) {
             self.out.titles += 1;
             return;
         }
+        // The files of a folder mostly are of one title.
+        if last.as_ref().is_some_and(|last| {
+            last.named_by == filed.named_by
+                && (&last.title, &last.by, last.year) == (&filed.title, &filed.by, filed.year)
+        }) {
+            return;
+        }
         let key = title_key(filed);
-        if last.as_ref().is_some_and(|(known, by)| *known == key && *by == filed.named_by) {
+        let again = last
+            .as_ref()
+            .is_some_and(|last| last.named_by == filed.named_by && title_key(last) == key);
+        *last = Some(filed.clone());
+        if again {
             return;
         }
         let depth = if filed.named_by == 0 { shelf.depth() } else { filed.named_by };
         let names = shelf.folders(depth).iter();
         let folder = names.fold(root.clone(), |path, name| path.child(name.as_bytes()));
-        match self.titles.entry(key.clone()) {
+        match self.titles.entry(key) {
             Entry::Vacant(vacant) => {
                 vacant.insert((folder, false));
                 self.out.titles += 1;
@@ -348,7 +353,6 @@ impl Reader {
                 }
             }
         }
-        *last = Some((key, filed.named_by));
     }
 
     /// Puts a file to its title or episode.
@@ -435,7 +439,7 @@ pub(crate) fn is_one(shelf: &Shelf, names: &[String]) -> bool {
 }
 
 fn is_episode(name: &str) -> bool {
-    let reading = read(split_ending(name).0);
+    let reading = read_episode(split_ending(name).0);
     reading.season.is_some() && !reading.episodes.is_empty()
 }
 
@@ -446,7 +450,8 @@ fn is_film(name: &str) -> bool {
 
 fn name_of<'t>(region: &'t Region, tree: &'t Tree, node: NodeId) -> &'t [u8] {
     // What is mapped by itself goes by the name that it has in the view.
-    match tree.path(node) == region.base {
+    let is_base = region.base.name() == Some(tree.name(node)) && tree.path(node) == region.base;
+    match is_base {
         true => region.place.name().unwrap_or_default(),
         false => tree.name(node),
     }

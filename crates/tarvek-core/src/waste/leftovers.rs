@@ -65,7 +65,7 @@ impl<'a, 's> Finder<'a, 's> {
             let mut content = Content { sorted: Vec::new(), folders: Vec::new(), other: false };
             let photos = stock.area(*folder).kind == Some(Kind::Photos);
             for name in stock.children(*folder) {
-                match stock.tree(name).meta(name.node).kind {
+                match stock.tree(name).kind(name.node) {
                     EntryKind::File => match patterns.sort(stock.name(name), false) {
                         Some(sort) if !(photos && sort == Sort::Sidecar) => {
                             content.sorted.push((name, sort));

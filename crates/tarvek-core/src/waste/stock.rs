@@ -158,10 +158,10 @@ impl<'s> Stock<'s> {
         let mut todo = vec![(top, area)];
         while let Some((node, above)) = todo.pop() {
             let area = tops.get(&(host, node)).copied().unwrap_or(above);
-            let meta = tree.meta(node);
             let name = NameAt { host, area, node };
-            match meta.kind {
+            match tree.kind(node) {
                 EntryKind::Folder => {
+                    let meta = tree.meta(node);
                     // What is bound to a second place is there once.
                     let id = meta.device.zip(meta.inode);
                     let name_of = tree.name(node);

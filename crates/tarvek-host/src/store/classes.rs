@@ -12,13 +12,11 @@ use super::{StoreError, damaged};
 /// Reads all of them.
 pub(super) fn read(db: &Connection) -> Result<Classes, StoreError> {
     let mut all = Classes::default();
-    let mut next = 0;
-    for (id, extras) in extras(db)? {
-        if id != next {
+    for (n, (id, extras)) in (0..).zip(extras(db)?) {
+        if id != n {
             return Err(damaged());
         }
         all.push_extras(extras);
-        next += 1;
     }
     let sql = "SELECT id, type, mode, uid, gid, device, flags, extras FROM class ORDER BY id";
     let read = |row: &Row| {

@@ -46,7 +46,7 @@ pub(super) fn load_with_folders(file: &Path) -> Result<(HostFacts, Folders), Sto
             (tree, folders, None)
         }
         _ => {
-            let (tree, ids) = rows::tree(&transaction, Some(&readable.file))?;
+            let (tree, ids) = rows::tree(&transaction)?;
             (tree, Folders::new(), Some(ids))
         }
     };

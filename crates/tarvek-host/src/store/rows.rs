@@ -1,7 +1,6 @@
 //! The trees of surveys up to version 4: a row per entry.
 
 use std::collections::{HashMap, HashSet};
-use std::path::Path;
 
 use rusqlite::{Connection, Row};
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
@@ -11,7 +10,7 @@ use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::file_name;
 
 use super::load::bad;
-use super::{StoreError, classes, damaged, open};
+use super::{StoreError, classes, damaged};
 
 /// One row of `entry` on its way into the tree.
 struct Loaded {
@@ -25,7 +24,7 @@ struct Loaded {
 ///
 /// Rows of a first survey stand folder by folder, and are put into the tree as they come. Rows that a later survey added
 /// stand at the end; they are read first, and wait for their folder.
-pub(super) fn tree(db: &Connection, file: Option<&Path>) -> Result<(Tree, Vec<i64>), StoreError> {
+pub(super) fn tree(db: &Connection) -> Result<(Tree, Vec<i64>), StoreError> {
     let extras: HashMap<i64, Extras> = classes::extras(db)?.into_iter().collect();
     let dense: Option<String> =
         db.query_row("SELECT max(value) FROM survey WHERE key = 'dense'", [], |row| row.get(0))?;
@@ -44,7 +43,7 @@ pub(super) fn tree(db: &Connection, file: Option<&Path>) -> Result<(Tree, Vec<i6
     }
     let mut grower: Option<Grower> = None;
     let mut run: Vec<Loaded> = Vec::new();
-    blocks(db, file, dense, &extras, &mut |block| {
+    blocks(db, dense, &extras, &mut |block| {
         for next in block {
             if next.id == 0 {
                 grower = Some(Grower::new(next, dense));
@@ -72,49 +71,17 @@ pub(super) fn tree(db: &Connection, file: Option<&Path>) -> Result<(Tree, Vec<i6
 /// How many rows are read in one go.
 const BLOCK: i64 = 8192;
 
-/// Reads the rows up to `last` in the order of their ids. Taking rows apart costs more than all else, so that every processor
-/// gets a connection, if there is much to read.
+/// Reads the rows up to `last` in the order of their ids.
 fn blocks(
     db: &Connection,
-    file: Option<&Path>,
     last: i64,
     extras: &HashMap<i64, Extras>,
     take: &mut dyn FnMut(Vec<Loaded>) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
-    let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
-    let Some(file) = file.filter(|_| threads > 1 && last > 8 * BLOCK) else {
-        for first in (0..=last).step_by(BLOCK as usize) {
-            take(block(db, first, last.min(first + BLOCK - 1), extras)?)?;
-        }
-        return Ok(());
-    };
-    std::thread::scope(|scope| {
-        let start = |turn: usize| {
-            let (send, receive) = std::sync::mpsc::sync_channel(2);
-            scope.spawn(move || {
-                let read = || -> Result<(), StoreError> {
-                    let db = open(file, false)?;
-                    for first in (0..=last).step_by(BLOCK as usize).skip(turn).step_by(threads) {
-                        let block = block(&db, first, last.min(first + BLOCK - 1), extras)?;
-                        // Nobody listens any more after a mistake.
-                        if send.send(Ok(block)).is_err() {
-                            break;
-                        }
-                    }
-                    Ok(())
-                };
-                if let Err(error) = read() {
-                    let _ = send.send(Err(error));
-                }
-            });
-            receive
-        };
-        let readers: Vec<_> = (0..threads).map(start).collect();
-        for turn in 0..=usize::try_from(last / BLOCK).unwrap_or(usize::MAX) {
-            take(readers[turn % threads].recv().map_err(|_| damaged())??)?;
-        }
-        Ok(())
-    })
+    for first in (0..=last).step_by(BLOCK as usize) {
+        take(block(db, first, last.min(first + BLOCK - 1), extras)?)?;
+    }
+    Ok(())
 }
 
 fn block(

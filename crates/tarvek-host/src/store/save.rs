@@ -14,7 +14,7 @@ use tarvek_core::kernel::entry::{EntryKind, Project};
 use tarvek_core::words::name::Name;
 
 use super::classes::Written;
-use super::load::{PART_BITS, folder, last_row, parts};
+use super::load::{PART_BITS, folder, last_row, parts, small};
 use super::shape::SCHEMA;
 use super::{StoreError, VERSION, classes, companions, entries, flags, open, plain};
 use crate::sink::{ABOVE, Contents, Earlier, Found, Number, OwnOf, Sink};
@@ -102,9 +102,7 @@ fn into_open(
     look: impl FnOnce(&Writer, Option<i64>) -> io::Result<HostFacts>,
 ) -> Result<(HostFacts, Saved), Unsaved> {
     // A killed process leaves the journal, and with it the way back; what a power cut needs is one sync at the end.
-    db.execute_batch(
-        "PRAGMA cache_size = -16000; PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY; BEGIN IMMEDIATE;",
-    )?;
+    db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY; BEGIN IMMEDIATE;")?;
     let key = |key: &str| -> rusqlite::Result<Option<String>> {
         db.query_row("SELECT max(value) FROM survey WHERE key = ?1", [key], |row| row.get(0))
     };
@@ -118,7 +116,15 @@ fn into_open(
     }
     let whole = key("state")?.is_some_and(|state| state == "complete");
     let taken = key("taken")?.and_then(|taken| taken.parse().ok()).filter(|_| whole);
+    // What is written anew is read all the same: a file that is none of a survey is left as it is.
+    small(&db, Path::new(""), Tree::default())?;
     let edition = key("edition")?.and_then(|edition| edition.parse::<i64>().ok()).unwrap_or(0);
+    // Others read what was there before for as long as what differs has room here.
+    db.execute_batch(if edition > 0 {
+        "PRAGMA cache_size = -64000;"
+    } else {
+        "PRAGMA cache_size = -8000;"
+    })?;
     let writer = Writer::new(db)?;
     if writer.empty && edition > 0 {
         return Err(super::damaged().into());

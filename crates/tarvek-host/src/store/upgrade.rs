@@ -15,7 +15,7 @@ use super::{StoreError, VERSION, rows};
 /// If it is damaged, or can't be written.
 pub(super) fn upgrade(db: Connection) -> Result<Connection, StoreError> {
     db.execute_batch("BEGIN IMMEDIATE")?;
-    let (tree, ids) = rows::tree(&db, None)?;
+    let (tree, ids) = rows::tree(&db)?;
     let (digests, media) = {
         let contents = Contents { db: &db, entry: by_row(ids) };
         (contents.all_digests(&tree)?, contents.media()?)

@@ -20,6 +20,21 @@ pub(crate) enum Reading {
     InPart,
 }
 
+/// Has something found out of what holds a site and its parts, again until that asks for nothing that was not read.
+pub(super) fn settled<H, T>(
+    holder: &mut H,
+    find: impl Fn(&H) -> Result<T, Failure>,
+    split: impl Fn(&mut H) -> (&mut Site, &mut Parts),
+) -> Result<T, Failure> {
+    loop {
+        let found = find(holder);
+        let (site, parts) = split(holder);
+        if !parts.read(site)? {
+            return found;
+        }
+    }
+}
+
 /// The surveys of a site that were read in part: of which host, and from which file.
 #[derive(Default)]
 pub(crate) struct Parts(Vec<(Name, PathBuf, InPart)>);

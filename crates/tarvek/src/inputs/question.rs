@@ -28,7 +28,7 @@ use tarvek_host::process::Process;
 use super::config::of_this_machine;
 use super::files::name_of;
 use super::layout::{find_layout, listed, no_layout, now, this_host};
-use super::parts::{Parts, Reading};
+use super::parts::{Parts, Reading, settled};
 use super::surveys::{surveys, twice, with_all_of_it, with_live, with_process, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
@@ -95,12 +95,7 @@ impl Parted {
         &mut self,
         find: impl Fn(&Site) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
-        loop {
-            let found = find(&self.site);
-            if !self.parts.read(&mut self.site)? {
-                return found;
-            }
-        }
+        settled(self, |parted| find(&parted.site), |parted| (&mut parted.site, &mut parted.parts))
     }
 }
 
@@ -181,12 +176,7 @@ impl Asked {
         &mut self,
         find: impl Fn(&Self) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
-        loop {
-            let found = find(self);
-            if !self.parts.read(&mut self.site)? {
-                return found;
-            }
-        }
+        settled(self, find, |asked| (&mut asked.site, &mut asked.parts))
     }
 }
 

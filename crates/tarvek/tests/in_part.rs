@@ -1,0 +1,111 @@
+//! A survey of which only that is read which a question asks for answers as one that is read as a whole.
+
+mod support;
+
+use std::path::Path;
+
+use support::Folder;
+
+/// The demo with its listings, which are read as a whole, and with surveys made of them, which are read in part.
+fn both() -> [Folder; 2] {
+    let (whole, part) = (Folder::demo(), Folder::demo());
+    for host in ["granary", "millrace"] {
+        let listing = format!("{host}.listing");
+        assert_eq!(part.run(&format!("survey --from {listing} -o {host}.survey")).code, 0);
+        std::fs::remove_file(part.path(&listing)).unwrap();
+    }
+    [whole, part]
+}
+
+/// The same question to both; what comes back of the first.
+fn same(folders: &[Folder; 2], arguments: &[&str]) -> String {
+    let [whole, part] = folders.each_ref().map(|folder| {
+        let output = folder.output(arguments);
+        let text = |bytes| String::from_utf8_lossy(bytes).into_owned();
+        (output.status.code(), text(&output.stdout), text(&output.stderr))
+    });
+    assert_eq!(whole, part, "{arguments:?}");
+    whole.1
+}
+
+/// Every path of a host's listing.
+fn paths(folder: &Folder, host: &str) -> Vec<String> {
+    let listing = folder.read(&format!("{host}.listing"));
+    let tree = listing.split("section tree").nth(1).unwrap().split("end tree").next().unwrap();
+    let lines =
+        tree.lines().filter(|line| ["|d", "|f", "|l"].iter().any(|kind| line.starts_with(kind)));
+    let paths: Vec<String> =
+        lines.filter_map(|line| Some(line[line.find(" /")? + 1..].to_owned())).collect();
+    assert!(paths.len() > 5, "{paths:?}");
+    paths
+}
+
+#[test]
+fn a_question_about_any_path_is_answered_alike() {
+    let folders = both();
+    let mut answered = 0;
+    for host in ["granary", "millrace"] {
+        let view = format!("host:{host}");
+        for path in paths(&folders[0], host).iter().step_by(2) {
+            for asked in [
+                &["access", path, "--from", &view, "--as", "840:840", "--format", "json"][..],
+                &["access", path, "--from", &view, "--all"],
+                &["trace", path, "--from", &view, "--format", "json"],
+                &["trace", "--to", &format!("{host}:{path}")],
+            ] {
+                answered += usize::from(!same(&folders, asked).is_empty());
+            }
+        }
+        same(&folders, &["access", "/nowhere/at all", "--from", &view]);
+        same(&folders, &["trace", "/loft/media/Film", "--from", &view]);
+    }
+    assert!(answered > 80, "{answered}");
+}
+
+#[test]
+fn questions_of_services_are_answered_alike() {
+    let folders = both();
+    for (service, path) in [
+        ("lantern", "/media/films"),
+        ("lantern", "/media/series"),
+        ("lantern", "/archive"),
+        ("lantern", "/books"),
+        ("drover", "/data/intake"),
+        ("joiner", "/data/films"),
+    ] {
+        let view = format!("service:{service}");
+        for asked in [
+            &["access", path, "--from", &view, "--below"][..],
+            &["access", path, "--from", &view, "--new-file"],
+            &["access", path, "--from", &view, "--need", "read,add", "--format", "json"],
+            &["trace", path, "--from", &view, "-v"],
+            &["link", "/data/intake", "/data/films", "--from", &view, "--format", "json"],
+            &["link", path, "/data/films/", "--from", &view],
+        ] {
+            same(&folders, asked);
+        }
+    }
+}
+
+#[test]
+fn only_what_is_asked_for_is_read() {
+    // A folder that nobody asks about is damaged; whoever reads all of the survey says so.
+    let folder = Folder::new();
+    folder.write("shelf/a/one", "x").write("shelf/b/two", "x");
+    assert_eq!(folder.run("survey shelf -o box.survey --host box").code, 0);
+    let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+    let damage = "UPDATE folder SET entries = replace(entries, '\"two\"', '7') WHERE entries LIKE '%\"two\"%'";
+    assert_eq!(db.execute(damage, []).unwrap(), 1);
+    drop(db);
+    let top = std::fs::canonicalize(folder.path("shelf")).unwrap();
+    let ask = |path: &Path| {
+        folder.run(&format!("access {} --survey box.survey --this-host box", path.display()))
+    };
+    folder.write("tarvek.toml", "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n");
+    let fine = ask(&top.join("a/one"));
+    assert_eq!(fine.code, 0, "{}{}", fine.stdout, fine.stderr);
+    let hurt = ask(&top.join("b/two"));
+    assert_eq!(hurt.code, 2, "{}", hurt.stdout);
+    assert!(hurt.stderr.contains("its tree does not hang together"), "{}", hurt.stderr);
+    assert_eq!(folder.run("compare box.survey box.survey").code, 2);
+}
