@@ -31,7 +31,7 @@ impl NewEntry {
 #[derive(Clone, Copy, Debug)]
 pub struct Row<'a> {
     pub name: &'a [u8],
-    /// The number that [`TreeBuilder::class`] gave.
+    /// Its number among the classes of the tree.
     pub class: u32,
     /// Bytes.
     pub size: u64,
