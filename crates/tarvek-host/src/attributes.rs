@@ -69,7 +69,7 @@ impl Attributes {
             return self.each(path, kind, mount);
         }
         // How long the list would be is told at less cost than the list.
-        let mut unexplained = match rustix::fs::llistxattr(path, &mut [0u8; 0][..]) {
+        let mut unexplained = match rustix::fs::llistxattr_query(path) {
             Ok(length) if length > 0 => length,
             Ok(_) | Err(_) => return None,
         };
