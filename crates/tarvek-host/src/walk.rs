@@ -5,6 +5,7 @@
 
 use std::ffi::{CStr, CString};
 use std::io;
+use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -284,9 +285,9 @@ struct Reader<'a> {
     mount: Option<(u64, MountKind)>,
     in_project: bool,
     dirents: Vec<u8>,
-    /// Names with a NUL behind each, and where they begin.
+    /// Names with a NUL behind each, and where they stand.
     names: Vec<u8>,
-    starts: Vec<usize>,
+    ranges: Vec<Range<usize>>,
 }
 
 impl<'a> Reader<'a> {
@@ -304,7 +305,7 @@ impl<'a> Reader<'a> {
             in_project: false,
             dirents: Vec::new(),
             names: Vec::new(),
-            starts: Vec::new(),
+            ranges: Vec::new(),
         }
     }
 
@@ -316,29 +317,37 @@ impl<'a> Reader<'a> {
         self.as_before = 0;
         self.attributes.enter(folder);
         let outcome = self.names(folder, known && self.earlier.listing == Listing::Complete);
-        let (names, starts) = (std::mem::take(&mut self.names), std::mem::take(&mut self.starts));
-        let name = |start: &usize| CStr::from_bytes_until_nul(&names[*start..]);
-        for start in &starts {
-            let name = name(start).expect("every name has its NUL");
-            match self.entry(folder, name, self.earlier.find(name.to_bytes())) {
+        let (names, ranges) = (std::mem::take(&mut self.names), std::mem::take(&mut self.ranges));
+        // Both stand in the order of their names.
+        let mut before = 0;
+        for range in &ranges {
+            let name = CStr::from_bytes_with_nul(&names[range.clone()]);
+            let name = name.expect("every name has its NUL, and no other");
+            let bytes = name.to_bytes();
+            while before < self.earlier.len() && self.earlier.name(before) < bytes {
+                before += 1;
+            }
+            let there = before < self.earlier.len() && self.earlier.name(before) == bytes;
+            match self.entry(folder, name, there.then_some(before)) {
                 // It vanished between the two calls; then it is simply not there.
                 Ok(()) | Err(Errno::NOENT) => {}
-                Err(error) => self.refused.push((name.to_bytes().to_vec(), error)),
+                Err(error) => self.refused.push((bytes.to_vec(), error)),
             }
         }
-        (self.names, self.starts) = (names, starts);
+        (self.names, self.ranges) = (names, ranges);
         outcome
     }
 
     /// Puts the names of a folder in place, sorted.
     fn names(&mut self, folder: BorrowedFd, known: bool) -> Result<(), Errno> {
-        let Self { names, starts, dirents, earlier, .. } = self;
+        let Self { names, ranges, dirents, earlier, .. } = self;
         names.clear();
-        starts.clear();
+        ranges.clear();
         let mut put = |name: &[u8]| {
-            starts.push(names.len());
+            let start = names.len();
             names.extend_from_slice(name);
             names.push(0);
+            ranges.push(start..names.len());
         };
         if known {
             (0..earlier.len()).for_each(|index| put(earlier.name(index)));
@@ -356,8 +365,8 @@ impl<'a> Reader<'a> {
                 },
             }
         };
-        let name = |start: usize| names[start..].split(|&b| b == 0).next().unwrap_or_default();
-        starts.sort_unstable_by(|a, b| name(*a).cmp(name(*b)));
+        // The NUL stands before every other byte, so that it changes nothing.
+        ranges.sort_unstable_by(|a, b| names[a.clone()].cmp(&names[b.clone()]));
         outcome
     }
 

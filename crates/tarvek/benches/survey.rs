@@ -1,7 +1,7 @@
 //! A survey of large trees, new and again, beside `find -printf` with the same fields, in turns, with both processors free and on one of
 //! them. Prints tables with ratios.
 //!
-//! `TARVEK_BENCH_ENTRIES` (1 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (5) say how much.
+//! A word says which trees are meant: those that have it in their names. `TARVEK_BENCH_ENTRIES` (1 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (5) say how much.
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::path::{Path, PathBuf};
@@ -30,7 +30,11 @@ fn main() {
     println!("{entries} entries, medians of {rounds}; to find, again to new\n");
     println!("| tree | cores | find CPU | new: CPU | wall | MiB | again: CPU | wall | MiB |");
     println!("|---|---|---|---|---|---|---|---|---|");
-    for (name, make) in TREES {
+    let only = std::env::args().nth(1).filter(|only| !only.starts_with('-'));
+    for (name, make) in TREES
+        .iter()
+        .filter(|(name, _)| only.as_ref().is_none_or(|only| name.contains(only.as_str())))
+    {
         let scratch = tempfile::tempdir().expect("a temporary folder");
         let files = make(&scratch.path().join("tree"), entries);
         // Caches warm, and inodes old enough to count as unchanged.

@@ -221,6 +221,8 @@ struct State {
     changed: HashSet<Number>,
     /// Folders of before that were met again.
     met: HashSet<Number>,
+    waiting: Vec<Waiting>,
+    waiting_bytes: usize,
     failed: Option<StoreError>,
 }
 
@@ -237,6 +239,9 @@ impl Sink for Writer {
             return Ok(());
         }
         let mut state = self.state();
+        if number >= state.first {
+            return Ok(());
+        }
         let State { db, known, met, .. } = &mut *state;
         let read = folder(db, number, &known.all, into);
         met.extend((number != ABOVE && matches!(read, Ok(true))).then_some(number));
@@ -247,10 +252,16 @@ impl Sink for Writer {
         let mut state = self.state();
         let met = state.meet(number, seen, before);
         let (lines, differs) = state.told(met)?;
-        drop(state);
         if differs {
-            let parts = parts_of(seen, before, &lines);
-            let mut state = self.state();
+            // Only of folders that hold much it pays to let others in meanwhile.
+            let parts = if lines.len() > 16 {
+                drop(state);
+                let parts = parts_of(seen, before, &lines);
+                state = self.state();
+                parts
+            } else {
+                parts_of(seen, before, &lines)
+            };
             let kept = state.keep(number, seen, parts);
             state.told(kept)?;
         }
@@ -289,6 +300,8 @@ impl Writer {
             saved: Saved::default(),
             changed: HashSet::new(),
             met: HashSet::new(),
+            waiting: Vec::new(),
+            waiting_bytes: 0,
             failed: None,
         };
         Ok(Self { state: Mutex::new(state), empty: last.is_none() })
@@ -316,7 +329,11 @@ impl Writer {
     /// The first error of the file.
     fn into_state(self) -> Result<State, StoreError> {
         let mut state = self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
-        state.failed.take().map_or(Ok(state), Err)
+        if let Some(error) = state.failed.take() {
+            return Err(error);
+        }
+        state.flush()?;
+        Ok(state)
     }
 
     /// The connection, for whoever goes on with it.
@@ -435,6 +452,9 @@ impl State {
 
     /// Notes that nobody looked into a folder.
     fn unread(&mut self, number: Number) -> Result<(), StoreError> {
+        if number >= self.first {
+            return Ok(());
+        }
         if self.empty(number)? && self.changed.insert(number) {
             self.saved.changed += 1;
         }
@@ -497,25 +517,53 @@ impl State {
         seen: &Contents,
         parts_of: Vec<Vec<u8>>,
     ) -> Result<(), StoreError> {
-        classes::write(&self.db, &self.known.all, &mut self.written)?;
-        let (first, last) = parts(number);
         let listing = match seen.listing {
             Listing::Complete => Some("complete"),
             Listing::Failed => Some("failed"),
             Listing::NotListed => None,
         };
         let Project { id, inherits } = seen.project.unwrap_or(Project { id: 0, inherits: false });
-        let (id, inherits) = (seen.project.map(|_| id), seen.project.map(|_| inherits));
-        self.db.prepare_cached(DELETE)?.execute([first, last])?;
-        let mut insert =
-            self.db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
-        for (row, text) in (first..=last).zip(&parts_of) {
-            let text = std::str::from_utf8(text).expect("JSON is UTF-8");
-            insert.execute(params![row, listing, id, inherits, text])?;
+        let (project, inherits) = (seen.project.map(|_| id), seen.project.map(|_| inherits));
+        self.waiting_bytes += parts_of.iter().map(Vec::len).sum::<usize>();
+        self.waiting.push(Waiting { number, listing, project, inherits, parts: parts_of });
+        if self.waiting.len() >= MOST_WAITING || self.waiting_bytes > MOST_WAITING_BYTES {
+            self.flush()?;
         }
         Ok(())
     }
+
+    /// Writes what waits.
+    fn flush(&mut self) -> Result<(), StoreError> {
+        classes::write(&self.db, &self.known.all, &mut self.written)?;
+        let mut delete = self.db.prepare_cached(DELETE)?;
+        let mut insert =
+            self.db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
+        for Waiting { number, listing, project, inherits, parts: texts } in self.waiting.drain(..) {
+            let (first, last) = parts(number);
+            if number < self.first {
+                delete.execute([first, last])?;
+            }
+            for (row, text) in (first..=last).zip(&texts) {
+                let text = std::str::from_utf8(text).expect("JSON is UTF-8");
+                insert.execute(params![row, listing, project, inherits, text])?;
+            }
+        }
+        self.waiting_bytes = 0;
+        Ok(())
+    }
 }
+
+/// A folder that is yet to be written. Writing several at a time costs less, and none of them is read before.
+struct Waiting {
+    number: Number,
+    listing: Option<&'static str>,
+    project: Option<u32>,
+    inherits: Option<bool>,
+    parts: Vec<Vec<u8>>,
+}
+
+const MOST_WAITING: usize = 64;
+const MOST_WAITING_BYTES: usize = 1 << 20;
 
 const DELETE: &str = "DELETE FROM folder WHERE id BETWEEN ?1 AND ?2";
 
