@@ -1,6 +1,7 @@
 //! Into a survey file, new or again: folder by folder, while they are looked at.
 
 use std::collections::{HashMap, HashSet};
+use std::fs::OpenOptions;
 use std::io;
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -80,18 +81,18 @@ pub fn survey(
     root: NewEntry,
     look: impl FnOnce(&Writer, Option<i64>) -> io::Result<HostFacts>,
 ) -> Result<(HostFacts, Saved), Unsaved> {
-    let fresh = match std::fs::symlink_metadata(file) {
-        Ok(meta) if meta.len() == 0 && meta.is_file() => true,
-        Ok(_) => false,
-        Err(_) => true,
-    };
+    let there = std::fs::symlink_metadata(file);
+    let fresh = there.as_ref().map_or(true, |meta| meta.len() == 0 && meta.is_file());
     let mut db = if fresh { create(host, root, file)? } else { open(file, true)? };
     // What a look writes is not bounded by what stood there before.
     db.progress_handler(0, None::<fn() -> bool>)?;
     let outcome = into_open(db, host, look);
     if fresh && matches!(&outcome, Err(Unsaved::Look(_))) {
-        // It was made for this look, and nothing was seen.
-        let _ = std::fs::remove_file(file);
+        // Nothing was seen: it is as if nobody had looked.
+        let _ = match there {
+            Ok(_) => OpenOptions::new().write(true).open(file).and_then(|file| file.set_len(0)),
+            Err(_) => std::fs::remove_file(file),
+        };
     }
     outcome
 }
