@@ -365,8 +365,11 @@ impl Reader<'_> {
         let marks = self.marks(&mut acls)?;
         let mut top: Option<usize> = None;
         // Which lines are of entries of each folder.
-        let mut folders: HashMap<AbsPath, Vec<u32>> = HashMap::new();
+        let mut folders: HashMap<AbsPath, usize> = HashMap::new();
+        let mut lines_of: Vec<Vec<u32>> = Vec::new();
         let mut last: Option<EntryKind> = None;
+        // The folder of the line before, as it is written: most lines are of the same.
+        let mut same: Option<(u32, usize, usize)> = None;
         let read = |line: &Line| {
             let (written, column, meta) = columns
                 .read(&line.1)
@@ -374,45 +377,78 @@ impl Reader<'_> {
             let path = self.path(line, column, written)?;
             Ok::<_, Refused>((path, meta))
         };
+        // The name and the rest of an entry whose folder is known, where nothing about it is out of the ordinary.
+        let plain = |index: usize, folder: usize| {
+            let (_, head, name) = section.split(index)?;
+            let (b"", _, meta) = columns.read(head).ok()? else { return None };
+            let name = unescape(name);
+            let is_one = file_name::is_one(&name) && folder + 1 + name.len() <= LONGEST_PATH;
+            is_one.then_some((name, meta))
+        };
         for index in 0..section.len() {
-            let line = section.line(index);
-            if line.1.starts_with(TARGET) {
+            let number = u32::try_from(index).expect("there are less than 2^32 lines");
+            if section.begins_with(index, TARGET) {
                 if last != Some(EntryKind::Symlink) {
+                    let line = section.line(index);
                     let message = "a target that follows no symlink".into();
                     return Err(self.refuse(line.0, 2, &line.1, message));
                 }
                 continue;
             }
-            let (path, meta) = read(&line)?;
+            let folder = section.split(index).map(|(folder, ..)| folder);
+            if let Some((_, at, length)) = same.filter(|(same, ..)| Some(*same) == folder)
+                && let Some((_, meta)) = plain(index, length)
+            {
+                lines_of[at].push(number);
+                last = Some(meta.kind);
+                continue;
+            }
+            let (path, meta) = read(&section.line(index))?;
+            same = None;
             match path.parent() {
                 Some(parent) => {
-                    let index = u32::try_from(index).expect("there are less than 2^32 lines");
-                    match folders.get_mut(&parent) {
-                        Some(lines) => lines.push(index),
-                        None => drop(folders.insert(parent, vec![index])),
-                    }
+                    let length = parent.as_bytes().len();
+                    let at = *folders.entry(parent).or_insert_with(|| {
+                        lines_of.push(Vec::new());
+                        lines_of.len() - 1
+                    });
+                    lines_of[at].push(number);
+                    let is_plain = file_name::is_one(&unescape(
+                        section.split(index).map_or(&b""[..], |(_, _, name)| name),
+                    ));
+                    same = folder.filter(|_| is_plain).map(|folder| (folder, at, length));
                     last = Some(meta.kind);
                 }
                 None => (top, last) = (Some(index), None),
             }
         }
         // They are read a second time, when their folder is known: all of them as entries would take several times the room of their text.
-        let mut entry = |index: usize| {
-            let (path, meta) = read(&section.line(index))?;
-            let flags = marks.get(&path).copied();
-            let extras = acls.remove(&path).unwrap_or_default();
-            let name = path.name().unwrap_or_default();
+        let mut entry = |index: usize, folder: Option<&AbsPath>| {
+            let found = folder.and_then(|folder| plain(index, folder.as_bytes().len()));
+            let (name, meta, path) = match found {
+                Some((name, meta)) => {
+                    let told = !(marks.is_empty() && acls.is_empty());
+                    let path = folder.filter(|_| told).map(|folder| folder.child(&name));
+                    (name, meta, path)
+                }
+                None => {
+                    let (path, meta) = read(&section.line(index))?;
+                    (path.name().unwrap_or_default().to_vec(), meta, Some(path))
+                }
+            };
+            let flags = path.as_ref().and_then(|path| marks.get(path).copied());
+            let extras = path.and_then(|path| acls.remove(&path)).unwrap_or_default();
             let mut entry = NewEntry { extras, ..NewEntry::plain(name, Meta { flags, ..meta }) };
-            let below = (index + 1..section.len()).map(|index| section.line(index).1);
-            for line in below.take_while(|line| line.starts_with(TARGET)) {
-                entry.target = Some(unescape(&line[TARGET.len()..]));
+            let below = index + 1..section.len();
+            for index in below.take_while(|index| section.begins_with(*index, TARGET)) {
+                entry.target = Some(unescape(&section.line(index).1[TARGET.len()..]));
             }
             Ok(entry)
         };
         let Some(top) = top else {
             return Err(self.refuse(section.start, 1, b"", "the tree has no line for /".into()));
         };
-        let mut builder = TreeBuilder::new(entry(top)?);
+        let mut builder = TreeBuilder::new(entry(top, None)?);
         let failed: HashSet<&AbsPath> = gaps.iter().map(|gap| &gap.path).collect();
         let roots = roots.sets();
         let mut todo = vec![(Tree::ROOT, AbsPath::root(), Within::default())];
@@ -425,9 +461,10 @@ impl Reader<'_> {
             } else {
                 Listing::NotListed
             };
-            let lines = folders.remove(&path).unwrap_or_default().into_iter();
+            let lines = folders.remove(&path).map(|at| std::mem::take(&mut lines_of[at]));
+            let lines = lines.unwrap_or_default().into_iter();
             let mut entries: Vec<NewEntry> =
-                lines.map(|index| entry(index as usize)).collect::<Result<_, _>>()?;
+                lines.map(|index| entry(index as usize, Some(&path))).collect::<Result<_, _>>()?;
             entries.sort_by(|a, b| a.name.cmp(&b.name));
             // What was looked at twice may have grown meanwhile; it is not something else.
             let other = |a: &NewEntry, b: &NewEntry| {
@@ -443,10 +480,11 @@ impl Reader<'_> {
                 }
             }
         }
-        if let Some((path, lines)) = folders.iter().min_by_key(|(_, lines)| lines[0]) {
+        let first = |at: usize| lines_of[at][0];
+        if let Some((path, at)) = folders.iter().min_by_key(|(_, at)| first(**at)) {
             let message =
                 format!("{path} is no folder of this listing, and yet something is in it");
-            let line = section.line(lines[0] as usize);
+            let line = section.line(first(*at) as usize);
             return Err(self.refuse(line.0, 2, &line.1, message));
         }
         Ok(builder.finish())

@@ -70,11 +70,27 @@ impl Section {
         self.lines.len()
     }
 
+    fn own(&self, index: usize) -> &[u8] {
+        let start = index.checked_sub(1).map_or(0, |before| self.lines[before].end as usize);
+        &self.text[start..self.lines[index].end as usize]
+    }
+
+    /// Whether a line begins with a mark that has no path in it.
+    pub(super) fn begins_with(&self, index: usize, mark: &[u8]) -> bool {
+        self.own(index).starts_with(mark)
+    }
+
+    /// A line that ends with a path, in its parts: which folder that is in, what stands before it, and the name.
+    pub(super) fn split(&self, index: usize) -> Option<(u32, &[u8], &[u8])> {
+        let Stored { before, folder, .. } = self.lines[index];
+        let (head, name) = self.own(index).split_at(before as usize);
+        (folder != u32::MAX).then_some((folder, head, name))
+    }
+
     /// One of its lines, as it was written.
     pub(super) fn line(&self, index: usize) -> Line<'_> {
-        let Stored { number, end, before, folder } = self.lines[index];
-        let start = index.checked_sub(1).map_or(0, |before| self.lines[before].end as usize);
-        let own = &self.text[start..end as usize];
+        let Stored { number, before, folder, .. } = self.lines[index];
+        let own = self.own(index);
         let text = match folder {
             u32::MAX => Cow::Borrowed(own),
             folder => {
