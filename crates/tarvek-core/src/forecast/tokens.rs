@@ -62,6 +62,11 @@ impl<'a> Tokens<'a> {
         // Brackets that nothing closes any more.
         let mut unclosed: Vec<char> = Vec::new();
         for (at, c) in stem.char_indices() {
+            // Most characters are these, and none of them sets words apart.
+            if c.is_ascii_alphanumeric() {
+                start.get_or_insert(at);
+                continue;
+            }
             let closes = open.is_some_and(|(close, _)| c == close);
             let opened = opens(c).filter(|_| open.is_none());
             let apart = c.is_whitespace()
