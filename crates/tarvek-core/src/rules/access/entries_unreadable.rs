@@ -46,6 +46,9 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     vec![repaired::readable(site, route, finding)]
 }
 
+/// How many reasons are told one by one: there may be one for each owner.
+const TOLD: usize = 8;
+
 fn words(case: &Case, scan: &Scan) -> String {
     let mut words = format!(
         "{} ({}) can't read {} of {} below {}",
@@ -55,9 +58,14 @@ fn words(case: &Case, scan: &Scan) -> String {
         counted(scan.entries, "entry"),
         case.route.as_ref().map(|route| route.asked.to_string()).unwrap_or_default()
     );
-    for cause in &scan.causes {
+    for cause in scan.causes.iter().take(TOLD) {
         let examples: Vec<String> = cause.examples.iter().map(ToString::to_string).collect();
         words += &format!("; {} by {}, such as {}", cause.count, cause.reason, examples.join(", "));
+    }
+    let more = scan.causes.get(TOLD..).unwrap_or_default();
+    if !more.is_empty() {
+        let entries: u64 = more.iter().map(|cause| cause.count).sum();
+        words += &format!("; {entries} for {}", counted(more.len() as u64, "further reason"));
     }
     words
 }
@@ -81,6 +89,17 @@ mod tests {
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
         assert_eq!(scene.told(&RULE), "", "the root is another rule's");
+    }
+
+    #[test]
+    fn of_many_reasons_the_commonest_are_told() {
+        let mut scene = Scene::local();
+        for uid in 3000..3012 {
+            scene.tree("granary", &format!("f 0600 {uid}:{uid} /loft/media/films/{uid}.mkv"));
+        }
+        let told = scene.told(&RULE);
+        assert!(told.contains("can't read 12 of 14 entries"), "{told}");
+        assert!(told.contains("3007.mkv; 4 for 4 further reasons →"), "{told}");
     }
 
     #[test]
