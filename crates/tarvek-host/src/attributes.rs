@@ -3,6 +3,7 @@
 
 use std::ffi::{CStr, CString};
 use std::os::fd::{AsRawFd, BorrowedFd};
+use std::sync::Arc;
 
 use nix::sched::{CloneFlags, unshare};
 use rustix::io::Errno;
@@ -34,6 +35,9 @@ pub(crate) struct Attributes {
     path: Vec<u8>,
     list: Vec<u8>,
     value: Vec<u8>,
+    /// ACLs as the kernel hands them out: of this entry, and of the last one with what they say. Neighbours mostly have the same.
+    acls: [Vec<u8>; 2],
+    last: Option<([Vec<u8>; 2], Arc<Extras>)>,
 }
 
 impl Attributes {
@@ -57,7 +61,7 @@ impl Attributes {
         kind: EntryKind,
         mount: u64,
         lists: bool,
-    ) -> Option<Box<Extras>> {
+    ) -> Option<Arc<Extras>> {
         let proc_path;
         let path = if self.inside {
             name
@@ -73,17 +77,33 @@ impl Attributes {
             Ok(length) if length > 0 => length,
             Ok(_) | Err(_) => return None,
         };
-        let mut extras = Box::<Extras>::default();
         // Most lists are of ACLs alone, which show by their length.
-        for attribute in [ACCESS, DEFAULT] {
+        for (attribute, acl) in [ACCESS, DEFAULT].into_iter().zip(&mut self.acls) {
             let length = attribute.to_bytes_with_nul().len();
             let likely = applies(attribute, kind) && unexplained >= length;
-            if likely && value(path, attribute, &mut self.value).is_ok() {
-                keep(&mut extras, attribute, &self.value);
+            if likely && value(path, attribute, acl).is_ok() {
                 unexplained -= length;
+            } else {
+                acl.clear();
             }
         }
-        if unexplained > 0 && listed(path, &mut self.list) {
+        if let Some((_, last)) =
+            self.last.as_ref().filter(|(acls, _)| unexplained == 0 && *acls == self.acls)
+        {
+            return Some(Arc::clone(last));
+        }
+        let mut extras = Extras::default();
+        for (attribute, acl) in [ACCESS, DEFAULT].into_iter().zip(&self.acls) {
+            if !acl.is_empty() {
+                keep(&mut extras, attribute, acl);
+            }
+        }
+        if unexplained == 0 {
+            let extras = Arc::new(extras);
+            self.last = Some((self.acls.clone(), Arc::clone(&extras)));
+            return Some(extras);
+        }
+        if listed(path, &mut self.list) {
             for attribute in [NFS4, NFS4_XDR, LABEL] {
                 let there = self.list.split(|&b| b == 0).any(|name| name == attribute.to_bytes());
                 if there
@@ -94,12 +114,12 @@ impl Attributes {
                 }
             }
         }
-        Some(extras)
+        Some(Arc::new(extras))
     }
 
     /// Asks for every attribute by its name.
-    fn each(&mut self, path: &CStr, kind: EntryKind, mount: u64) -> Option<Box<Extras>> {
-        let mut extras: Option<Box<Extras>> = None;
+    fn each(&mut self, path: &CStr, kind: EntryKind, mount: u64) -> Option<Arc<Extras>> {
+        let mut extras: Option<Extras> = None;
         for attribute in ALL {
             if !applies(attribute, kind) || self.refused.contains(&(mount, attribute)) {
                 continue;
@@ -112,7 +132,7 @@ impl Attributes {
                 Err(_) => {}
             }
         }
-        extras
+        extras.map(Arc::new)
     }
 
     fn proc_path(&mut self, folder: BorrowedFd, name: &CStr) -> CString {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::io;
 use std::ops::Range;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use tarvek_core::facts::build::NewEntry;
 use tarvek_core::facts::classes::Extras;
@@ -60,7 +60,7 @@ pub struct Found {
     name: Range<usize>,
     target: Option<Range<usize>>,
     pub meta: Meta,
-    pub extras: Option<Box<Extras>>,
+    pub extras: Option<Arc<Extras>>,
     /// The entry that had this name in the earlier look.
     pub before: Option<usize>,
     /// Whether target and extras are still those of the earlier look.
@@ -84,7 +84,7 @@ impl Contents {
         let mut all = Self { listing, project, ..Self::default() };
         for NewEntry { name, meta, target, extras } in entries {
             let found = all.push(&name, meta).before(before.find(&name), false);
-            found.extras = (extras != Extras::default()).then(|| Box::new(extras));
+            found.extras = (extras != Extras::default()).then(|| Arc::new(extras));
             if let Some(target) = target {
                 all.target(&target);
             }

@@ -413,7 +413,7 @@ impl<'a> Reader<'a> {
             _ => self.attributes.read(folder, name, meta.kind, id, on.lists_attributes),
         };
         if let Some(told) = told {
-            extras.get_or_insert_default().project = Some(told.project);
+            Arc::make_mut(extras.get_or_insert_default()).project = Some(told.project);
         }
         // A target that can't be read stays unknown; the entry is there all the same.
         let target = (meta.kind == EntryKind::Symlink)

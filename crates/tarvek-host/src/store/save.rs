@@ -4,11 +4,11 @@ use std::collections::{HashMap, HashSet};
 use std::fs::OpenOptions;
 use std::io;
 use std::path::Path;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use rusqlite::{Connection, OpenFlags, params};
 use tarvek_core::facts::build::NewEntry;
-use tarvek_core::facts::classes::{Class, Known, NONE};
+use tarvek_core::facts::classes::{Class, Extras, Known, NONE};
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Project};
@@ -224,6 +224,8 @@ struct State {
     met: HashSet<Number>,
     waiting: Vec<Waiting>,
     waiting_bytes: usize,
+    /// What was asked for last, and its number.
+    last: Option<(Arc<Extras>, u32)>,
     failed: Option<StoreError>,
 }
 
@@ -303,6 +305,7 @@ impl Writer {
             met: HashSet::new(),
             waiting: Vec::new(),
             waiting_bytes: 0,
+            last: None,
             failed: None,
         };
         Ok(Self { state: Mutex::new(state), empty: last.is_none() })
@@ -377,7 +380,7 @@ impl State {
             let meta = &found.meta;
             let extras = match then {
                 Some((_, then)) if found.kept => self.known.all.class(then.class).extras,
-                _ => found.extras.as_deref().map_or(NONE, |extras| self.known.extras(extras)),
+                _ => found.extras.as_ref().map_or(NONE, |extras| self.extras(extras)),
             };
             let class = self.known.class(Class::of(meta, extras));
             let mut own = None;
@@ -414,6 +417,18 @@ impl State {
             }
         }
         Ok((lines, differs))
+    }
+
+    /// The number of what an entry has besides. Neighbours mostly share it.
+    fn extras(&mut self, extras: &Arc<Extras>) -> u32 {
+        match &self.last {
+            Some((last, number)) if Arc::ptr_eq(last, extras) => *number,
+            _ => {
+                let number = self.known.extras(extras);
+                self.last = Some((Arc::clone(extras), number));
+                number
+            }
+        }
     }
 
     /// Lets go of what belonged to an entry that is not what it was. A digest stays where only the inode has changed, and in a way that shows; it counts
