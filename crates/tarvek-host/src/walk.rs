@@ -57,8 +57,8 @@ pub struct Watch {
 
 struct Job {
     parent: Arc<OwnedFd>,
-    name: CString,
     number: Number,
+    /// Its name stands here as well.
     at: Arc<Step>,
     /// The inode is as it was in the earlier walk, so that its names are known.
     unchanged: bool,
@@ -95,7 +95,7 @@ impl Drop for Step {
 
 struct Queue {
     jobs: Vec<Job>,
-    /// Jobs taken and not yet done.
+    /// Threads that have a job, and may bring more.
     running: usize,
     failed: Option<io::Error>,
 }
@@ -117,6 +117,8 @@ struct Walk<'a, S> {
     top: &'a AbsPath,
     queue: Mutex<Queue>,
     wake: Condvar,
+    /// Whether anything failed, so that nobody need go on.
+    failed: AtomicBool,
 }
 
 /// Walks everything below an open folder with its number in the sink and its path.
@@ -132,13 +134,13 @@ pub fn walk<S: Sink>(
     raise_handle_limit();
     let threads = std::thread::available_parallelism().map_or(1, |n| n.get());
     let at = Arc::new(Step { above: None, name: c".".to_owned() });
-    let first =
-        Job { parent: Arc::new(folder), name: c".".to_owned(), number, at, unchanged: false };
+    let first = Job { parent: Arc::new(folder), number, at, unchanged: false };
     let walk = Walk {
         setting,
         top,
-        queue: Mutex::new(Queue { jobs: vec![first], running: 0, failed: None }),
+        queue: Mutex::new(Queue { jobs: vec![first], running: threads, failed: None }),
         wake: Condvar::new(),
+        failed: AtomicBool::new(false),
     };
     std::thread::scope(|scope| {
         for _ in 0..threads {
@@ -162,43 +164,49 @@ impl<S: Sink> Walk<'_, S> {
     fn work(&self) {
         let mut reader = Reader::new(self.setting.mounts, self.setting.sure);
         reader.attributes = Attributes::of_this_thread();
-        loop {
-            let mut queue = self.lock();
-            let job = loop {
-                if queue.failed.is_some() || self.setting.watch.stop.load(Ordering::Relaxed) {
-                    self.wake.notify_all();
-                    return;
-                }
-                if let Some(job) = queue.jobs.pop() {
-                    break job;
-                }
-                if queue.running == 0 {
-                    self.wake.notify_all();
-                    return;
-                }
-                queue = self.wake.wait(queue).unwrap_or_else(PoisonError::into_inner);
-            };
-            queue.running += 1;
-            drop(queue);
+        let mut own = None;
+        while let Some(job) = self.next(own) {
             // Whatever goes wrong here may not leave the others waiting for ever.
             let work = AssertUnwindSafe(|| self.folder(job, &mut reader));
             let outcome = catch_unwind(work).unwrap_or_else(|_| {
                 Err(io::Error::other("a part of the walk failed in an unforeseen way"))
             });
-            let mut queue = self.lock();
-            queue.running -= 1;
-            match outcome {
-                Ok(mut jobs) => {
-                    queue.jobs.append(&mut jobs);
-                    // Nobody has to be woken for what whoever brought it takes next.
-                    let more = queue.jobs.len() > 1;
-                    if queue.running > 0 && !more {
-                        continue;
-                    }
-                }
-                Err(error) => queue.failed = Some(error),
+            let mut jobs = outcome.unwrap_or_else(|error| {
+                self.lock().failed.get_or_insert(error);
+                self.failed.store(true, Ordering::Relaxed);
+                Vec::new()
+            });
+            // Whoever brings folders goes on with the last of them: a chain of folders asks nobody.
+            own = jobs.pop();
+            if !jobs.is_empty() {
+                self.lock().jobs.append(&mut jobs);
+                self.wake.notify_all();
             }
-            self.wake.notify_all();
+        }
+    }
+
+    fn is_over(&self) -> bool {
+        self.failed.load(Ordering::Relaxed) || self.setting.watch.stop.load(Ordering::Relaxed)
+    }
+
+    /// What a thread does next: the job that it has, or else one that others have left. `None`: there is no more.
+    fn next(&self, own: Option<Job>) -> Option<Job> {
+        if own.is_some() && !self.is_over() {
+            return own;
+        }
+        let mut queue = self.lock();
+        queue.running -= 1;
+        loop {
+            let job = queue.jobs.pop().filter(|_| !self.is_over());
+            if job.is_some() {
+                queue.running += 1;
+                return job;
+            }
+            if queue.running == 0 || self.is_over() {
+                self.wake.notify_all();
+                return None;
+            }
+            queue = self.wake.wait(queue).unwrap_or_else(PoisonError::into_inner);
         }
     }
 
@@ -206,7 +214,7 @@ impl<S: Sink> Walk<'_, S> {
     fn folder(&self, job: Job, reader: &mut Reader) -> io::Result<Vec<Job>> {
         let Setting { sink, gaps, watch, .. } = *self.setting;
         sink.earlier(job.number, &mut reader.earlier)?;
-        let handle = match rustix::fs::openat(&job.parent, &job.name, FOLDER, Mode::empty()) {
+        let handle = match rustix::fs::openat(&job.parent, &job.at.name, FOLDER, Mode::empty()) {
             Ok(handle) => handle,
             Err(error) => {
                 gaps.note(job.at.path(self.top), why(error));
@@ -250,8 +258,8 @@ impl<S: Sink> Walk<'_, S> {
                 None => reader.earlier.folder(index).expect("a folder has a number"),
             };
             if mount.is_none_or(|mount| (self.setting.mounts)(mount).enters) {
-                let at = Arc::new(Step { above: Some(Arc::clone(&job.at)), name: name.clone() });
-                jobs.push(Job { parent: Arc::clone(&parent), name, number, at, unchanged });
+                let at = Arc::new(Step { above: Some(Arc::clone(&job.at)), name });
+                jobs.push(Job { parent: Arc::clone(&parent), number, at, unchanged });
             } else {
                 sink.unread(number)?;
             }

@@ -190,8 +190,10 @@ escaped() {
     }
   }'
 }
-# BusyBox awk may print bytes above 127 as characters; then names go through printf, one by one.
+# BusyBox awk may print bytes above 127 as characters; then names go through printf, one by one, or have them as \ooo.
+bytes=255
 if [ "$(printf '\303\226' | od -An -v -to1 | tr -d ' \n')" != "$(escaped "$(printf '\303\226')" | od -An -v -to1 | tr -d ' \n')" ]; then
+  bytes=126
   escaped() {
     for o in $(printf '%s' "$1" | od -An -v -to1); do
       case $o in
@@ -333,19 +335,23 @@ if ! stat -c "$format" / >/dev/null 2>&1; then
   echo "this host has no stat command that takes a format, so nothing can be collected" >&2
   exit 2
 fi
-rows() { # reads lines of FORMAT and a name without control characters, or escaped already
+rows() { # reads lines of FORMAT and a name without control characters, or escaped already; targets pass through
   awk '
   function hex(s,   i, n) { n = 0; for (i = 1; i <= length(s); i++) n = n * 16 + index("0123456789abcdef", substr(s, i, 1)) - 1; return n }
   function time(seconds, written,   part) { split(written, part, "."); return part[2] == "" ? seconds : seconds "." part[2] }
+  function type_and_mode(raw,   bits) {
+    bits = raw % 4096
+    return letter[int(raw / 4096)] " " int(bits / 512) int(bits / 64) % 8 int(bits / 8) % 8 bits % 8
+  }
   BEGIN { letter[1] = "p"; letter[2] = "c"; letter[4] = "d"; letter[6] = "b"; letter[8] = "f"; letter[10] = "l"; letter[12] = "s" }
+  /^>/ { print "|" $0; next }
   {
-    raw = hex($1); kind = int(raw / 4096); bits = raw % 4096
-    mode = int(bits / 512) "" int(bits / 64) % 8 "" int(bits / 8) % 8 "" bits % 8
-    path = $0; for (i = 0; i < 17; i++) sub(/^[^ ]* /, "", path)
-    # As makedev(3) puts them together.
-    major = int($11 / 256) % 4096; minor = $11 % 256 + int($11 / 1048576) * 256
-    printf "|%s %s %s %s %s %.0f %s %s %s %s %.0f %s\n", letter[kind], mode, $2, $3, $4, $5 * $6, $7, $8,
-      time($9, $13), time($10, $16), major * 4294967296 + minor, path
+    # Few are not alike; as makedev(3) puts the parts of a device together.
+    if (!($1 in type)) type[$1] = type_and_mode(hex($1))
+    if (!($11 in device)) device[$11] = sprintf("%.0f", int($11 / 256) % 4096 * 4294967296 + $11 % 256 + int($11 / 1048576) * 256)
+    at = 18; for (i = 1; i <= 17; i++) at += length($i)
+    printf "|%s %s %s %s %.0f %s %s %s %s %s %s\n", type[$1], $2, $3, $4, $5 * $6, $7, $8,
+      time($9, $13), time($10, $16), device[$11], substr($0, at)
   }'
 }
 
@@ -354,18 +360,41 @@ trap 'rm -rf "$work"' EXIT
 trap 'exit 130' INT TERM
 : >"$work/gaps"
 
-one() { # one entry, whatever its name; a symlink's target follows it
-  name=$(escaped "$1")
-  line=$(stat -c "$format" -- "$1" 2>/dev/null) || { printf '%s\tit could not be looked at\n' "$name" >>"$work/gaps"; return; }
-  printf '%s %s\n' "$line" "$name" | rows
-  if [ -L "$1" ]; then
+# Entries whatever their names, for `sh -c "$any" FORMAT PATH...`: what stat says, the path and the target of each, with a NUL behind every part.
+any='for f; do
+  target=
+  line=$(stat -c "$0" -- "$f" 2>/dev/null) || line=
+  if [ -n "$line" ] && [ -L "$f" ]; then
     # The x keeps line feeds at the end of a target.
-    target=$(readlink "$1" && echo x) || { printf '%s\tits target could not be read\n' "$name" >>"$work/gaps"; return; }
-    target=${target%x}
-    target=${target%?}
-    printf '|> %s\n' "$(escaped "$target")"
+    if target=$(readlink "$f" && echo x); then
+      target=${target%x}
+      target="> ${target%?}"
+    else
+      target="?"
+    fi
   fi
+  printf "%s\0%s\0%s\0" "$line" "$f" "$target"
+done'
+told() { # reads those, and writes them as rows; od reads bytes, so nothing is lost
+  od -An -v -to1 | awk -v gaps="$work/gaps" -v bytes="$bytes" '
+  BEGIN { for (n = 32; n <= bytes; n++) if (n != 92 && n != 127) plain[sprintf("%03o", n)] = sprintf("%c", n) }
+  function part() {
+    if (++parts == 1) line = text
+    else if (parts == 2) name = text
+    else {
+      parts = 0
+      if (line == "") print name "\tit could not be looked at" >>gaps
+      else {
+        print line " " name
+        if (text == "?") print name "\tits target could not be read" >>gaps
+        else if (text != "") print text
+      }
+    }
+    text = ""
+  }
+  { for (i = 1; i <= NF; i++) if ($i == "000") part(); else text = text (($i in plain) ? plain[$i] : "\\" $i) }' | rows
 }
+one() { sh -c "$any" "$format" "$1" | told; }
 # Names come through as octal digits, a line each, so that no line feed in them is lost. `each COMMAND` gives them back.
 octal='for f; do printf "%s\0" "$f"; done'
 digits() {
@@ -487,9 +516,9 @@ one /
 if [ -f "$work/above" ]; then awk '!seen[$0]++' "$work/above" | each one; fi
 tree() {
   [ "$1" = / ] || one "$1"
-  # Ordinary names in bulk, symlinks and odd names one by one.
+  # Ordinary names are looked at many at a time, symlinks and odd names one by one.
   walk "$1" ! -type l ! -path "*[[:cntrl:]\\\\]*" -exec stat -c "$format %n" -- {} + | rows
-  walk "$1" \( -type l -o -path "*[[:cntrl:]\\\\]*" \) -exec sh -c "$octal" sh {} + | digits | each one
+  walk "$1" \( -type l -o -path "*[[:cntrl:]\\\\]*" \) -exec sh -c "$any" "$format" {} + | told
 }
 each_start tree
 each one <"$work/none"

@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 
 use crate::check::board::{Row, row};
-use crate::forecast::titles::{Detail, Forecast, Found};
+use crate::forecast::renames::usual_form;
+use crate::forecast::titles::{Detail, Fault, Forecast, Found, Twice};
 use crate::kernel::subject::Subject;
 use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
@@ -15,6 +16,7 @@ use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::prefer::Prefer;
 use crate::words::terms::{Kind, Origin};
+use crate::words::text::{counted, shown};
 
 /// One library as the next scan would find it.
 #[derive(Clone, Debug)]
@@ -28,6 +30,43 @@ pub struct Outlook {
     pub regions: Vec<Region>,
     /// Why entries can't be read, the commonest first.
     pub causes: Vec<Cause>,
+}
+
+/// One entry that a scan would miss or misread, or several for one reason.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Missed {
+    /// One of them, on the host that holds it.
+    pub path: AbsPath,
+    /// In words.
+    pub why: String,
+    /// How names of the library's kind usually are, where that would mend it.
+    pub usual: Option<&'static str>,
+    pub count: u64,
+}
+
+impl Outlook {
+    /// What a scan would miss or misread: what can't be read first, then what names say wrong, then titles in two places.
+    pub fn missed(&self) -> Vec<Missed> {
+        let unreadable = self.causes.iter().filter_map(|cause| {
+            let why = format!("{} can't be read: {}", counted(cause.count, "entry"), cause.reason);
+            let path = cause.examples.first()?.clone();
+            Some(Missed { path, why, usual: None, count: cause.count })
+        });
+        let problems = self.forecast.problems.values().flat_map(|several| &several.told);
+        let problems = problems.map(|problem| Missed {
+            path: problem.file.place.path.clone(),
+            why: problem.why(self.kind),
+            usual: (problem.fault != Fault::OtherKind).then(|| usual_form(self.kind)),
+            count: 1,
+        });
+        let twice = self.forecast.twice.told.iter().map(|Twice { title, folders }| Missed {
+            path: folders[1].clone(),
+            why: format!("{} is in {} as well", shown(title.as_bytes()), folders[0]),
+            usual: None,
+            count: 1,
+        });
+        unreadable.chain(problems).chain(twice).collect()
+    }
 }
 
 /// Who looks at libraries in place of the services that serve them.

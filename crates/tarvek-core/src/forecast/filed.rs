@@ -2,7 +2,7 @@
 
 use super::key::key;
 use super::numbers::{Date, bare_year, digits, number, plain_episode, said_episode};
-use super::reading::{Reading, read, read_episode, read_show, split_ending};
+use super::reading::{Reading, episode_in, read, read_show, show_in, split_ending};
 use super::tags::{EXTRAS, SEASONS, SPECIALS};
 use super::tokens::Tokens;
 use crate::words::terms::Kind;
@@ -139,15 +139,19 @@ impl Shelf {
         if let Some((depth, folder)) = show {
             (filed.title, filed.year, filed.named_by) = (folder.title.clone(), folder.year, *depth);
         }
+        let tokens = Tokens::of(stem);
         // What its name says of the show matters only where no folder does.
-        let own = if filed.title.is_empty() { read_show(stem) } else { read_episode(stem) };
+        let named = !filed.title.is_empty();
+        let own = if named { episode_in(&tokens) } else { show_in(&tokens) };
         if own.is_episode() {
             (filed.season, filed.episodes, filed.date) = (own.season, own.episodes, own.date);
-            if filed.title.is_empty() {
+            if !named {
                 (filed.title, filed.year) = (own.title, own.year);
             }
         } else {
-            let (episodes, title) = weak_episode(stem, season).ok_or(Unread::NoEpisode)?;
+            let shown = || if named { show_in(&tokens).title } else { own.title };
+            let weak = weak_episode(&tokens, season, shown);
+            let (episodes, title) = weak.ok_or(Unread::NoEpisode)?;
             (filed.season, filed.episodes) = (season.or(Some(1)), episodes);
             if filed.title.is_empty() {
                 filed.title = title;
@@ -308,13 +312,16 @@ fn show_folder(folders: &[String]) -> Context {
     Context::Show { show: show.map(|n| (n + 1, readings[n].clone())), season }
 }
 
-/// The episodes of a file that says so in fewer words, and what stands before them.
-fn weak_episode(stem: &str, season: Option<u16>) -> Option<(Vec<u16>, String)> {
-    let tokens = Tokens::of(stem);
+/// The episodes of a file that says so in fewer words, and what stands before them. `shown`: the title that the whole name would give.
+fn weak_episode(
+    tokens: &Tokens,
+    season: Option<u16>,
+    shown: impl FnOnce() -> String,
+) -> Option<(Vec<u16>, String)> {
     let words = &tokens.words;
-    let before = |n: usize| read_show(&stem[..words[n].start]).title;
+    let before = |n: usize| read_show(&tokens.stem[..words[n].start]).title;
     for n in 0..words.len() {
-        if let Some((episodes, _)) = said_episode(&tokens, n) {
+        if let Some((episodes, _)) = said_episode(tokens, n) {
             return Some((episodes, before(n)));
         }
     }
@@ -330,11 +337,11 @@ fn weak_episode(stem: &str, season: Option<u16>) -> Option<(Vec<u16>, String)> {
         return Some((in_season(episodes, season), String::new()));
     }
     // `Show 045` and `Show.045.720p`: a number of two digits or more where the title ends.
-    let shown = read_show(stem).title;
     let at_the_end = || {
+        let shown = shown();
         let n = own.iter().copied().rev().find(|n| {
             let end = words[*n].start + words[*n].text.len();
-            words[*n].text.len() > 1 && shown.ends_with(words[*n].text) && end <= stem.len()
+            words[*n].text.len() > 1 && shown.ends_with(words[*n].text) && end <= tokens.stem.len()
         })?;
         Some((plain_episode(&words[n])?, n))
     };

@@ -219,8 +219,12 @@ pub(super) fn said_episode(tokens: &Tokens, n: usize) -> Option<(Vec<u16>, usize
     let text = tokens.text(n)?;
     let words = ["episode", "ep", "e", "folge", "épisode", "episodio", "серия", "№", "#"];
     for word in words {
+        let is = |head: &str| match word.is_ascii() {
+            true => head.eq_ignore_ascii_case(word),
+            false => !head.is_ascii() && head.to_lowercase() == word,
+        };
         let rest = match text.get(..word.len()) {
-            Some(head) if head.to_lowercase() == word => &text[word.len()..],
+            Some(head) if is(head) => &text[word.len()..],
             _ => continue,
         };
         if rest.is_empty() && word != "e" {

@@ -67,32 +67,51 @@ struct Year {
 
 /// Reads a name without its ending.
 pub fn read(stem: &str) -> Reading {
-    read_in(stem, true)
+    read_in(&Tokens::of(stem), true)
 }
 
 /// Reads the name of a show or of its episode. A year that stands in no brackets, between blanks, is a part of the title.
 pub fn read_show(stem: &str) -> Reading {
-    read_in(stem, false)
+    show_in(&Tokens::of(stem))
 }
 
 /// Reads of a name only which episode it is: season, numbers and date.
 pub fn read_episode(stem: &str) -> Reading {
+    episode_in(&Tokens::of(stem))
+}
+
+/// As [`read_show`], of a name that was taken apart.
+pub(super) fn show_in(tokens: &Tokens) -> Reading {
+    read_in(tokens, false)
+}
+
+/// As [`read_episode`], of a name that was taken apart.
+pub(super) fn episode_in(tokens: &Tokens) -> Reading {
     let mut reading = Reading::default();
-    episode(&Tokens::of(stem), &mut reading, &mut stem.len());
+    episode(tokens, &mut reading, &mut tokens.stem.len());
     reading
 }
 
-fn read_in(stem: &str, spaced_years: bool) -> Reading {
-    let tokens = Tokens::of(stem);
+/// Whether a name has room for a year: four digits together. Most have none, and need not be read for one.
+pub(super) fn may_have_year(stem: &str) -> bool {
+    let mut digits = 0;
+    stem.bytes().any(|byte| {
+        digits = if byte.is_ascii_digit() { digits + 1 } else { 0 };
+        digits == 4
+    })
+}
+
+fn read_in(tokens: &Tokens, spaced_years: bool) -> Reading {
+    let stem = tokens.stem;
     let mut reading = Reading::default();
     let mut cut = stem.len();
-    let episode = episode(&tokens, &mut reading, &mut cut);
+    let episode = episode(tokens, &mut reading, &mut cut);
     let first_tag = tokens.words.iter().position(|token| {
-        token.start < cut && token.start > 0 && strong(token.text).is_some() && !is_all(&tokens)
+        token.start < cut && token.start > 0 && strong(token.text).is_some() && !is_all(tokens)
     });
-    let tag_at = first_tag.map_or(stem.len(), |n| group_or_own(&tokens, n));
+    let tag_at = first_tag.map_or(stem.len(), |n| group_or_own(tokens, n));
     let bare = spaced_years || !tokens.spaced;
-    let year = year(&tokens, cut.min(tag_at), bare).or_else(|| {
+    let year = year(tokens, cut.min(tag_at), bare).or_else(|| {
         // Behind what the file is.
         let late = |n: &usize| tokens.words[*n].start > tag_at.min(cut);
         let mut behind = (0..tokens.words.len()).filter(late);
@@ -117,37 +136,37 @@ fn read_in(stem: &str, spaced_years: bool) -> Reading {
     cut = cut.min(tag_at);
     let known_from = cut;
     for n in 0..tokens.words.len() {
-        let token = &tokens.words[n];
+        let token = tokens.words[n];
         let bracketed = token.group.is_some();
         let behind = token.start >= known_from;
         if !behind && !bracketed || token.start < title_from {
             continue;
         }
-        let tag = weak(token.text).or_else(|| split_codec(&tokens, n));
+        let tag = weak(token.text).or_else(|| split_codec(tokens, n));
         if let Some(tag) = tag {
             reading.takes(tag);
             if bracketed && !behind {
-                cut = cut.min(group_or_own(&tokens, n));
+                cut = cut.min(group_or_own(tokens, n));
             }
         }
         if reading.edition.is_none()
             && let Some((edition, _)) = edition(token.text, tokens.text(n + 1))
         {
             reading.edition = Some(edition);
-            cut = cut.min(group_or_own(&tokens, n));
+            cut = cut.min(group_or_own(tokens, n));
         }
         if reading.part.is_none()
             && !reading.is_episode()
-            && let Some((part, _)) = part_at(&tokens, n)
+            && let Some((part, _)) = part_at(tokens, n)
         {
             reading.part = Some(part);
-            cut = cut.min(group_or_own(&tokens, n));
+            cut = cut.min(group_or_own(tokens, n));
         }
     }
     if year.is_none() && first_tag.is_none() && !reading.is_episode() {
-        trailing(&tokens, &mut reading, &mut cut);
+        trailing(tokens, &mut reading, &mut cut);
     }
-    let title = title(&tokens, title_from, cut);
+    let title = title(tokens, title_from, cut);
     let of_camera = reading.date.is_some() && is_camera(&title);
     // With a year, a number is a title like any other.
     let number = reading.year.is_some() && digits(&title);
@@ -434,7 +453,17 @@ const NAMED: [(&str, &str); 12] = [
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    proptest! {
+        #[test]
+        fn a_name_with_a_year_may_have_one(name in "([A-Z][a-z]{0,3}|[0-9]{1,5}|[0-9]{4}|[()\\[\\]{}. _-]|٣|２){0,12}") {
+            let has = [read(&name), read_show(&name)].iter().any(|reading| reading.year.is_some());
+            prop_assert!(may_have_year(&name) || !has, "{name}");
+        }
+    }
 
     fn told(stem: &str) -> String {
         let r = read(stem);

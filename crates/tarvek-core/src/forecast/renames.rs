@@ -41,7 +41,7 @@ pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region])
         let Some(tree) = site.tree(&problem.file.place.host) else { continue };
         if let Some(new) = filed_away(kind, problem).filter(|new| is_free(tree, new)) {
             let old = &problem.file.place;
-            let why = "it lies loose in the root".to_owned();
+            let why = problem.why(kind);
             for (old, new) in sidecars(tree, problem.file.node, &old.path, &new) {
                 let why = "it goes with a file that lies loose".to_owned();
                 propose(&mut all, &mut taken, Place::new(&problem.file.place.host, old), new, why);
@@ -125,7 +125,7 @@ fn is_free(tree: &Tree, path: &AbsPath) -> bool {
 
 /// The path of a loose file in a folder of its title.
 fn filed_away(kind: Kind, problem: &Problem) -> Option<AbsPath> {
-    let Filed { title, year, season, episodes, date, by, .. } = problem.filed.as_ref()?;
+    let Filed { title, year, season, episodes, date, by, .. } = problem.filed.as_ref().ok()?;
     let path = &problem.file.place.path;
     let root = path.parent()?;
     let name = String::from_utf8(path.name()?.to_vec()).ok()?;

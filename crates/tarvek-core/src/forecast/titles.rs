@@ -1,14 +1,15 @@
 //! What a scan of a library would find, of what can be read of it.
 
-use std::collections::HashMap;
+use std::borrow::Cow;
 use std::collections::hash_map::Entry;
+use std::collections::{BTreeMap, HashMap};
 
 use rayon::prelude::*;
 
 use super::filed::{Filed, Shelf, Unread};
 use super::key::key;
 use super::numbers::Date;
-use super::reading::{language, read, read_episode, split_ending};
+use super::reading::{language, may_have_year, read, read_episode, split_ending};
 use crate::facts::tree::{NodeId, Tree};
 use crate::kernel::entry::EntryKind;
 use crate::scan::read::{Media, Region, Scan};
@@ -56,11 +57,11 @@ pub struct Found {
     pub files: Vec<File>,
 }
 
-/// What is missed or misread.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// What is missed or misread, in the order in which it is told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Fault {
     /// Nothing can be read from the name.
-    Unrecognised(Unread),
+    Unrecognised,
     /// A title lies loose in the root.
     Loose,
     /// An episode among films, or a film among episodes.
@@ -74,8 +75,30 @@ pub enum Fault {
 pub struct Problem {
     pub fault: Fault,
     pub file: File,
-    /// What it is read as.
-    pub filed: Option<Filed>,
+    /// What it is read as, or why it is not.
+    pub filed: Result<Filed, Unread>,
+}
+
+impl Problem {
+    /// What is wrong with it in a library of a kind, in words.
+    pub fn why(&self, kind: Kind) -> String {
+        match self.fault {
+            Fault::Unrecognised => {
+                self.filed.as_ref().err().map_or("", |why| why.words()).to_owned()
+            }
+            Fault::Loose => "it lies loose in the root".to_owned(),
+            Fault::OtherKind if kind == Kind::Series => {
+                "it is named as a film is, among episodes".to_owned()
+            }
+            Fault::OtherKind => {
+                "it is named as an episode is, and would be taken for a film".to_owned()
+            }
+            Fault::OtherSeason => {
+                let season = self.filed.as_ref().ok().and_then(|filed| filed.season);
+                format!("its name says season {}, its folder another", season.unwrap_or_default())
+            }
+        }
+    }
 }
 
 /// A title that stands in two folders.
@@ -118,7 +141,7 @@ pub struct Forecast {
     /// Places that nobody has looked into.
     pub unseen: u64,
     /// Each sort of problem by itself.
-    pub problems: HashMap<u8, Several<Problem>>,
+    pub problems: BTreeMap<Fault, Several<Problem>>,
     /// Titles in two folders.
     pub twice: Several<Twice>,
     /// Every title, by title, year, season and episode; empty unless everything is asked for.
@@ -128,18 +151,7 @@ pub struct Forecast {
 impl Forecast {
     /// What there is of a sort of problem.
     pub fn of(&self, fault: Fault) -> Option<&Several<Problem>> {
-        self.problems.get(&fault.sort())
-    }
-}
-
-impl Fault {
-    fn sort(self) -> u8 {
-        match self {
-            Self::Unrecognised(_) => 0,
-            Self::Loose => 1,
-            Self::OtherKind => 2,
-            Self::OtherSeason => 3,
-        }
+        self.problems.get(&fault)
     }
 }
 
@@ -213,32 +225,30 @@ struct Folder<'s> {
 }
 
 /// What the names of a folder's files say.
-struct ReadFolder {
+struct ReadFolder<'s> {
     shelf: Shelf,
-    files: Vec<ReadFile>,
+    files: Vec<ReadFile<'s>>,
 }
 
-struct ReadFile {
-    name: String,
+struct ReadFile<'s> {
+    name: Cow<'s, str>,
     filed: Result<Filed, Unread>,
     /// Whether it is what the library does not hold: a film among episodes, or the other way round.
     is_other: bool,
 }
 
-impl Folder<'_> {
-    fn read(&self, kind: Kind, root: &AbsPath) -> ReadFolder {
+impl<'s> Folder<'s> {
+    fn read(&self, kind: Kind, root: &AbsPath) -> ReadFolder<'s> {
         let Self { region, tree, media, .. } = self;
-        let names: Vec<String> = media
-            .iter()
-            .map(|media| String::from_utf8_lossy(name_of(region, tree, media.node)).into_owned())
-            .collect();
+        let name = |media: &Media| String::from_utf8_lossy(name_of(region, tree, media.node));
+        let names: Vec<Cow<str>> = media.iter().map(name).collect();
         let first = view_of(region, tree, media[0].node);
         let folder = first.parent().unwrap_or_else(AbsPath::root);
         let below = components(folder.below(root).unwrap_or_default());
         let folders = below.map(|name| String::from_utf8_lossy(name).into_owned()).collect();
         let shelf = Shelf::new(kind, folders);
         let alone = !shelf.asks_neighbours() || is_one(&shelf, &names);
-        let file = |name: String| {
+        let file = |name: Cow<'s, str>| {
             let filed = shelf.file(&name, alone);
             let is_other = match (kind, &filed) {
                 (Kind::Films, Ok(_)) => is_episode(&name),
@@ -285,25 +295,25 @@ impl Reader {
                 Ok(filed) => filed,
                 Err(why) => {
                     if loose && self.kind == Kind::Music {
-                        self.problem(Fault::Loose, file, None);
+                        self.problem(Fault::Loose, file, Err(why));
                     }
                     self.out.unrecognised += 1;
-                    self.problem(Fault::Unrecognised(why), file, None);
+                    self.problem(Fault::Unrecognised, file, Err(why));
                     if is_other {
-                        self.problem(Fault::OtherKind, file, None);
+                        self.problem(Fault::OtherKind, file, Err(why));
                     }
                     continue;
                 }
             };
             if loose {
-                self.problem(Fault::Loose, file, Some(&filed));
+                self.problem(Fault::Loose, file, Ok(&filed));
             }
             if is_other {
-                self.problem(Fault::OtherKind, file, Some(&filed));
+                self.problem(Fault::OtherKind, file, Ok(&filed));
             }
             let season = shelf.season().zip(filed.season).filter(|(folder, own)| folder != own);
             if season.is_some_and(|(folder, own)| folder != 0 && own != 0) {
-                self.problem(Fault::OtherSeason, file, Some(&filed));
+                self.problem(Fault::OtherSeason, file, Ok(&filed));
             }
             self.title(root, &shelf, &filed, &mut last);
             if self.detail == Detail::Everything {
@@ -383,8 +393,8 @@ impl Reader {
         }
     }
 
-    fn problem(&mut self, fault: Fault, file: impl Fn() -> File, filed: Option<&Filed>) {
-        let sort = self.out.problems.entry(fault.sort()).or_default();
+    fn problem(&mut self, fault: Fault, file: impl Fn() -> File, filed: Result<&Filed, Unread>) {
+        let sort = self.out.problems.entry(fault).or_default();
         note(sort, self.detail, || Problem { fault, file: file(), filed: filed.cloned() });
     }
 
@@ -429,11 +439,11 @@ pub(crate) fn title_key(filed: &Filed) -> String {
 }
 
 /// Whether the files of a folder are one title: there is but one, or one of them is called as the folder is.
-pub(crate) fn is_one(shelf: &Shelf, names: &[String]) -> bool {
-    if names.iter().any(|name| shelf.agrees(name)) {
+pub(crate) fn is_one(shelf: &Shelf, names: &[impl AsRef<str>]) -> bool {
+    if names.iter().any(|name| shelf.agrees(name.as_ref())) {
         return true;
     }
-    let mut titles = names.iter().map(|name| key(&read(split_ending(name).0).title));
+    let mut titles = names.iter().map(|name| key(&read(split_ending(name.as_ref()).0).title));
     let first = titles.next();
     titles.all(|title| Some(title) == first)
 }
@@ -444,7 +454,11 @@ fn is_episode(name: &str) -> bool {
 }
 
 fn is_film(name: &str) -> bool {
-    let reading = read(split_ending(name).0);
+    let (stem, _) = split_ending(name);
+    if !may_have_year(stem) {
+        return false;
+    }
+    let reading = read(stem);
     !reading.title.is_empty() && reading.year.is_some()
 }
 

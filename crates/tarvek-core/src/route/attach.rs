@@ -1,5 +1,7 @@
 //! What is attached at a place of a walk: mappings, observed and declared mounts, and the servers behind them.
 
+use std::sync::Arc;
+
 use crate::facts::mounts::{MountEntry, network_protocol};
 use crate::facts::tree::Lookup;
 use crate::kernel::subject::Subject;
@@ -59,7 +61,7 @@ impl Walker<'_> {
                 let Ok(from) = &from.path else {
                     return (spot, End::Uncovered { mapped: Vec::new() });
                 };
-                let via = Via::Mapping(MappingVia {
+                let via = Via::Mapping(Arc::new(MappingVia {
                     to: outer.path.clone(),
                     access: mapping.access,
                     nested: mapping.nested.filter(|_| mapping.access == Access::ReadOnly),
@@ -68,7 +70,7 @@ impl Walker<'_> {
                     mount: None,
                     at_mount: false,
                     changed_by,
-                });
+                }));
                 self.append(spot, &host, from.as_bytes(), &subject, via, Entrance::Last)
             }
             MapSource::Volume(name) => {
@@ -120,7 +122,7 @@ impl Walker<'_> {
                 Some(remote) if remote.is_known() => {
                     return self.attach_remote(spot, k, host, remote, via);
                 }
-                _ => spot.frames[k].foreign = Some(via),
+                _ => spot.frames[k].foreign = Some(Arc::new(via)),
             }
         }
         let (mut spot, end) = self.look(spot);
@@ -201,12 +203,12 @@ impl Walker<'_> {
             }
             (Protocol::Bind, _) => {
                 let subject = spot.frames[k].subject.clone();
-                let (from, via) = (source.raw().as_bytes(), Via::Mount(Box::new(via)));
+                let (from, via) = (source.raw().as_bytes(), Via::Mount(Arc::new(via)));
                 Some(self.append(spot, host, from, &subject, via, Entrance::Last))
             }
             (Protocol::Disk, _) => None,
             _ => {
-                spot.frames[k].foreign = Some(via);
+                spot.frames[k].foreign = Some(Arc::new(via));
                 Some(self.look(spot))
             }
         }
@@ -253,7 +255,7 @@ impl Walker<'_> {
         };
         let local = match &via.sent {
             Some((shifted, _)) => shifted.clone(),
-            None => spot.frames[k].subject.clone(),
+            None => Subject::clone(&spot.frames[k].subject),
         };
         let share = remote.share.as_ref().and_then(|name| self.site.layout.share(name));
         let arrival = match remote.protocol {
@@ -275,7 +277,7 @@ impl Walker<'_> {
         via.offer = Some(arrival.offer);
         // An NFS server does not check the folders above an export; an SMB server does check those above a share.
         let entrance = if via.protocol == Protocol::Smb { Entrance::All } else { Entrance::Last };
-        let via = Via::Mount(Box::new(via));
+        let via = Via::Mount(Arc::new(via));
         self.append(spot, &server, path.as_bytes(), &arrival.subject, via, entrance)
     }
 
@@ -300,10 +302,13 @@ impl Walker<'_> {
         let (seen, mount) = (inner.frames[0].node.is_some(), inner.frames[0].mount);
         let at_mount = inner.frames.len() > 1;
         inner.frames[0].via = match via {
-            Via::Mapping(mapping) => Via::Mapping(MappingVia { seen, mount, at_mount, ..mapping }),
+            Via::Mapping(mapping) => {
+                let mapping = Arc::unwrap_or_clone(mapping);
+                Via::Mapping(Arc::new(MappingVia { seen, mount, at_mount, ..mapping }))
+            }
             via => via,
         };
-        inner.frames[0].links = links;
+        inner.frames[0].links = links.into();
         let depth = spot.frames.len();
         spot.frames.append(&mut inner.frames);
         spot.not_mounted.extend(inner.not_mounted.into_iter().map(|(k, m)| (k + depth, m)));

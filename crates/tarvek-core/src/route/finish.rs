@@ -2,6 +2,7 @@
 
 use crate::facts::mounts::{MountEntry, MountTable};
 use crate::facts::tree::{Listing, NodeId, Tree};
+use crate::kernel::subject::Subject;
 use crate::layout::host::HostRole;
 use crate::route::end::{End, NotMounted};
 use crate::route::hops::{Hop, HopKind, Level, Route, View};
@@ -65,7 +66,7 @@ impl Finish<'_> {
             view: view.clone(),
             asked: AbsPath::new(written).unwrap_or_else(|_| frames[0].path.clone()),
             written: written.to_vec(),
-            subject: frames[0].subject.clone(),
+            subject: Subject::clone(&frames[0].subject),
             hops,
             trail: self.spot.trail.to_vec(),
             layers,
@@ -96,7 +97,7 @@ impl Finish<'_> {
                 mount: frame.mount,
                 through,
                 foreign: frame.foreign.as_ref().map(|via| via.point.clone()),
-                subject: frame.subject.clone(),
+                subject: Subject::clone(&frame.subject),
             }
         };
         self.spot.frames.iter().map(level).collect()
@@ -197,7 +198,7 @@ impl Finish<'_> {
     fn mount_hop(&self, outer: &Frame, inner: &Frame, via: &MountVia) -> Hop {
         let (sent, by) = match &via.sent {
             Some((sent, by)) => (sent, Some(by.clone())),
-            None => (&outer.subject, None),
+            None => (&*outer.subject, None),
         };
         let (from, to) = (outer.at(self.site), inner.at(self.site));
         Hop {

@@ -20,8 +20,8 @@ use crate::words::terms::{Access, Protocol};
 #[derive(Clone, Debug)]
 pub(super) enum Via {
     Top,
-    Mapping(MappingVia),
-    Mount(Box<MountVia>),
+    Mapping(Arc<MappingVia>),
+    Mount(Arc<MountVia>),
 }
 
 impl Via {
@@ -126,7 +126,7 @@ pub(super) struct Arrival {
     pub(super) offer: OfferVia,
 }
 
-/// One level of a spot.
+/// One level of a spot. Every step makes one of its own: what stays the same from step to step is shared.
 #[derive(Clone, Debug)]
 pub(super) struct Frame {
     pub(super) level: View,
@@ -139,11 +139,11 @@ pub(super) struct Frame {
     pub(super) mount: Option<u64>,
     pub(super) via: Via,
     /// Symlinks followed on the way to the start of this frame.
-    pub(super) links: Vec<Hop>,
+    pub(super) links: Arc<[Hop]>,
     /// Who acts on this level.
-    pub(super) subject: Subject,
+    pub(super) subject: Arc<Subject>,
     /// A network mount whose server the site does not know; what is seen is what this host sees.
-    pub(super) foreign: Option<MountVia>,
+    pub(super) foreign: Option<Arc<MountVia>>,
 }
 
 impl Frame {
@@ -155,8 +155,8 @@ impl Frame {
             stepped: None,
             mount: None,
             via: Via::Top,
-            links: Vec::new(),
-            subject: subject.clone(),
+            links: Arc::default(),
+            subject: Arc::new(subject.clone()),
             foreign: None,
         }
     }

@@ -332,7 +332,7 @@ impl<'a> Walker<'a> {
             self.advance(frame, part, smb && k == innermost);
         }
         for k in 0..next.frames.len() {
-            let frame = next.frames[k].clone();
+            let frame = &next.frames[k];
             // Of several mappings to one place the last one lies on top.
             let mappings = maps_of(self.site, &frame.level).iter().enumerate();
             let on_top = mappings.rev().find(|(_, map)| map.to.path.as_ref() == Ok(&frame.path));
@@ -348,25 +348,26 @@ impl<'a> Walker<'a> {
                 return (spot, end);
             }
             let View::Host(host) = &frame.level else { continue };
-            if let Some(walked) = self.attach_named_server(&next, k, host) {
+            let host = host.clone();
+            if let Some(walked) = self.attach_named_server(&next, k, &host) {
                 return walked;
             }
-            match (self.site.mounts(host), frame.mount) {
+            match (self.site.mounts(&host), frame.mount) {
                 (Some(table), Some(current)) => match table.step(current, &frame.path) {
                     Some(mount) if mount.is_automount() => {
-                        if let Some(walked) = self.attach_declared(&next, k, host, true) {
+                        if let Some(walked) = self.attach_declared(&next, k, &host, true) {
                             return walked;
                         }
                         next.frames[k].mount = Some(mount.id);
                     }
-                    Some(mount) => return self.attach_observed(next, k, host, mount),
+                    Some(mount) => return self.attach_observed(next, k, &host, mount),
                     None => {
-                        let absent = NotMounted::expected(self.site, host, &frame.path);
+                        let absent = NotMounted::expected(self.site, &host, &frame.path);
                         next.not_mounted.extend(absent.map(|absent| (k, absent)));
                     }
                 },
                 _ => {
-                    if let Some(walked) = self.attach_declared(&next, k, host, false) {
+                    if let Some(walked) = self.attach_declared(&next, k, &host, false) {
                         return walked;
                     }
                 }

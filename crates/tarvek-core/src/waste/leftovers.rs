@@ -98,7 +98,7 @@ impl<'a, 's> Finder<'a, 's> {
 
     /// The files in a folder.
     fn files_in(&self, n: usize) -> impl Iterator<Item = NameAt> + '_ {
-        self.stock.children(self.stock.folders[n]).filter(|name| self.stock.file(*name).is_some())
+        self.stock.children(self.stock.folders[n]).filter(|name| self.stock.is_file(*name))
     }
 
     fn largest_video(&self, n: usize) -> u64 {
@@ -238,7 +238,7 @@ impl<'a, 's> Finder<'a, 's> {
 
     fn hollow_group(&mut self, n: usize) {
         let below = self.below(n);
-        let files = below.iter().filter(|name| self.stock.file(**name).is_some()).count() as u64;
+        let files = below.iter().filter(|name| self.stock.is_file(**name)).count() as u64;
         let why = match (files, below.len() as u64 - files) {
             (0, 1) => "an empty folder".to_owned(),
             (0, folders) => format!("{} with nothing in them", counted(folders, "folder")),

@@ -1,6 +1,7 @@
 //! What there is in the places that are looked at: every file once, however many names it has.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::OnceLock;
 
 use crate::facts::host::HostFacts;
 use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
@@ -61,18 +62,31 @@ pub struct Stock<'s> {
     pub site: &'s Site,
     pub hosts: Vec<&'s HostFacts>,
     pub areas: Vec<Area>,
-    /// Names of files, those of one file together.
-    names: Vec<NameAt>,
-    /// Where the names of each file begin in `names`; one more at the end.
-    starts: Vec<u32>,
-    /// By host and entry, the file that it is a name of; `NONE` of everything else.
-    file_of: Vec<Vec<u32>>,
+    /// Made when somebody first asks for files: where nothing is wasted nobody does.
+    files: OnceLock<Files>,
     /// Folders, each before what it holds; the areas' own among them.
     pub folders: Vec<NameAt>,
+    /// The tops of areas that lie in no other area, in their order.
+    outermost: Vec<NameAt>,
+    /// Where areas begin.
+    area_at: HashMap<(u16, NodeId), u16>,
     /// Folders that the layout or the question names.
     tops: HashSet<(u16, NodeId)>,
     /// What could not be looked into.
     pub unreadable: u64,
+}
+
+/// The files of a stock, by their names.
+#[derive(Debug)]
+struct Files {
+    /// Names of files, those of one file together; first come those of files with one name.
+    names: Vec<NameAt>,
+    /// How many files have one name.
+    single: usize,
+    /// Where the names of each other file begin in `names`; one more at the end.
+    starts: Vec<u32>,
+    /// By host and entry, the file that it is a name of; `NONE` of everything else.
+    file_of: Vec<Vec<u32>>,
 }
 
 const NONE: u32 = u32::MAX;
@@ -84,38 +98,38 @@ impl<'s> Stock<'s> {
             site,
             hosts: Vec::new(),
             areas,
-            names: Vec::new(),
-            starts: Vec::new(),
-            file_of: Vec::new(),
+            files: OnceLock::new(),
             folders: Vec::new(),
+            outermost: Vec::new(),
+            area_at: HashMap::new(),
             tops: HashSet::new(),
             unreadable: 0,
         };
-        let mut tops: HashMap<(u16, NodeId), u16> = HashMap::new();
         for n in 0..stock.areas.len() {
             let place = stock.areas[n].place.clone();
             if let Some(at) = stock.entry(&place) {
                 // A library inside an intake, or the other way round: what names it first has it.
-                tops.entry(at).or_insert(n as u16);
+                stock.area_at.entry(at).or_insert(n as u16);
             }
         }
         stock.tops = named.iter().filter_map(|place| stock.entry(place)).collect();
-        stock.tops.extend(tops.keys().copied());
-        let mut names = Vec::new();
-        let mut starts: Vec<(&(u16, NodeId), &u16)> = tops.iter().collect();
-        starts.sort_by_key(|(at, _)| **at);
-        for (&(host, top), &area) in starts {
-            let tree = &stock.hosts[usize::from(host)].tree;
-            let above = std::iter::successors(Some(tree.parent(top)), |node| {
+        stock.tops.extend(stock.area_at.keys().copied());
+        let outermost =
+            stock.area_at.iter().map(|(&(host, node), &area)| NameAt { host, area, node });
+        let outermost = outermost.filter(|top| {
+            let tree = stock.tree(*top);
+            let above = std::iter::successors(Some(tree.parent(top.node)), |node| {
                 (*node != Tree::ROOT).then(|| tree.parent(*node))
             });
-            let inside =
-                top != Tree::ROOT && above.into_iter().any(|up| tops.contains_key(&(host, up)));
-            if !inside {
-                stock.walk(host, top, area, &tops, &mut names);
-            }
-        }
-        stock.keep(names);
+            let inside = |up| stock.area_at.contains_key(&(top.host, up));
+            top.node == Tree::ROOT || !above.into_iter().any(inside)
+        });
+        let mut outermost: Vec<NameAt> = outermost.collect();
+        outermost.sort_by_key(|top| (top.host, top.node));
+        stock.outermost = outermost;
+        let mut folders = Vec::new();
+        stock.walk(&mut |name, is_folder| folders.extend(is_folder.then_some(name)));
+        stock.folders = folders;
         for (n, facts) in stock.hosts.iter().enumerate() {
             let within = |path: &AbsPath| {
                 stock.areas.iter().any(|area| {
@@ -139,78 +153,85 @@ impl<'s> Stock<'s> {
         let known = self.hosts.iter().position(|host| host.name == facts.name);
         let host = known.unwrap_or_else(|| {
             self.hosts.push(facts);
-            self.file_of.push(vec![NONE; facts.tree.len()]);
             self.hosts.len() - 1
         });
         Some((host as u16, node))
     }
 
-    fn walk(
-        &mut self,
-        host: u16,
-        top: NodeId,
-        area: u16,
-        tops: &HashMap<(u16, NodeId), u16>,
-        names: &mut Vec<NameAt>,
-    ) {
-        let tree = &self.hosts[usize::from(host)].tree;
-        let mut seen = HashSet::new();
-        let mut todo = vec![(top, area)];
-        while let Some((node, above)) = todo.pop() {
-            let area = tops.get(&(host, node)).copied().unwrap_or(above);
-            let name = NameAt { host, area, node };
-            match tree.kind(node) {
-                EntryKind::Folder => {
-                    let meta = tree.meta(node);
-                    // What is bound to a second place is there once.
-                    let id = meta.device.zip(meta.inode);
-                    let name_of = tree.name(node);
-                    let left_out = name_of == HELD.as_bytes() || SNAPSHOTS.contains(&name_of);
-                    if left_out && node != top || id.is_some_and(|id| !seen.insert(id)) {
-                        continue;
+    /// Every folder and file once, each folder before what it holds, and whether it is one.
+    fn walk(&self, each: &mut dyn FnMut(NameAt, bool)) {
+        for top in &self.outermost {
+            let tree = self.tree(*top);
+            let mut seen = HashSet::new();
+            let mut todo = vec![*top];
+            while let Some(NameAt { host, area, node }) = todo.pop() {
+                let area = self.area_at.get(&(host, node)).copied().unwrap_or(area);
+                let name = NameAt { host, area, node };
+                match tree.kind(node) {
+                    EntryKind::Folder => {
+                        let meta = tree.meta(node);
+                        // What is bound to a second place is there once.
+                        let id = meta.device.zip(meta.inode);
+                        let name_of = tree.name(node);
+                        let left_out = name_of == HELD.as_bytes() || SNAPSHOTS.contains(&name_of);
+                        if left_out && node != top.node || id.is_some_and(|id| !seen.insert(id)) {
+                            continue;
+                        }
+                        each(name, true);
+                        todo.extend(tree.children(node).map(|node| NameAt { node, ..name }).rev());
                     }
-                    self.folders.push(name);
-                    todo.extend(tree.children(node).map(|child| (child, area)).rev());
+                    EntryKind::File => each(name, false),
+                    _ => {}
                 }
-                EntryKind::File => names.push(name),
-                _ => {}
             }
         }
     }
 
+    /// All files, by their names.
+    fn by_name(&self) -> &Files {
+        self.files.get_or_init(|| {
+            let mut names = Vec::new();
+            self.walk(&mut |name, is_folder| names.extend((!is_folder).then_some(name)));
+            self.keep(names)
+        })
+    }
+
     /// Puts names of one file together.
-    fn keep(&mut self, mut names: Vec<NameAt>) {
-        let tree = |name: &NameAt| &self.hosts[usize::from(name.host)].tree;
+    fn keep(&self, mut names: Vec<NameAt>) -> Files {
         let mut several: Vec<((u16, u64, u64), NameAt)> = Vec::new();
         // Most files have one name, and are by themselves: they stay where they stand, since there may be millions of them.
         names.retain(|name| {
-            let meta = tree(name).meta(name.node);
+            let meta = self.tree(*name).meta(name.node);
             let shared = meta.device.zip(meta.inode).filter(|_| meta.links > 1);
             several.extend(shared.map(|(device, inode)| ((name.host, device, inode), *name)));
             shared.is_none()
         });
-        self.starts.extend(0..names.len() as u32);
-        self.names = names;
+        let single = names.len();
+        let mut starts = Vec::new();
         several.sort_unstable();
         let mut before = None;
         for (key, name) in several {
             if before != Some(key) {
-                self.starts.push(self.names.len() as u32);
+                starts.push(names.len() as u32);
                 before = Some(key);
             }
-            self.names.push(name);
+            names.push(name);
         }
-        self.starts.push(self.names.len() as u32);
-        for file in 0..self.len() {
-            for name in &self.names[self.starts[file] as usize..self.starts[file + 1] as usize] {
-                self.file_of[usize::from(name.host)][name.node.0 as usize] = file as u32;
+        starts.push(names.len() as u32);
+        let file_of = self.hosts.iter().map(|facts| vec![NONE; facts.tree.len()]).collect();
+        let mut files = Files { names, single, starts, file_of };
+        for file in 0..files.len() {
+            for name in files.range(file) {
+                let NameAt { host, node, .. } = files.names[name];
+                files.file_of[usize::from(host)][node.0 as usize] = file as u32;
             }
         }
+        files
     }
 
     /// How many files there are.
     pub fn len(&self) -> usize {
-        self.starts.len().saturating_sub(1)
+        self.by_name().len()
     }
 
     /// Whether there are none.
@@ -225,14 +246,20 @@ impl<'s> Stock<'s> {
 
     /// The names of a file that were seen.
     pub fn names(&self, file: FileId) -> &[NameAt] {
-        let at = file.0 as usize;
-        &self.names[self.starts[at] as usize..self.starts[at + 1] as usize]
+        let files = self.by_name();
+        &files.names[files.range(file.0 as usize)]
     }
 
     /// The file that an entry is a name of.
     pub fn file(&self, name: NameAt) -> Option<FileId> {
-        let file = *self.file_of.get(usize::from(name.host))?.get(name.node.0 as usize)?;
+        let file_of = self.by_name().file_of.get(usize::from(name.host))?;
+        let file = *file_of.get(name.node.0 as usize)?;
         (file != NONE).then_some(FileId(file))
+    }
+
+    /// Whether an entry of one of the folders is a file.
+    pub fn is_file(&self, name: NameAt) -> bool {
+        self.tree(name).kind(name.node) == EntryKind::File
     }
 
     /// What `stat(2)` said of a file.
@@ -298,5 +325,19 @@ impl<'s> Stock<'s> {
     /// The entries of a folder that belong to the same area or to one inside it.
     pub fn children(&self, folder: NameAt) -> impl Iterator<Item = NameAt> + use<'_, 's> {
         self.tree(folder).children(folder.node).map(move |node| NameAt { node, ..folder })
+    }
+}
+
+impl Files {
+    fn len(&self) -> usize {
+        self.single + self.starts.len() - 1
+    }
+
+    /// Where the names of a file stand.
+    fn range(&self, file: usize) -> std::ops::Range<usize> {
+        match file.checked_sub(self.single) {
+            None => file..file + 1,
+            Some(n) => self.starts[n] as usize..self.starts[n + 1] as usize,
+        }
     }
 }

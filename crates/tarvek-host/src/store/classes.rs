@@ -93,16 +93,9 @@ pub(super) fn flags(row: &Row, column: usize) -> rusqlite::Result<Option<Flags>>
     Ok(letters.map(|flags| Flags { immutable: flags.contains('i'), append: flags.contains('a') }))
 }
 
-/// How many have been written of each.
-#[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Written {
-    pub(super) classes: usize,
-    pub(super) extras: usize,
-}
-
-/// Writes those that are not written yet.
-pub(super) fn write(db: &Connection, all: &Classes, written: &mut Written) -> rusqlite::Result<()> {
-    for (id, extras) in all.extras().iter().enumerate().skip(written.extras) {
+/// Writes those that were not there before.
+pub(super) fn write(db: &Connection, before: &Classes, all: &Classes) -> rusqlite::Result<()> {
+    for (id, extras) in all.extras().iter().enumerate().skip(before.extras().len()) {
         db.prepare_cached("INSERT INTO extras VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(
             params![
                 id as i64,
@@ -115,7 +108,7 @@ pub(super) fn write(db: &Connection, all: &Classes, written: &mut Written) -> ru
             ],
         )?;
     }
-    for (id, class) in all.classes().iter().enumerate().skip(written.classes) {
+    for (id, class) in all.classes().iter().enumerate().skip(before.classes().len()) {
         let letter =
             LETTERS.iter().find(|(kind, _)| *kind == class.kind).expect("all stand there").1;
         db.prepare_cached("INSERT INTO class VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?.execute(
@@ -131,6 +124,5 @@ pub(super) fn write(db: &Connection, all: &Classes, written: &mut Written) -> ru
             ],
         )?;
     }
-    *written = Written { classes: all.classes().len(), extras: all.extras().len() };
     Ok(())
 }

@@ -77,8 +77,7 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
     let mut db = open(file, true)?;
     let (facts, folders) = load::load_with_folders(file)?;
     let known = load::known(&db, T::TABLE, &facts.tree, &folders)?;
-    let numbers: HashMap<NodeId, Number> =
-        folders.into_iter().map(|(number, node)| (node, number)).collect();
+    let numbers = load::numbers(&folders);
     let mut done = Added::default();
     let tree = &facts.tree;
     let is_of = |node: &NodeId| {

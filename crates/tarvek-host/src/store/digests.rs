@@ -1,11 +1,9 @@
 //! Digests of files' contents.
 
-use std::collections::HashMap;
 use std::fs::File;
 use std::path::Path;
 
 use rusqlite::{Connection, params};
-use tarvek_core::facts::tree::NodeId;
 use tarvek_core::kernel::entry::Meta;
 
 use super::contents::{Added, Taken as Take, add, open_seen};
@@ -35,8 +33,7 @@ fn carry(file: &Path) -> Result<(), StoreError> {
     if waiting.is_empty() {
         return Ok(());
     }
-    let numbers: HashMap<NodeId, Number> =
-        folders.iter().map(|(number, node)| (*node, *number)).collect();
+    let numbers = load::numbers(&folders);
     let transaction = db.transaction()?;
     for (node, load::Digest { head, ends, .. }) in waiting {
         let (path, meta) = (tree.path(node), tree.meta(node));

@@ -1,8 +1,10 @@
 //! From a survey file to facts.
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
+use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OptionalExtension, Row};
 use tarvek_core::facts::build::{self as core_build, TreeBuilder};
 use tarvek_core::facts::classes::Classes;
@@ -10,6 +12,7 @@ use tarvek_core::facts::host::{Document, Gap, HostFacts, Root, Source};
 use tarvek_core::facts::media::Media;
 use tarvek_core::facts::mounts::{FstabEntry, MountEntry, MountTable};
 use tarvek_core::facts::tree::{Listing, Lookup, NodeId, Tree};
+use tarvek_core::kernel::entry::Project;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::path::AbsPath;
@@ -64,6 +67,11 @@ pub(super) fn load_with_folders(file: &Path) -> Result<(HostFacts, Folders), Sto
 
 /// The node of each folder's number.
 pub(super) type Folders = HashMap<Number, NodeId>;
+
+/// The number of each folder's node.
+pub(super) fn numbers(folders: &Folders) -> HashMap<NodeId, Number> {
+    folders.iter().map(|(number, node)| (*node, *number)).collect()
+}
 
 /// What is known of the host besides its contents, around a tree.
 pub(super) fn small(db: &Connection, file: &Path, tree: Tree) -> Result<HostFacts, StoreError> {
@@ -388,7 +396,64 @@ pub(super) fn parts(folder: Number) -> (i64, i64) {
     (first, first | ((1 << PART_BITS) - 1))
 }
 
-const COLUMNS: &str = "id, listing, project, inherits, entries";
+/// Rows from one to another, with the columns that [`Part::of`] takes.
+const ROWS: &str = "SELECT id, listing, project, inherits, entries FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id";
+
+/// A row of a folder: all of it, or a part of a large one.
+pub(super) struct Part<'r> {
+    id: i64,
+    listing: Listing,
+    project: Option<Project>,
+    /// Entries, not yet taken apart.
+    text: Cow<'r, str>,
+}
+
+impl<'r> Part<'r> {
+    fn of(row: &'r Row) -> Result<Self, StoreError> {
+        let listing = match row.get_ref(1)?.as_str_or_null().map_err(|_| damaged())? {
+            Some("complete") => Listing::Complete,
+            Some("failed") => Listing::Failed,
+            Some(_) => return Err(damaged()),
+            None => Listing::NotListed,
+        };
+        let text = row.get_ref(4)?.as_str().map_err(|_| damaged())?;
+        let (id, project) = (row.get(0)?, classes::project(row, 2)?);
+        Ok(Self { id, listing, project, text: Cow::Borrowed(text) })
+    }
+
+    /// Which folder it is of.
+    fn number(&self) -> Result<Number, StoreError> {
+        Number::try_from(self.id >> PART_BITS).map_err(|_| damaged())
+    }
+
+    /// How long its text is, in bytes.
+    pub(super) fn len(&self) -> usize {
+        self.text.len()
+    }
+
+    /// It, when its row is left.
+    fn kept(self) -> Part<'static> {
+        let Self { id, listing, project, text } = self;
+        Part { id, listing, project, text: Cow::Owned(text.into_owned()) }
+    }
+
+    /// Takes it apart behind what is there of its folder. `before`: the part before it.
+    fn read(
+        &self,
+        before: &mut i64,
+        classes: &Classes,
+        into: &mut Earlier,
+    ) -> Result<(), StoreError> {
+        if self.id <= *before {
+            return Err(damaged());
+        }
+        *before = self.id;
+        if into.is_empty() {
+            (into.listing, into.project) = (self.listing, self.project);
+        }
+        entries::read(&self.text, self.number()?, classes, into)
+    }
+}
 
 /// Reads one folder; whether there is anything of it.
 pub(super) fn folder(
@@ -397,45 +462,69 @@ pub(super) fn folder(
     classes: &Classes,
     into: &mut Earlier,
 ) -> Result<bool, StoreError> {
-    let sql = format!("SELECT {COLUMNS} FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id");
-    let mut statement = db.prepare_cached(&sql)?;
+    let mut statement = db.prepare_cached(ROWS)?;
     let (first, last) = parts(number);
     let mut rows = statement.query([first, last])?;
     into.clear();
-    let mut found = false;
     let mut before = first - 1;
     while let Some(row) = rows.next()? {
-        before = part(row, before, number, classes, into)?;
-        found = true;
+        Part::of(row)?.read(&mut before, classes, into)?;
     }
-    Ok(found)
+    Ok(before >= first)
 }
 
-/// Reads one part of a folder behind those that are there, and returns its number.
-fn part(
-    row: &Row,
-    before: i64,
+/// The parts of one folder as they stand in the file.
+pub(super) fn rows_of(db: &Connection, number: Number) -> Result<Vec<Part<'static>>, StoreError> {
+    let mut statement = db.prepare_cached(ROWS)?;
+    let (first, last) = parts(number);
+    let mut rows = statement.query([first, last])?;
+    let mut all = Vec::new();
+    while let Some(row) = rows.next()? {
+        all.push(Part::of(row)?.kept());
+    }
+    Ok(all)
+}
+
+/// Takes the parts of one folder apart.
+pub(super) fn take_apart(
+    rows: &[Part],
     number: Number,
     classes: &Classes,
     into: &mut Earlier,
-) -> Result<i64, StoreError> {
-    let id: i64 = row.get(0)?;
-    if id <= before {
-        return Err(damaged());
-    }
-    if into.is_empty() {
-        into.listing = match row.get_ref(1)?.as_str_or_null().map_err(|_| damaged())? {
-            Some("complete") => Listing::Complete,
-            Some("failed") => Listing::Failed,
-            Some(_) => return Err(damaged()),
-            None => Listing::NotListed,
-        };
-        into.project = classes::project(row, 2)?;
-    }
-    let text = row.get_ref(4)?.as_str().map_err(|_| damaged())?;
-    entries::read(text, number, classes, into)?;
-    Ok(id)
+) -> Result<(), StoreError> {
+    into.clear();
+    let mut before = parts(number).0 - 1;
+    rows.iter().try_for_each(|part| part.read(&mut before, classes, into))
 }
+
+/// The folders with numbers up to one, all whose text is short; those of several parts and of long ones are left out.
+pub(super) fn short_ones(
+    db: &Connection,
+    from: Number,
+    to: Number,
+    mut take: impl FnMut(Number, Part<'static>),
+) -> Result<(), StoreError> {
+    // What is long is not even read.
+    let sql = "SELECT id, listing, project, inherits, CASE WHEN octet_length(entries) <= ?3 THEN entries END \
+               FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id DESC";
+    let mut statement = db.prepare_cached(sql)?;
+    let mut rows = statement.query([parts(from).0, parts(to).1, SHORT as i64])?;
+    // Of several parts the last comes first, which is no folder's only one.
+    let mut several = None;
+    while let Some(row) = rows.next()? {
+        let id: i64 = row.get(0)?;
+        let number = Number::try_from(id >> PART_BITS).map_err(|_| damaged())?;
+        if id != parts(number).0 {
+            several = Some(number);
+        } else if several != Some(number) && row.get_ref(4)? != ValueRef::Null {
+            take(number, Part::of(row)?.kept());
+        }
+    }
+    Ok(())
+}
+
+/// So many bytes of text are short.
+pub(super) const SHORT: usize = 1024;
 
 /// A folder as it stands in the file.
 struct Read {
@@ -533,13 +622,12 @@ fn block(
     classes: &Classes,
     take: &mut dyn FnMut(Vec<Read>) -> Result<bool, StoreError>,
 ) -> Result<(), StoreError> {
-    let sql = format!("SELECT {COLUMNS} FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id");
-    let mut statement = db.prepare_cached(&sql)?;
+    let mut statement = db.prepare_cached(ROWS)?;
     let mut rows = statement.query([first, last])?;
     let (mut batch, mut count, mut before) = (Vec::<Read>::new(), 0, first - 1);
     while let Some(row) = rows.next()? {
-        let number = row.get::<_, i64>(0)? >> PART_BITS;
-        let number = Number::try_from(number).map_err(|_| damaged())?;
+        let part = Part::of(row)?;
+        let number = part.number()?;
         if batch.last().is_none_or(|last| last.number != number) {
             if count >= BATCH {
                 if !take(std::mem::take(&mut batch))? {
@@ -551,7 +639,7 @@ fn block(
         }
         let what = &mut batch.last_mut().expect("one was pushed").what;
         count -= what.len();
-        before = part(row, before, number, classes, what)?;
+        part.read(&mut before, classes, what)?;
         count += what.len() + 1;
     }
     take(batch).map(drop)

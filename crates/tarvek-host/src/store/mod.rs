@@ -14,6 +14,7 @@ mod load;
 mod rows;
 mod save;
 mod shape;
+mod stored;
 mod upgrade;
 
 use std::fmt;

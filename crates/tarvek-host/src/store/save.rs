@@ -4,19 +4,20 @@ use std::collections::{HashMap, HashSet};
 use std::fs::OpenOptions;
 use std::io;
 use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use rusqlite::{Connection, OpenFlags, params};
 use tarvek_core::facts::build::NewEntry;
-use tarvek_core::facts::classes::{Class, Extras, Known, NONE};
+use tarvek_core::facts::classes::{Class, Classes, Extras, Known, NONE};
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Project};
 use tarvek_core::words::name::Name;
 
-use super::classes::Written;
-use super::load::{PART_BITS, folder, last_row, parts, small};
+use super::load::{PART_BITS, folder, last_row, parts, small, take_apart};
 use super::shape::SCHEMA;
+use super::stored::Stored;
 use super::{StoreError, VERSION, classes, companions, entries, flags, open, plain};
 use crate::sink::{ABOVE, Contents, Earlier, Found, Number, OwnOf, Sink};
 
@@ -131,14 +132,15 @@ fn into_open(
         return Err(super::damaged().into());
     }
     let looked = look(&writer, taken);
-    let state = writer.into_state()?;
+    let done = writer.done()?;
     let mut facts = looked.map_err(Unsaved::Look)?;
     facts.name = host.clone();
-    small_tables(&state.db, &facts)?;
-    state.finish(edition.saturating_add(1))?;
-    state.db.execute_batch("COMMIT")?;
-    state.db.close().map_err(|(_, error)| StoreError::from(error))?;
-    Ok((facts, state.saved))
+    small_tables(&done.stored.db, &facts)?;
+    done.finish(edition.saturating_add(1))?;
+    let db = done.stored.db;
+    db.execute_batch("COMMIT")?;
+    db.close().map_err(|(_, error)| StoreError::from(error))?;
+    Ok((facts, done.saved))
 }
 
 /// Whoever opens the file before the survey is written sees one of nothing that says that it is partial.
@@ -159,7 +161,7 @@ fn create(host: &Name, root: NewEntry, file: &Path) -> Result<Connection, StoreE
     let nothing = Earlier::default();
     let above = Contents::of([root], &nothing, Listing::Complete, None);
     let put = writer.fill(ABOVE, &above, &nothing);
-    let State { db, .. } = writer.into_state()?;
+    let db = writer.done()?.stored.db;
     put.expect("an error was kept");
     db.execute_batch("COMMIT")?;
     Ok(db)
@@ -202,26 +204,31 @@ pub(super) fn put_tree(sink: &Writer, tree: &Tree) -> io::Result<HashMap<NodeId,
 const MOST_IN_PART: usize = 16_384;
 
 /// Writes folders into a survey as they come. After an error of the file everything fails.
+///
+/// Threads that look share it: what they found is numbered under one lock, and read and written under another, so that nobody waits
+/// for the file who has only to count. Whoever needs both takes the first one first.
 pub struct Writer {
     state: Mutex<State>,
+    stored: Mutex<Stored>,
+    /// The classes of what stood there before.
+    before: Classes,
+    /// The first number that no folder of before has.
+    first: Number,
     /// Whether nothing stood there before.
     empty: bool,
+    /// Whether there are digests or headers, which go with their files.
+    holds: bool,
+    /// Entries that are as they were, with their folders.
+    same: AtomicU64,
 }
 
 struct State {
-    db: Connection,
     known: Known,
-    written: Written,
-    /// The number of the next folder, and what that was in the beginning.
+    /// The number of the next folder.
     next: Number,
-    first: Number,
-    /// Whether there are digests or headers, which go with their files.
-    holds: bool,
     saved: Saved,
     /// Folders that count as changed already.
     changed: HashSet<Number>,
-    /// Folders of before that were met again.
-    met: HashSet<Number>,
     waiting: Vec<Waiting>,
     waiting_bytes: usize,
     /// What was asked for last, and its number.
@@ -235,80 +242,81 @@ struct Line {
     own: Option<Number>,
 }
 
+/// All that was put into a survey.
+pub(super) struct Done {
+    stored: Stored,
+    first: Number,
+    /// The highest number that a folder has had.
+    last: Number,
+    saved: Saved,
+}
+
 impl Sink for Writer {
     fn earlier(&self, number: Number, into: &mut Earlier) -> io::Result<()> {
         into.clear();
-        if self.empty {
+        if self.empty || number >= self.first {
             return Ok(());
         }
-        let mut state = self.state();
-        if number >= state.first {
-            return Ok(());
-        }
-        let State { db, known, met, .. } = &mut *state;
-        let read = folder(db, number, &known.all, into);
-        met.extend((number != ABOVE && matches!(read, Ok(true))).then_some(number));
-        state.told(read.map(drop))
+        let rows = self.stored().of(number, self.first);
+        let taken = rows.and_then(|rows| take_apart(&rows, number, &self.before, into));
+        self.told(taken)
     }
 
     fn fill(&self, number: Number, seen: &Contents, before: &Earlier) -> io::Result<Vec<Number>> {
-        let mut state = self.state();
-        let met = state.meet(number, seen, before);
-        let (lines, differs) = state.told(met)?;
+        let met = self.meet(&mut self.state(), number, seen, before);
+        let (lines, differs) = self.told(met)?;
         if differs {
-            // Only of folders that hold much it pays to let others in meanwhile.
-            let parts = if lines.len() > 16 {
-                drop(state);
-                let parts = parts_of(seen, before, &lines);
-                state = self.state();
-                parts
-            } else {
-                parts_of(seen, before, &lines)
-            };
-            let kept = state.keep(number, seen, parts);
-            state.told(kept)?;
+            let parts = parts_of(seen, before, &lines);
+            let full = self.state().keep(number, seen, parts);
+            self.told(self.write(full))?;
         }
         Ok(lines.into_iter().map(|line| line.own.unwrap_or(ABOVE)).collect())
     }
 
     fn unread(&self, number: Number) -> io::Result<()> {
-        if self.empty {
+        if self.empty || number >= self.first {
             return Ok(());
         }
         let mut state = self.state();
-        let emptied = state.unread(number);
-        state.told(emptied)
+        let emptied = self.empty(&mut state, number);
+        if matches!(emptied, Ok(true)) && state.changed.insert(number) {
+            state.saved.changed += 1;
+        }
+        drop(state);
+        self.told(emptied.map(drop))
     }
 
     fn same(&self, _: Number, before: &Earlier) {
-        self.state().saved.entries += before.len() as u64;
+        self.same.fetch_add(before.len() as u64, Ordering::Relaxed);
     }
 }
 
 impl Writer {
     pub(super) fn new(db: Connection) -> Result<Self, StoreError> {
-        let known = Known::from(classes::read(&db)?);
-        let (classes, extras) = (known.all.classes().len(), known.all.extras().len());
+        let before = classes::read(&db)?;
         let last = last_row(&db)?;
         let sql = "SELECT EXISTS (SELECT 1 FROM content) OR EXISTS (SELECT 1 FROM media)";
         let holds = db.query_row(sql, [], |row| row.get(0))?;
-        let next = Self::next(&db, last)?;
+        let first = Self::next(&db, last)?;
         let state = State {
-            db,
-            known,
-            written: Written { classes, extras },
-            next,
-            first: next,
-            holds,
+            known: Known::from(before.clone()),
+            next: first,
             saved: Saved::default(),
             changed: HashSet::new(),
-            met: HashSet::new(),
             waiting: Vec::new(),
             waiting_bytes: 0,
             last: None,
             failed: None,
         };
-        Ok(Self { state: Mutex::new(state), empty: last.is_none() })
+        Ok(Self {
+            state: Mutex::new(state),
+            stored: Mutex::new(Stored::new(db)),
+            before,
+            first,
+            empty: last.is_none(),
+            holds,
+            same: AtomicU64::new(0),
+        })
     }
 
     /// The number that no folder has had.
@@ -327,43 +335,41 @@ impl Writer {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// What was put into it.
-    ///
-    /// # Errors
-    /// The first error of the file.
-    fn into_state(self) -> Result<State, StoreError> {
-        let mut state = self.state.into_inner().unwrap_or_else(PoisonError::into_inner);
-        if let Some(error) = state.failed.take() {
-            return Err(error);
-        }
-        state.flush()?;
-        Ok(state)
+    fn stored(&self) -> MutexGuard<'_, Stored> {
+        self.stored.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The connection, for whoever goes on with it.
-    ///
-    /// # Errors
-    /// The first error of the file.
-    pub(super) fn into_db(self) -> Result<Connection, StoreError> {
-        let state = self.into_state()?;
-        state.note_last()?;
-        Ok(state.db)
-    }
-}
-
-impl State {
     /// Keeps an error for whoever began, and ends the look with another one.
-    fn told<T>(&mut self, outcome: Result<T, StoreError>) -> io::Result<T> {
+    fn told<T>(&self, outcome: Result<T, StoreError>) -> io::Result<T> {
         outcome.map_err(|error| {
             let told = io::Error::other(error.to_string());
-            self.failed.get_or_insert(error);
+            self.state().failed.get_or_insert(error);
             told
         })
     }
 
+    /// Ends it.
+    ///
+    /// # Errors
+    /// The first error of the file.
+    pub(super) fn done(self) -> Result<Done, StoreError> {
+        let Self { state, stored, before, first, same, .. } = self;
+        let State { known, next, mut saved, waiting, failed, .. } =
+            state.into_inner().unwrap_or_else(PoisonError::into_inner);
+        if let Some(error) = failed {
+            return Err(error);
+        }
+        let stored = stored.into_inner().unwrap_or_else(PoisonError::into_inner);
+        put(&stored.db, first, waiting)?;
+        classes::write(&stored.db, &before, &known.all)?;
+        saved.entries += same.into_inner();
+        Ok(Done { stored, first, last: next - 1, saved })
+    }
+
     /// Numbers what was seen, notes what differs from before, and lets go of what is gone. Whether the folder has to be written.
     fn meet(
-        &mut self,
+        &self,
+        state: &mut State,
         number: Number,
         seen: &Contents,
         before: &Earlier,
@@ -371,22 +377,22 @@ impl State {
         let mut lines = Vec::with_capacity(seen.entries.len());
         let mut differs = (seen.listing, seen.project) != (before.listing, before.project);
         if differs && (ABOVE + 1..self.first).contains(&number) {
-            self.saved.changed += u64::from(self.changed.insert(number));
+            state.saved.changed += u64::from(state.changed.insert(number));
         }
-        self.saved.entries += seen.entries.len() as u64;
+        state.saved.entries += seen.entries.len() as u64;
         let mut stays = vec![false; before.len()];
         for found in &seen.entries {
             let then = found.before.map(|index| (index, before.entry(index)));
             let meta = &found.meta;
             let extras = match then {
-                Some((_, then)) if found.kept => self.known.all.class(then.class).extras,
-                _ => found.extras.as_ref().map_or(NONE, |extras| self.extras(extras)),
+                Some((_, then)) if found.kept => state.known.all.class(then.class).extras,
+                _ => found.extras.as_ref().map_or(NONE, |extras| state.extras(extras)),
             };
-            let class = self.known.class(Class::of(meta, extras));
+            let class = state.known.class(Class::of(meta, extras));
             let mut own = None;
             match then {
                 None => {
-                    self.saved.added += 1;
+                    state.saved.added += 1;
                     differs = true;
                 }
                 Some((index, then)) => {
@@ -396,29 +402,102 @@ impl State {
                     let leads = found.kept || own.is_some() || before.own(index) == target;
                     if then.class != class || then.meta != *meta || !leads {
                         differs = true;
-                        let once = own.is_none_or(|own| self.changed.insert(own));
-                        self.saved.changed += u64::from(once);
-                        self.replaced(number, before, index, found)?;
+                        let once = own.is_none_or(|own| state.changed.insert(own));
+                        state.saved.changed += u64::from(once);
+                        self.replaced(state, number, before, index, found)?;
                     }
                 }
             }
             if meta.is_folder() && own.is_none() {
-                own = Some(self.next);
-                self.next = self.next.checked_add(1).ok_or_else(super::damaged)?;
+                own = Some(state.next);
+                state.next = state.next.checked_add(1).ok_or_else(super::damaged)?;
             }
             lines.push(Line { class, own });
         }
         for (index, _) in stays.iter().enumerate().filter(|(_, stays)| !**stays) {
             differs = true;
-            self.saved.removed += 1;
+            state.saved.removed += 1;
             self.forget(number, before.name(index), true)?;
             if let Some(below) = before.folder(index) {
-                self.empty(below)?;
+                self.empty(state, below)?;
             }
         }
         Ok((lines, differs))
     }
 
+    /// Lets go of what belonged to an entry that is not what it was. A digest stays where only the inode has changed, and in a way that shows; it counts
+    /// again once a sample says that the contents have not (`digests.rs`).
+    fn replaced(
+        &self,
+        state: &mut State,
+        number: Number,
+        before: &Earlier,
+        index: usize,
+        found: &Found,
+    ) -> Result<(), StoreError> {
+        let (then, now) = (&before.entry(index).meta, &found.meta);
+        if let Some(below) = before.folder(index).filter(|_| !now.is_folder()) {
+            self.empty(state, below)?;
+        }
+        let same = then.kind == EntryKind::File
+            && (then.kind, then.size, then.modified, then.inode, then.device)
+                == (now.kind, now.size, now.modified, now.inode, now.device);
+        let shows =
+            (then.mode, then.uid, then.gid, then.links) != (now.mode, now.uid, now.gid, now.links);
+        self.forget(number, before.name(index), !(same && shows))
+    }
+
+    /// Forgets what a file holds.
+    fn forget(&self, folder: Number, name: &[u8], digest: bool) -> Result<(), StoreError> {
+        if !self.holds {
+            return Ok(());
+        }
+        let stored = self.stored();
+        let header = "DELETE FROM media WHERE folder = ?1 AND name = ?2";
+        stored.db.prepare_cached(header)?.execute(params![folder, name])?;
+        if digest {
+            let digest = "DELETE FROM content WHERE folder = ?1 AND name = ?2";
+            stored.db.prepare_cached(digest)?.execute(params![folder, name])?;
+        }
+        Ok(())
+    }
+
+    /// Takes away all that stood below a folder, whether there was anything or not.
+    fn empty(&self, state: &mut State, number: Number) -> Result<bool, StoreError> {
+        let mut stored = self.stored();
+        let mut there = false;
+        let mut todo = vec![number];
+        let mut seen = Earlier::default();
+        while let Some(number) = todo.pop() {
+            stored.forget(number);
+            if !folder(&stored.db, number, &self.before, &mut seen)? {
+                continue;
+            }
+            there = true;
+            state.saved.removed += seen.len() as u64;
+            todo.extend((0..seen.len()).filter_map(|index| seen.folder(index)));
+            let (first, last) = parts(number);
+            stored.db.prepare_cached(DELETE)?.execute([first, last])?;
+            if self.holds {
+                for table in ["content", "media"] {
+                    let sql = format!("DELETE FROM {table} WHERE folder = ?1");
+                    stored.db.prepare_cached(&sql)?.execute([number])?;
+                }
+            }
+        }
+        Ok(there)
+    }
+
+    /// Writes folders that have waited.
+    fn write(&self, waiting: Vec<Waiting>) -> Result<(), StoreError> {
+        if waiting.is_empty() {
+            return Ok(());
+        }
+        put(&self.stored().db, self.first, waiting)
+    }
+}
+
+impl State {
     /// The number of what an entry has besides. Neighbours mostly share it.
     fn extras(&mut self, extras: &Arc<Extras>) -> u32 {
         match &self.last {
@@ -431,108 +510,8 @@ impl State {
         }
     }
 
-    /// Lets go of what belonged to an entry that is not what it was. A digest stays where only the inode has changed, and in a way that shows; it counts
-    /// again once a sample says that the contents have not (`digests.rs`).
-    fn replaced(
-        &mut self,
-        number: Number,
-        before: &Earlier,
-        index: usize,
-        found: &Found,
-    ) -> Result<(), StoreError> {
-        let (then, now) = (&before.entry(index).meta, &found.meta);
-        if let Some(below) = before.folder(index).filter(|_| !now.is_folder()) {
-            self.empty(below)?;
-        }
-        let same = then.kind == EntryKind::File
-            && (then.kind, then.size, then.modified, then.inode, then.device)
-                == (now.kind, now.size, now.modified, now.inode, now.device);
-        let shows =
-            (then.mode, then.uid, then.gid, then.links) != (now.mode, now.uid, now.gid, now.links);
-        self.forget(number, before.name(index), !(same && shows))
-    }
-
-    /// Forgets what a file holds.
-    fn forget(&mut self, folder: Number, name: &[u8], digest: bool) -> Result<(), StoreError> {
-        if !self.holds {
-            return Ok(());
-        }
-        let header = "DELETE FROM media WHERE folder = ?1 AND name = ?2";
-        self.db.prepare_cached(header)?.execute(params![folder, name])?;
-        if digest {
-            let digest = "DELETE FROM content WHERE folder = ?1 AND name = ?2";
-            self.db.prepare_cached(digest)?.execute(params![folder, name])?;
-        }
-        Ok(())
-    }
-
-    /// Notes that nobody looked into a folder.
-    fn unread(&mut self, number: Number) -> Result<(), StoreError> {
-        if number >= self.first {
-            return Ok(());
-        }
-        if self.empty(number)? && self.changed.insert(number) {
-            self.saved.changed += 1;
-        }
-        Ok(())
-    }
-
-    /// Takes away all that stood below a folder, whether there was anything or not.
-    fn empty(&mut self, number: Number) -> Result<bool, StoreError> {
-        let mut there = false;
-        let mut todo = vec![number];
-        let mut seen = Earlier::default();
-        while let Some(number) = todo.pop() {
-            if !folder(&self.db, number, &self.known.all, &mut seen)? {
-                continue;
-            }
-            there = true;
-            self.saved.removed += seen.len() as u64;
-            todo.extend((0..seen.len()).filter_map(|index| seen.folder(index)));
-            let (first, last) = parts(number);
-            self.db.prepare_cached(DELETE)?.execute([first, last])?;
-            if self.holds {
-                for table in ["content", "media"] {
-                    let sql = format!("DELETE FROM {table} WHERE folder = ?1");
-                    self.db.prepare_cached(&sql)?.execute([number])?;
-                }
-            }
-        }
-        Ok(there)
-    }
-
-    /// Notes the last number that a folder has had: one that nobody looked into has no row.
-    fn note_last(&self) -> Result<(), StoreError> {
-        let last = (self.next - 1).to_string();
-        self.db.execute("INSERT OR REPLACE INTO survey VALUES ('folders', ?1)", [last])?;
-        Ok(())
-    }
-
-    /// Writes what ends a survey.
-    fn finish(&self, edition: i64) -> Result<(), StoreError> {
-        // What nobody came to belongs to nobody.
-        let sql = "SELECT DISTINCT id >> ?1 FROM folder WHERE id > ?2 AND id < ?3";
-        let mut statement = self.db.prepare(sql)?;
-        let mut rows =
-            statement.query([i64::from(PART_BITS), parts(ABOVE).1, parts(self.first).0])?;
-        while let Some(row) = rows.next()? {
-            if !self.met.contains(&row.get(0)?) {
-                return Err(super::damaged());
-            }
-        }
-        self.note_last()?;
-        let edition = edition.to_string();
-        self.db.execute("INSERT OR REPLACE INTO survey VALUES ('edition', ?1)", [edition])?;
-        Ok(())
-    }
-
-    /// Writes a folder in place of what stood there.
-    fn keep(
-        &mut self,
-        number: Number,
-        seen: &Contents,
-        parts_of: Vec<Vec<u8>>,
-    ) -> Result<(), StoreError> {
+    /// Has a folder wait to be written in place of what stood there, and gives out all that wait once they are many.
+    fn keep(&mut self, number: Number, seen: &Contents, parts: Vec<Vec<u8>>) -> Vec<Waiting> {
         let listing = match seen.listing {
             Listing::Complete => Some("complete"),
             Listing::Failed => Some("failed"),
@@ -540,33 +519,71 @@ impl State {
         };
         let Project { id, inherits } = seen.project.unwrap_or(Project { id: 0, inherits: false });
         let (project, inherits) = (seen.project.map(|_| id), seen.project.map(|_| inherits));
-        self.waiting_bytes += parts_of.iter().map(Vec::len).sum::<usize>();
-        self.waiting.push(Waiting { number, listing, project, inherits, parts: parts_of });
-        if self.waiting.len() >= MOST_WAITING || self.waiting_bytes > MOST_WAITING_BYTES {
-            self.flush()?;
+        self.waiting_bytes += parts.iter().map(Vec::len).sum::<usize>();
+        self.waiting.push(Waiting { number, listing, project, inherits, parts });
+        if self.waiting.len() < MOST_WAITING && self.waiting_bytes <= MOST_WAITING_BYTES {
+            return Vec::new();
         }
+        self.waiting_bytes = 0;
+        std::mem::replace(&mut self.waiting, Vec::with_capacity(MOST_WAITING))
+    }
+}
+
+impl Done {
+    /// The connection, for whoever goes on with it.
+    ///
+    /// # Errors
+    /// If it can't be written.
+    pub(super) fn into_db(self) -> Result<Connection, StoreError> {
+        self.note_last()?;
+        Ok(self.stored.db)
+    }
+
+    /// Notes the last number that a folder has had: one that nobody looked into has no row.
+    fn note_last(&self) -> Result<(), StoreError> {
+        let last = self.last.to_string();
+        self.stored.db.execute("INSERT OR REPLACE INTO survey VALUES ('folders', ?1)", [last])?;
         Ok(())
     }
 
-    /// Writes what waits.
-    fn flush(&mut self) -> Result<(), StoreError> {
-        classes::write(&self.db, &self.known.all, &mut self.written)?;
-        let mut delete = self.db.prepare_cached(DELETE)?;
-        let mut insert =
-            self.db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
-        for Waiting { number, listing, project, inherits, parts: texts } in self.waiting.drain(..) {
-            let (first, last) = parts(number);
-            if number < self.first {
-                delete.execute([first, last])?;
-            }
-            for (row, text) in (first..=last).zip(&texts) {
-                let text = std::str::from_utf8(text).expect("JSON is UTF-8");
-                insert.execute(params![row, listing, project, inherits, text])?;
+    /// Writes what ends a survey.
+    fn finish(&self, edition: i64) -> Result<(), StoreError> {
+        // What nobody came to belongs to nobody.
+        let sql = "SELECT DISTINCT id >> ?1 FROM folder WHERE id > ?2 AND id < ?3";
+        let mut statement = self.stored.db.prepare(sql)?;
+        let numbers = statement
+            .query_map([i64::from(PART_BITS), parts(ABOVE).1, parts(self.first).0], |row| {
+                row.get(0)
+            })?;
+        for number in numbers {
+            if !self.stored.has_met(number?) {
+                return Err(super::damaged());
             }
         }
-        self.waiting_bytes = 0;
+        self.note_last()?;
+        let edition = edition.to_string();
+        self.stored
+            .db
+            .execute("INSERT OR REPLACE INTO survey VALUES ('edition', ?1)", [edition])?;
         Ok(())
     }
+}
+
+/// Writes folders, each in place of what stood there of it. `first`: no folder of before has this number, or a higher one.
+fn put(db: &Connection, first: Number, waiting: Vec<Waiting>) -> Result<(), StoreError> {
+    let mut delete = db.prepare_cached(DELETE)?;
+    let mut insert = db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
+    for Waiting { number, listing, project, inherits, parts: texts } in waiting {
+        let (from, to) = parts(number);
+        if number < first {
+            delete.execute([from, to])?;
+        }
+        for (row, text) in (from..=to).zip(&texts) {
+            let text = std::str::from_utf8(text).expect("JSON is UTF-8");
+            insert.execute(params![row, listing, project, inherits, text])?;
+        }
+    }
+    Ok(())
 }
 
 /// A folder that is yet to be written. Writing several at a time costs less, and none of them is read before.

@@ -24,7 +24,7 @@ pub(super) fn upgrade(db: Connection) -> Result<Connection, StoreError> {
     db.execute_batch(&tables(&["folder", "class", "extras", "content", "media"]))?;
     let writer = Writer::new(db)?;
     let put = put_tree(&writer, &tree);
-    let db = writer.into_db()?;
+    let db = writer.done()?.into_db()?;
     let folders = put.expect("an error was kept");
     let place = |node: NodeId| (folders[&tree.parent(node)], tree.name(node));
     for (node, digest) in digests {

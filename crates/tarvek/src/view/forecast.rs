@@ -6,11 +6,8 @@ use std::fmt::Write;
 use tarvek_core::check::outlook::Outlook;
 use tarvek_core::facts::media::Media;
 use tarvek_core::facts::tree::NodeId;
-use tarvek_core::forecast::renames::usual_form;
-use tarvek_core::forecast::titles::{Fault, File, Found, Problem};
+use tarvek_core::forecast::titles::{File, Found};
 use tarvek_core::words::name::Name;
-use tarvek_core::words::path::AbsPath;
-use tarvek_core::words::terms::Kind;
 use tarvek_core::words::text::{bytes, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
@@ -60,64 +57,6 @@ pub(super) fn of_header(media: &Media) -> String {
     // A survey may say anything.
     parts.extend(media.video.iter().chain(&media.audio).map(|codec| shown(codec.as_bytes())));
     parts.join("  ")
-}
-
-/// What is wrong with one name, or with several for one reason.
-pub(crate) struct Line {
-    pub(crate) path: AbsPath,
-    pub(crate) why: String,
-    pub(crate) usual: Option<&'static str>,
-    pub(crate) count: u64,
-}
-
-/// What a scan of a library would miss or misread.
-pub(crate) fn problems(outlook: &Outlook) -> Vec<Line> {
-    let usual = usual_form(outlook.kind);
-    let forecast = &outlook.forecast;
-    let mut lines: Vec<Line> = outlook
-        .causes
-        .iter()
-        .filter_map(|cause| {
-            Some(Line {
-                path: cause.examples.first()?.clone(),
-                why: format!("{} can't be read: {}", counted(cause.count, "entry"), cause.reason),
-                usual: None,
-                count: cause.count,
-            })
-        })
-        .collect();
-    let mut told = |fault: Fault, why: &dyn Fn(&Problem) -> String, usual: Option<&'static str>| {
-        for problem in forecast.of(fault).into_iter().flat_map(|sort| &sort.told) {
-            let path = problem.file.place.path.clone();
-            lines.push(Line { path, why: why(problem), usual, count: 1 });
-        }
-    };
-    let unread = |problem: &Problem| match problem.fault {
-        Fault::Unrecognised(why) => why.words().to_owned(),
-        _ => String::new(),
-    };
-    let any = Fault::Unrecognised(tarvek_core::forecast::filed::Unread::NoTitle);
-    told(any, &unread, Some(usual));
-    told(Fault::Loose, &|_| "it lies loose in the root".to_owned(), Some(usual));
-    let other = match outlook.kind {
-        Kind::Series => "it is named as a film is, among episodes",
-        _ => "it is named as an episode is, and would be taken for a film",
-    };
-    told(Fault::OtherKind, &|_| other.to_owned(), None);
-    let season = |problem: &Problem| {
-        let own = problem.filed.as_ref().and_then(|filed| filed.season).unwrap_or_default();
-        format!("its name says season {own}, its folder another")
-    };
-    told(Fault::OtherSeason, &season, Some(usual));
-    for twice in &forecast.twice.told {
-        lines.push(Line {
-            path: twice.folders[1].clone(),
-            why: format!("{} is in {} as well", shown(twice.title.as_bytes()), twice.folders[0]),
-            usual: None,
-            count: 1,
-        });
-    }
-    lines
 }
 
 /// The whole answer.
@@ -289,7 +228,7 @@ fn ranges(numbers: &[u16]) -> String {
 
 fn faults(out: &mut String, told: &Told) {
     let outlook = told.outlook;
-    let lines = problems(outlook);
+    let lines = outlook.missed();
     // Where nothing would be found, the verdict says why.
     if lines.is_empty() && outlook.forecast.files > 0 {
         let _ = writeln!(out, "  nothing would be missed or misread");

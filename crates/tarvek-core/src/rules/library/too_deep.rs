@@ -59,7 +59,7 @@ fn title(site: &Site, case: &Case, route: &Route, forecast: &Forecast) -> Option
         Kind::Films => {
             let loose = forecast.of(Fault::Loose)?;
             let own = read(&name);
-            let only = loose.told.first()?.filed.as_ref()?;
+            let only = loose.told.first()?.filed.as_ref().ok()?;
             let called = !own.title.is_empty() && key(&own.title) == key(&only.title);
             let dated = own.year.is_some() && !own.years && !own.title.is_empty();
             (forecast.titles == 1 && direct == forecast.files && (called || dated))

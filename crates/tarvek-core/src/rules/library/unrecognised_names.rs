@@ -1,6 +1,5 @@
 //! `library/unrecognised-names`.
 
-use crate::forecast::filed::Unread;
 use crate::forecast::renames::usual_form;
 use crate::forecast::titles::Fault;
 use crate::rules::case::Case;
@@ -23,14 +22,10 @@ pub static RULE: Rule = Rule {
 
 /// Judges one root.
 pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
-    let any = Fault::Unrecognised(Unread::NoTitle);
-    let unread = case.forecast.as_ref().and_then(|forecast| forecast.of(any));
+    let unread = case.forecast.as_ref().and_then(|forecast| forecast.of(Fault::Unrecognised));
     let (Some(unread), Some(library)) = (unread, case.library()) else { return Vec::new() };
     let Some(first) = unread.told.first() else { return Vec::new() };
-    let why = match first.fault {
-        Fault::Unrecognised(why) => why.words(),
-        _ => return Vec::new(),
-    };
+    let why = first.why(library.kind);
     let message = format!(
         "{} in {} {}, such as {}: {why}",
         counted(unread.count, "file"),

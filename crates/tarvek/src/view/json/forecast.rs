@@ -2,14 +2,14 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tarvek_core::check::outlook::Outlook;
+use tarvek_core::check::outlook::{Missed, Outlook};
 use tarvek_core::facts::media::Media;
 use tarvek_core::forecast::titles::{File, Found};
 use tarvek_core::words::terms::Kind;
 use tarvek_formats::written::Written;
 
 use super::common::Path;
-use crate::view::forecast::{Headers, Show, Told, problems};
+use crate::view::forecast::{Headers, Show, Told};
 
 /// The answer of `tarvek forecast`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -163,7 +163,7 @@ impl LibraryDoc {
         let kind = *kind;
         let all =
             |found: &[Found]| found.iter().map(|f| FoundDoc::new(f, kind, told.headers)).collect();
-        let problem = |problem: &crate::view::forecast::Line| ProblemDoc {
+        let problem = |problem: &Missed| ProblemDoc {
             path: (&problem.path).into(),
             why: problem.why.clone(),
             usual: problem.usual,
@@ -185,7 +185,7 @@ impl LibraryDoc {
             verdict: row.verdict.clone(),
             found: (show == Show::Titles).then(|| all(&forecast.found)),
             problems: (show == Show::Problems)
-                .then(|| problems(told.outlook).iter().map(problem).collect()),
+                .then(|| told.outlook.missed().iter().map(problem).collect()),
             since: told
                 .since
                 .as_ref()
