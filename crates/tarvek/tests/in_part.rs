@@ -2,13 +2,21 @@
 
 mod support;
 
+use std::fmt::Write as _;
 use std::path::Path;
 
 use support::Folder;
 
 /// The demo with its listings, which are read as a whole, and with surveys made of them, which are read in part.
 fn both() -> [Folder; 2] {
+    both_with(|_| {})
+}
+
+/// The same, after a change.
+fn both_with(change: impl Fn(&Folder)) -> [Folder; 2] {
     let (whole, part) = (Folder::demo(), Folder::demo());
+    change(&whole);
+    change(&part);
     for host in ["granary", "millrace"] {
         let listing = format!("{host}.listing");
         assert_eq!(part.run(&format!("survey --from {listing} -o {host}.survey")).code, 0);
@@ -85,6 +93,93 @@ fn questions_of_services_are_answered_alike() {
             same(&folders, asked);
         }
     }
+}
+
+/// Adds folders to a host's listing that no library has, more than there are others.
+fn surround(folder: &Folder, host: &str) {
+    let name = format!("{host}.listing");
+    let mut more = "|d 0755 0 0 6 0 - 2 1 - /loft/other\n".to_owned();
+    for n in 0..400 {
+        let _ = writeln!(more, "|d 0755 0 0 6 0 - 2 1 - /loft/other/{n}");
+        let _ = writeln!(more, "|f 0600 7 7 6 0 - 1 1 - /loft/other/{n}/a:b.mkv");
+    }
+    let listing = folder.read(&name).replace("end tree\n", &format!("{more}end tree\n"));
+    folder.write(&name, &listing);
+}
+
+#[test]
+fn a_check_is_answered_alike_whatever_is_around_the_libraries() {
+    // What becomes of the layout, and of what was seen on granary.
+    let changes: [(&str, (&str, &str), (&str, &str)); 7] = [
+        ("as it is", ("", ""), ("", "")),
+        ("libraries elsewhere", ("\"/media/films\"", "\"/media/film\""), ("", "")),
+        ("libraries not mapped", ("\"/media/films\"", "\"/nowhere/films\""), ("", "")),
+        ("all of it a library", ("\"/media/films\"", "\"/media\""), ("", "")),
+        ("refused", ("", ""), ("|d 0755 ", "|d 0700 ")),
+        ("files refused", ("", ""), ("|f 0664 ", "|f 0600 ")),
+        ("read-only", ("", ""), ("|d 2775 ", "|d 0555 ")),
+    ];
+    let mut told = std::collections::HashSet::new();
+    for (what, (layout, new_layout), (seen, new_seen)) in changes {
+        for surrounded in [false, true] {
+            let change = |folder: &Folder| {
+                for (name, old, new) in
+                    [("tarvek.toml", layout, new_layout), ("granary.listing", seen, new_seen)]
+                {
+                    if !old.is_empty() {
+                        let text = folder.read(name);
+                        assert!(text.contains(old), "{what}: {old}");
+                        folder.write(name, &text.replace(old, new));
+                    }
+                }
+                if surrounded {
+                    surround(folder, "granary");
+                }
+            };
+            let folders = both_with(change);
+            for asked in [&["check", "--format", "json"][..], &["check", "-v"]] {
+                let [whole, part] = folders.each_ref().map(|folder| {
+                    let output = folder.output(asked);
+                    let text =
+                        String::from_utf8_lossy(&output.stdout).replace(".listing", ".survey");
+                    (output.status.code(), text, output.stderr)
+                });
+                assert_eq!(whole, part, "{what}, surrounded: {surrounded}");
+                told.insert(whole.1);
+            }
+        }
+    }
+    assert!(told.len() > 10, "{}", told.len());
+}
+
+#[test]
+fn a_check_reads_no_more_than_it_goes_through() {
+    let folder = Folder::demo();
+    surround(&folder, "granary");
+    // Nothing is missing: what is gets looked for everywhere.
+    let layout = "tarvek = 1\nsite = \"x\"\n[host.granary]\nrole = [\"storage\", \"apps\"]\n[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\n\
+                  runs_as = \"840:2100\"\nmap = [{ from = \"/loft/media\", to = \"/media\", access = \"ro\" }]\n\
+                  libraries = [{ name = \"Films\", kind = \"films\", roots = [\"/media/films\"] }]\n";
+    folder.write("tarvek.toml", layout);
+    assert_eq!(folder.run("survey --from granary.listing -o granary.survey").code, 0);
+    std::fs::remove_file(folder.path("granary.listing")).unwrap();
+    let before = folder.run("check");
+    assert!(before.stdout.contains("Films"), "{}", before.stdout);
+    let damage = |name: &str| {
+        let db = rusqlite::Connection::open(folder.path("granary.survey")).unwrap();
+        let sql =
+            "UPDATE folder SET entries = replace(entries, ?1, '7') WHERE instr(entries, ?1) > 0";
+        assert!(db.execute(sql, [format!("\"{name}\"")]).unwrap() > 0);
+    };
+    damage("a:b.mkv");
+    let after = folder.run("check");
+    assert_eq!(
+        (after.code, after.stdout, after.stderr),
+        (before.code, before.stdout, before.stderr)
+    );
+    assert_eq!(folder.run("compare granary.survey granary.survey").code, 2);
+    damage("The Salt Orchard (2011) 1080p.mkv");
+    assert_eq!(folder.run("check").code, 2);
 }
 
 #[test]

@@ -5,7 +5,8 @@ use std::collections::HashMap;
 use crate::check::board::{Row, rows};
 use crate::facts::host::{Gap, Source};
 use crate::forecast::names_below::Names;
-use crate::rules::case::cases;
+use crate::rules::areas;
+use crate::rules::case::{Case, cases, cases_unread};
 use crate::rules::library::nothing_found;
 use crate::rules::{name, registry};
 use crate::site::join::Site;
@@ -63,6 +64,17 @@ pub fn check(site: &Site) -> Report {
     let silenced = settle(site, &mut findings);
     let board = rows(site, &cases);
     Report { site: site.layout.site.clone(), board, findings, hosts: hosts(site), silenced }
+}
+
+/// The places that a check goes through with all that is below them. Of surveys that are read in part it asks for what leads to these, and to
+/// whatever else the layout names.
+pub fn goes_through(site: &Site) -> Vec<Place> {
+    for place in areas::named(site) {
+        let _ = site.tree(&place.host).map(|tree| tree.find(&place.path));
+    }
+    let used = cases_unread(site);
+    let declared = site.layout.folders.iter().map(|folder| Place::new(&folder.host, &folder.path));
+    used.iter().filter_map(Case::end).cloned().chain(declared).collect()
 }
 
 /// Judges the names below a folder, as an SMB client has them that mounts that folder: a finding for each.

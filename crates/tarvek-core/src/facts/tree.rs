@@ -133,9 +133,12 @@ impl Tree {
         Some(folder)
     }
 
-    /// The deferred folders that it was asked for since the last time.
+    /// The folders that it was asked for since the last time, and that are still deferred.
     pub fn take_wanted(&self) -> BTreeSet<NodeId> {
-        std::mem::take(&mut *self.wanted.0.lock().unwrap_or_else(PoisonError::into_inner))
+        let wanted = &mut *self.wanted.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut wanted = std::mem::take(wanted);
+        wanted.retain(|id| self.folders[self.node(*id).own as usize].deferred);
+        wanted
     }
 
     /// How many entries were seen, the root folder included. Every [`NodeId`] is below this.

@@ -134,11 +134,11 @@ impl Site {
         self.tree(host).map(Tree::take_wanted).unwrap_or_default()
     }
 
-    /// The tree of a host, for more of it to be read.
-    pub fn tree_mut(&mut self, host: &Name) -> Option<&mut Tree> {
+    /// What was seen of a host, for more of it to be read.
+    pub fn facts_mut(&mut self, host: &Name) -> Option<&mut HostFacts> {
         let (_, seen) = self.facts.iter_mut().find(|(name, _)| name == host)?;
         self.layout.derived = Arc::default();
-        Some(&mut Arc::make_mut(seen).facts.tree)
+        Some(&mut Arc::make_mut(seen).facts)
     }
 
     /// Whether no entry is supposed to have changed.

@@ -1,8 +1,9 @@
 //! A survey of which only that is read which a question is about.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 
+use rayon::prelude::*;
 use rusqlite::{Connection, OptionalExtension};
 use tarvek_core::facts::build::TreeBuilder;
 use tarvek_core::facts::classes::Classes;
@@ -10,12 +11,9 @@ use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{NodeId, Tree};
 
 use super::companions::Readable;
-use super::load::{folder, put, root, small};
+use super::load::{Contents, Folders, Part, by_name, put, root, rows_of, small, take_apart};
 use super::{StoreError, VERSION, classes, open, version};
 use crate::sink::{Earlier, Number};
-
-/// So many folders are wanted at once only by somebody who wants all.
-const MANY: usize = 256;
 
 /// An open survey whose folders are read when they are asked for.
 pub struct InPart {
@@ -23,8 +21,17 @@ pub struct InPart {
     db: Connection,
     _readable: Readable,
     classes: Classes,
+    /// The numbers of folders that were not read yet.
     numbers: HashMap<NodeId, Number>,
+    /// The folders that were.
+    folders: Folders,
 }
+
+/// A folder, and what is in it, on its way into the tree.
+type Seen = (NodeId, Earlier);
+
+/// How much text of folders is read before it is taken apart, in bytes: enough for every processor.
+const AT_ONCE: usize = 1 << 20;
 
 impl InPart {
     /// Opens a survey: facts with a tree whose folders are deferred, and the way to the rest. `None` if its version can only be read as a whole.
@@ -43,27 +50,85 @@ impl InPart {
         let (builder, number) = root(&db, classes.clone(), true)?;
         let facts = small(&db, file, builder.finish())?;
         let numbers = HashMap::from([(Tree::ROOT, number)]);
-        Ok(Some((facts, Self { db, _readable: readable, classes, numbers })))
+        let folders = Folders::new();
+        Ok(Some((facts, Self { db, _readable: readable, classes, numbers, folders })))
     }
 
-    /// Reads what is in some deferred folders of the tree. Where they are many, all below them is read as well: somebody goes through them.
+    /// Reads what is in some deferred folders of the tree, and if it is wanted all that is below them.
     ///
     /// # Errors
     /// If the file is damaged.
-    pub fn fill(&mut self, tree: &mut Tree, wanted: BTreeSet<NodeId>) -> Result<(), StoreError> {
-        let all = wanted.len() > MANY;
+    pub fn fill(
+        &mut self,
+        tree: &mut Tree,
+        wanted: impl IntoIterator<Item = NodeId>,
+        below: bool,
+    ) -> Result<(), StoreError> {
         let mut builder = TreeBuilder::more(std::mem::take(tree));
-        let mut seen = Earlier::default();
-        let mut todo: Vec<NodeId> = wanted.into_iter().collect();
-        while let Some(node) = todo.pop() {
-            let number = self.numbers.remove(&node).expect("every deferred folder has a number");
-            folder(&self.db, number, &self.classes, &mut seen)?;
+        let number = |node| self.numbers.remove(&node).map(|number| (number, node));
+        let mut todo: BTreeMap<Number, NodeId> = wanted.into_iter().filter_map(number).collect();
+        let mut read: BTreeMap<Number, Seen> = BTreeMap::new();
+        while let Some(first) = todo.keys().chain(read.keys()).min().copied() {
+            // They come into the tree in the order of their numbers, as if all of it were read.
+            let Some((node, seen)) = read.remove(&first) else {
+                read.extend(self.read(&mut todo)?);
+                continue;
+            };
             for (number, node) in put(&mut builder, node, &seen) {
-                self.numbers.insert(node, number);
-                todo.extend(all.then_some(node));
+                match below {
+                    true => _ = todo.insert(number, node),
+                    false => _ = self.numbers.insert(node, number),
+                }
             }
+            self.folders.insert(first, node);
         }
         *tree = builder.finish();
+        Ok(())
+    }
+
+    /// Reads some folders, and takes them apart on all processors.
+    fn read(&self, todo: &mut BTreeMap<Number, NodeId>) -> Result<Vec<(Number, Seen)>, StoreError> {
+        let mut some = Vec::new();
+        let mut size = 0;
+        while size < AT_ONCE
+            && let Some((number, node)) = todo.pop_first()
+        {
+            let rows = rows_of(&self.db, number)?;
+            size += rows.iter().map(Part::len).sum::<usize>();
+            some.push((number, node, rows));
+        }
+        let classes = &self.classes;
+        let some = some.into_par_iter().map(|(number, node, rows)| {
+            let mut seen = Earlier::default();
+            take_apart(&rows, number, classes, &mut seen)?;
+            Ok((number, (node, seen)))
+        });
+        some.collect()
+    }
+
+    /// Whether at least half of the folders were read.
+    ///
+    /// # Errors
+    /// If the file is damaged.
+    pub fn is_half_read(&self) -> Result<bool, StoreError> {
+        let sql = "SELECT count(*) FROM folder";
+        let all = self.db.query_row(sql, [], |row| row.get::<_, i64>(0))?;
+        Ok(self.folders.len() as i64 >= all / 2)
+    }
+
+    /// The deferred folders that are left.
+    pub fn left(&self) -> Vec<NodeId> {
+        self.numbers.keys().copied().collect()
+    }
+
+    /// Reads what the files hold that were read.
+    ///
+    /// # Errors
+    /// If the file is damaged.
+    pub fn contents(&self, facts: &mut HostFacts) -> Result<(), StoreError> {
+        let contents = Contents { db: &self.db, entry: by_name(&facts.tree, &self.folders) };
+        let (digests, media) = (contents.digests(&facts.tree)?, contents.media()?);
+        (facts.digests, facts.media) = (digests, media);
         Ok(())
     }
 }

@@ -207,7 +207,7 @@ impl Contents<'_> {
     }
 
     /// Digests of contents that are still those of their files.
-    fn digests(&self, tree: &Tree) -> Result<HashMap<NodeId, [u8; 32]>, StoreError> {
+    pub(super) fn digests(&self, tree: &Tree) -> Result<HashMap<NodeId, [u8; 32]>, StoreError> {
         let rows = self.all_digests(tree)?.into_iter();
         let current = rows.filter(|(node, digest)| digest.changed == tree.meta(*node).changed);
         current

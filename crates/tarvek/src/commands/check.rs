@@ -3,7 +3,7 @@
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 
-use tarvek_core::check::report::{Report, check, of_names};
+use tarvek_core::check::report::{Report, check, goes_through, of_names};
 
 use crate::cli::{CheckArgs, Format, Globals};
 use crate::inputs;
@@ -20,10 +20,10 @@ pub(super) fn run(
     }
     let (mut site, layout) = match args.here {
         true => inputs::here()?,
-        false => inputs::site(globals)?,
+        false => inputs::site_in_part(globals)?,
     };
-    site.max_age = args.max_age;
-    let report = check(&site);
+    site.site.max_age = args.max_age;
+    let report = site.settled_below(goes_through, check)?;
     let text = match args.format {
         Format::Text => board::text(&report, screen, &layout),
         Format::Json => json::text(&json::Check::new(&report, &layout)),

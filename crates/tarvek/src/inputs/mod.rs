@@ -14,7 +14,7 @@ pub(crate) use layout::layout;
 pub(crate) use parts::Reading;
 pub(crate) use question::{
     Asked, Opened, Typed, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
-    subject, usual_subject,
+    site_in_part, subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey, twice};
 pub(crate) use waste::{LiveReaders, ignored_file, review, waste_places};

@@ -6,8 +6,11 @@
 use std::path::{Path, PathBuf};
 
 use tarvek_core::facts::host::HostFacts;
+use tarvek_core::facts::tree::Lookup;
 use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::place::Place;
 use tarvek_host::store::{InPart, StoreError};
 
 use super::surveys::{starts_with_magic, store_failure, survey};
@@ -64,10 +67,55 @@ impl Parts {
                 continue;
             }
             any = true;
-            let tree = site.tree_mut(&host).expect("it wants something");
+            let facts = site.facts_mut(&host).expect("it wants something");
+            // So many folders are wanted at once only by somebody who wants all below them.
+            let below = wanted.len() > MANY;
             let refuse = |error: StoreError| store_failure(file, &error);
-            part.fill(tree, wanted).map_err(refuse)?;
+            part.fill(&mut facts.tree, wanted, below).map_err(refuse)?;
         }
         Ok(any)
     }
+
+    /// Reads all that is below some places, or below every one, and what the files there hold. Where that is half of a survey, all of it is read: to
+    /// be asked again would take longer.
+    pub(super) fn read_below(
+        &mut self,
+        site: &mut Site,
+        places: Option<&[Place]>,
+    ) -> Result<(), Failure> {
+        for (name, file, part) in &mut self.0 {
+            let host = site.host_named(name.raw()).unwrap_or(name).clone();
+            let facts = site.facts_mut(&host).expect("its survey was read");
+            let here = |places: &[Place]| {
+                let here = places.iter().filter(|place| place.host == host);
+                here.map(|place| place.path.clone()).collect::<Vec<_>>()
+            };
+            let read = all_below(part, facts, places.map(here));
+            read.map_err(|error| store_failure(file, &error))?;
+        }
+        Ok(())
+    }
 }
+
+fn all_below(
+    part: &mut InPart,
+    facts: &mut HostFacts,
+    paths: Option<Vec<AbsPath>>,
+) -> Result<(), StoreError> {
+    let tree = &mut facts.tree;
+    let everything = paths.is_none();
+    for path in paths.into_iter().flatten() {
+        if let Lookup::Found(top) = tree.find(&path) {
+            // Whoever goes through them asks for them.
+            tree.below(top).for_each(drop);
+            part.fill(tree, tree.take_wanted(), true)?;
+        }
+    }
+    if everything || part.is_half_read()? {
+        part.fill(tree, part.left(), true)?;
+    }
+    part.contents(facts)
+}
+
+/// How many folders are many.
+const MANY: usize = 256;

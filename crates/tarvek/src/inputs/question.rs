@@ -65,8 +65,14 @@ fn site_of(globals: &Globals, reading: Reading) -> Result<(Site, Parts, String),
     Ok((site, parts, file))
 }
 
+/// As [`site`], of which what something goes through is yet to be read.
+pub(crate) fn site_in_part(globals: &Globals) -> Result<(Parted, String), Failure> {
+    let (site, parts, file) = site_of(globals, Reading::InPart)?;
+    Ok((Parted { site, parts }, file))
+}
+
 /// This machine as a site of its own, by its own configuration and what runs on it.
-pub(crate) fn here() -> Result<(Site, String), Failure> {
+pub(crate) fn here() -> Result<(Parted, String), Failure> {
     let read = of_this_machine()?;
     let adoption = adopt(&read.hosts, &Layout::default());
     let own = observe::host_name();
@@ -80,7 +86,7 @@ pub(crate) fn here() -> Result<(Site, String), Failure> {
     let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
     let mut site = with_all_of_it(site, &host, deep.chain(points).collect())?;
     site.now = now();
-    Ok((site, name))
+    Ok((Parted { site, parts: Parts::default() }, name))
 }
 
 /// A site of which not everything was read yet.
@@ -96,6 +102,27 @@ impl Parted {
         find: impl Fn(&Site) -> Result<T, Failure>,
     ) -> Result<T, Failure> {
         settled(self, |parted| find(&parted.site), |parted| (&mut parted.site, &mut parted.parts))
+    }
+
+    /// As [`Parted::settled`], of what goes through all that is below some places.
+    pub(crate) fn settled_below<T>(
+        &mut self,
+        places: impl Fn(&Site) -> Vec<Place>,
+        find: impl Fn(&Site) -> T,
+    ) -> Result<T, Failure> {
+        let places = self.settled(|site| Ok(places(site)))?;
+        let Self { site, parts } = self;
+        parts.read_below(site, Some(&places))?;
+        let mut found = find(site);
+        if parts.read(site)? {
+            found = find(site);
+        }
+        // Who is not content yet looks for something that may be anywhere.
+        if parts.read(site)? {
+            parts.read_below(site, None)?;
+            found = find(site);
+        }
+        Ok(found)
     }
 }
 
