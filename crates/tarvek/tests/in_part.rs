@@ -110,7 +110,8 @@ fn surround(folder: &Folder, host: &str) {
 #[test]
 fn a_check_is_answered_alike_whatever_is_around_the_libraries() {
     // What becomes of the layout, and of what was seen on granary.
-    let changes: [(&str, (&str, &str), (&str, &str)); 7] = [
+    type Change = (&'static str, &'static str);
+    let changes: [(&str, Change, Change); 7] = [
         ("as it is", ("", ""), ("", "")),
         ("libraries elsewhere", ("\"/media/films\"", "\"/media/film\""), ("", "")),
         ("libraries not mapped", ("\"/media/films\"", "\"/nowhere/films\""), ("", "")),
@@ -129,7 +130,7 @@ fn a_check_is_answered_alike_whatever_is_around_the_libraries() {
                     if !old.is_empty() {
                         let text = folder.read(name);
                         assert!(text.contains(old), "{what}: {old}");
-                        folder.write(name, &text.replace(old, new));
+                        folder.write(name, text.replace(old, new));
                     }
                 }
                 if surrounded {

@@ -30,8 +30,30 @@ pub struct InPart {
 /// A folder, and what is in it, on its way into the tree.
 type Seen = (NodeId, Earlier);
 
+/// The same as it stands in the file.
+type Rows = (Number, NodeId, Vec<Part<'static>>);
+
+/// Reads the first of some folders, as many as are taken apart at once.
+fn rows(db: &mut Connection, todo: &mut BTreeMap<Number, NodeId>) -> Result<Vec<Rows>, StoreError> {
+    let (mut some, mut size) = (Vec::new(), 0);
+    while size < AT_ONCE
+        && let Some((number, node)) = todo.pop_first()
+    {
+        let rows = rows_of(db, number)?;
+        size += rows.iter().map(Part::len).sum::<usize>();
+        some.push((number, node, rows));
+    }
+    Ok(some)
+}
+
+fn apart((number, node, rows): &Rows, classes: &Classes) -> Result<(Number, Seen), StoreError> {
+    let mut seen = Earlier::default();
+    take_apart(rows, *number, classes, &mut seen)?;
+    Ok((*number, (*node, seen)))
+}
+
 /// How much text of folders is read before it is taken apart, in bytes: enough for every processor.
-const AT_ONCE: usize = 1 << 20;
+const AT_ONCE: usize = 256 << 10;
 
 impl InPart {
     /// Opens a survey: facts with a tree whose folders are deferred, and the way to the rest. `None` if its version can only be read as a whole.
@@ -64,46 +86,41 @@ impl InPart {
         wanted: impl IntoIterator<Item = NodeId>,
         below: bool,
     ) -> Result<(), StoreError> {
+        let Self { db, classes, numbers, folders, .. } = self;
         let mut builder = TreeBuilder::more(std::mem::take(tree));
-        let number = |node| self.numbers.remove(&node).map(|number| (number, node));
+        let number = |node| numbers.remove(&node).map(|number| (number, node));
         let mut todo: BTreeMap<Number, NodeId> = wanted.into_iter().filter_map(number).collect();
+        let mut rows = rows(db, &mut todo)?;
         let mut read: BTreeMap<Number, Seen> = BTreeMap::new();
-        while let Some(first) = todo.keys().chain(read.keys()).min().copied() {
-            // They come into the tree in the order of their numbers, as if all of it were read.
-            let Some((node, seen)) = read.remove(&first) else {
-                read.extend(self.read(&mut todo)?);
-                continue;
-            };
-            for (number, node) in put(&mut builder, node, &seen) {
-                match below {
-                    true => _ = todo.insert(number, node),
-                    false => _ = self.numbers.insert(node, number),
+        while !rows.is_empty() || !read.is_empty() {
+            let waiting = rows.first().map(|(number, ..)| *number);
+            // Some are taken apart while those before them are put into the tree, and the next are read.
+            let apart = || rows.par_iter().map(|row| apart(row, classes)).collect();
+            let put_and_read = || {
+                // They come into the tree in the order of their numbers, as if all of it were read.
+                while let Some(entry) = read.first_entry() {
+                    let before = todo.keys().next().copied().into_iter().chain(waiting).min();
+                    if before.is_some_and(|before| before < *entry.key()) {
+                        break;
+                    }
+                    let (number, (node, seen)) = entry.remove_entry();
+                    folders.insert(number, node);
+                    for (number, node) in put(&mut builder, node, &seen) {
+                        match below {
+                            true => _ = todo.insert(number, node),
+                            false => _ = numbers.insert(node, number),
+                        }
+                    }
                 }
-            }
-            self.folders.insert(first, node);
+                self::rows(db, &mut todo)
+            };
+            let (more, next): (Result<Vec<(Number, Seen)>, StoreError>, _) =
+                rayon::join(apart, put_and_read);
+            read.extend(more?);
+            rows = next?;
         }
         *tree = builder.finish();
         Ok(())
-    }
-
-    /// Reads some folders, and takes them apart on all processors.
-    fn read(&self, todo: &mut BTreeMap<Number, NodeId>) -> Result<Vec<(Number, Seen)>, StoreError> {
-        let mut some = Vec::new();
-        let mut size = 0;
-        while size < AT_ONCE
-            && let Some((number, node)) = todo.pop_first()
-        {
-            let rows = rows_of(&self.db, number)?;
-            size += rows.iter().map(Part::len).sum::<usize>();
-            some.push((number, node, rows));
-        }
-        let classes = &self.classes;
-        let some = some.into_par_iter().map(|(number, node, rows)| {
-            let mut seen = Earlier::default();
-            take_apart(&rows, number, classes, &mut seen)?;
-            Ok((number, (node, seen)))
-        });
-        some.collect()
     }
 
     /// Whether at least half of the folders were read.
