@@ -74,6 +74,10 @@ fn main() {
     told("check, everything refused", shut, Some(("what is in order", fine)));
     let two = "check --layout many.toml --survey granary.survey --survey archive.survey";
     told("check, 10 hosts, 50 services, twice as much", measured(two), Some(("one", fine)));
+    let films = site(1).replace("'/loft/media'", "'/loft/films'").replace("'series'", "'films'");
+    write("films.toml", &films);
+    let small = measured("check --layout films.toml --survey granary.survey");
+    told("check of 1000 entries of these", small, Some(("all of it", fine)));
     // Many services with few refusals each, and many owners.
     let mut before = None;
     for services in [50, 200] {
@@ -123,6 +127,14 @@ fn listing(host: &str, entries: u64, mode: &str) -> String {
                 inode + file + 1
             );
         }
+    }
+    // Little beside it, which is shared by itself.
+    text += "|d 0755 1101 2100 6 0 5 3 1 - /loft/films\n";
+    for n in 0..500 {
+        let folder = format!("/loft/films/Low Water {n} (2003)");
+        let _ = writeln!(text, "|d 0755 1101 2100 6 0 - 2 1 - {folder}");
+        let _ =
+            writeln!(text, "|f {mode} 1101 2100 7 4096 - 1 1 - {folder}/Low Water {n} (2003).mkv");
     }
     text + "end tree\ncomplete\n"
 }

@@ -5,8 +5,9 @@ use std::collections::HashMap;
 use crate::check::board::{Row, rows};
 use crate::facts::host::{Gap, Source};
 use crate::forecast::names_below::Names;
+use crate::rules::access::trees::media_places;
 use crate::rules::areas;
-use crate::rules::case::{Case, cases, cases_unread};
+use crate::rules::case::{cases, cases_unread};
 use crate::rules::library::nothing_found;
 use crate::rules::{name, registry};
 use crate::site::join::Site;
@@ -72,9 +73,12 @@ pub fn goes_through(site: &Site) -> Vec<Place> {
     for place in areas::named(site) {
         let _ = site.tree(&place.host).map(|tree| tree.find(&place.path));
     }
-    let used = cases_unread(site);
-    let declared = site.layout.folders.iter().map(|folder| Place::new(&folder.host, &folder.path));
-    used.iter().filter_map(Case::end).cloned().chain(declared).collect()
+    let cases = cases_unread(site);
+    let of_host = |(host, _)| {
+        let places = media_places(site, host, &cases).into_iter();
+        places.map(|path| Place::new(host, path)).collect::<Vec<_>>()
+    };
+    site.observed().flat_map(of_host).collect()
 }
 
 /// Judges the names below a folder, as an SMB client has them that mounts that folder: a finding for each.

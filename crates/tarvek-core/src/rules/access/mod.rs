@@ -12,5 +12,5 @@ pub mod not_inherited;
 pub mod orphaned_owner;
 pub mod per_user_grants;
 pub mod root_unreadable;
-mod trees;
+pub(crate) mod trees;
 pub mod world_writable;

@@ -17,7 +17,7 @@ use crate::words::rule::RuleId;
 
 /// The folders of a host that hold media: what it shares, what is declared to be media or on its way, and what libraries lead
 /// to. Of those inside each other the outer ones.
-fn media_places(site: &Site, host: &Name, cases: &[Case]) -> Vec<AbsPath> {
+pub(crate) fn media_places(site: &Site, host: &Name, cases: &[Case]) -> Vec<AbsPath> {
     let shares = site.layout.shares.iter().filter(|share| share.host == *host).map(|s| &s.path);
     let folders = site.layout.folders.iter().filter(|f| f.host == *host).map(|f| &f.path);
     let ends = cases.iter().filter_map(|case| case.route.as_ref()).filter(|r| r.entry().is_some());
