@@ -625,14 +625,14 @@ impl<'a> Scanner<'a> {
         let object = part.objects.of(node);
         let meta = object.meta;
         let key = CauseKey::Entry(part.host, decision.by, meta.mode, meta.uid, meta.gid);
-        let (host, path) = (part.host, part.objects.tree.path(node));
+        let host = part.host;
         let reason = || {
             let owner = self.site.owner_text(host, &meta);
             let kind = meta.kind.word();
             format!("{} on a {kind} of mode {:04o} {owner}", decision.entry(&object), meta.mode)
         };
         self.scan.unreadable += count;
-        self.causes.note(key, host, reason, count, path);
+        self.causes.note(key, host, reason, count, || part.objects.tree.path(node));
     }
 
     /// What something before its own rights keeps from being read.
@@ -641,7 +641,7 @@ impl<'a> Scanner<'a> {
         let reason = format!("{}: {}", at.path, answer.reason());
         self.scan.unreadable += count;
         let key = CauseKey::Words(reason.clone());
-        self.causes.note(key, &at.host, || reason.clone(), count, example);
+        self.causes.note(key, &at.host, || reason.clone(), count, || example);
     }
 }
 
@@ -650,6 +650,8 @@ impl<'a> Scanner<'a> {
 struct Causes<'a> {
     all: Vec<Cause>,
     known: HashMap<CauseKey<'a>, usize>,
+    /// What was noted last, which the next mostly is as well.
+    last: Option<(CauseKey<'a>, usize)>,
 }
 
 impl<'a> Causes<'a> {
@@ -657,20 +659,26 @@ impl<'a> Causes<'a> {
         &mut self,
         key: CauseKey<'a>,
         host: &Name,
-        reason: impl Fn() -> String,
+        reason: impl FnOnce() -> String,
         count: u64,
-        example: AbsPath,
+        example: impl FnOnce() -> AbsPath,
     ) {
-        let all = &mut self.all;
-        let index = *self.known.entry(key).or_insert_with(|| {
-            let (host, reason) = (host.clone(), reason());
-            all.push(Cause { host, reason, count: 0, examples: Vec::new() });
-            all.len() - 1
-        });
-        let cause = &mut all[index];
+        let index = match &self.last {
+            Some((last, index)) if *last == key => *index,
+            _ => {
+                let all = &mut self.all;
+                let index = *self.known.entry(key.clone()).or_insert_with(|| {
+                    let (host, reason) = (host.clone(), reason());
+                    all.push(Cause { host, reason, count: 0, examples: Vec::new() });
+                    all.len() - 1
+                });
+                self.last.insert((key, index)).1
+            }
+        };
+        let cause = &mut self.all[index];
         cause.count += count;
         if cause.examples.len() < EXAMPLES {
-            cause.examples.push(example);
+            cause.examples.push(example());
         }
     }
 }
