@@ -205,3 +205,36 @@ fn only_what_is_asked_for_is_read() {
     assert!(hurt.stderr.contains("its tree does not hang together"), "{}", hurt.stderr);
     assert_eq!(folder.run("compare box.survey box.survey").code, 2);
 }
+
+#[test]
+fn a_folder_that_lies_in_two_is_refused_by_everybody() {
+    let folder = Folder::new();
+    folder.write("shelf/a/one", "x").write("shelf/b/two", "x");
+    assert_eq!(folder.run("survey shelf -o box.survey --host box").code, 0);
+    let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
+    let sql =
+        "SELECT id, entries FROM folder WHERE entries LIKE '%\"a\",%' AND entries LIKE '%\"b\",%'";
+    let row = |row: &rusqlite::Row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?));
+    let (id, entries) = db.query_row(sql, [], row).unwrap();
+    let mut entries: serde_json::Value = serde_json::from_str(&entries).unwrap();
+    let first = entries[0].as_array().unwrap().last().unwrap().clone();
+    *entries[1].as_array_mut().unwrap().last_mut().unwrap() = first;
+    db.execute("UPDATE folder SET entries = ?2 WHERE id = ?1", (id, entries.to_string())).unwrap();
+    drop(db);
+    let top = std::fs::canonicalize(folder.path("shelf")).unwrap();
+    let layout = format!(
+        "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n[share.s]\nhost = \"box\"\npath = \"{}\"\nnfs = [{{ clients = \"10.0.0.0/8\" }}]\n",
+        top.display()
+    );
+    folder.write("tarvek.toml", layout);
+    for asked in [
+        format!("access --below {} --from host:box", top.display()),
+        "check".to_owned(),
+        "compare box.survey box.survey".to_owned(),
+        "survey shelf -o box.survey --host box".to_owned(),
+    ] {
+        let output = folder.run(&asked);
+        assert_eq!(output.code, 2, "{asked}: {}{}", output.stdout, output.stderr);
+        assert!(output.stderr.contains("does not hang together"), "{asked}: {}", output.stderr);
+    }
+}

@@ -1,6 +1,6 @@
 //! A survey of which only that is read which a question is about.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 
 use rayon::prelude::*;
@@ -12,7 +12,7 @@ use tarvek_core::facts::tree::{NodeId, Tree};
 
 use super::companions::Readable;
 use super::load::{Contents, Folders, Part, by_name, put, root, rows_of, small, take_apart};
-use super::{StoreError, VERSION, classes, open, version};
+use super::{StoreError, VERSION, classes, damaged, open, version};
 use crate::sink::{Earlier, Number};
 
 /// An open survey whose folders are read when they are asked for.
@@ -25,6 +25,8 @@ pub struct InPart {
     numbers: HashMap<NodeId, Number>,
     /// The folders that were.
     folders: Folders,
+    /// The numbers of both.
+    known: HashSet<Number>,
 }
 
 /// A folder, and what is in it, on its way into the tree.
@@ -72,8 +74,9 @@ impl InPart {
         let (builder, number) = root(&db, classes.clone(), true)?;
         let facts = small(&db, file, builder.finish())?;
         let numbers = HashMap::from([(Tree::ROOT, number)]);
-        let folders = Folders::new();
-        Ok(Some((facts, Self { db, _readable: readable, classes, numbers, folders })))
+        let (folders, known) = (Folders::new(), HashSet::from([number]));
+        let part = Self { db, _readable: readable, classes, numbers, folders, known };
+        Ok(Some((facts, part)))
     }
 
     /// Reads what is in some deferred folders of the tree, and if it is wanted all that is below them.
@@ -86,10 +89,11 @@ impl InPart {
         wanted: impl IntoIterator<Item = NodeId>,
         below: bool,
     ) -> Result<(), StoreError> {
-        let Self { db, classes, numbers, folders, .. } = self;
+        let Self { db, classes, numbers, folders, known, .. } = self;
         let mut builder = TreeBuilder::more(std::mem::take(tree));
-        let number = |node| numbers.remove(&node).map(|number| (number, node));
-        let mut todo: BTreeMap<Number, NodeId> = wanted.into_iter().filter_map(number).collect();
+        let mut number = |node| numbers.remove(&node).expect("every deferred folder has a number");
+        let mut todo: BTreeMap<Number, NodeId> =
+            wanted.into_iter().map(|node| (number(node), node)).collect();
         let mut rows = rows(db, &mut todo)?;
         let mut read: BTreeMap<Number, Seen> = BTreeMap::new();
         while !rows.is_empty() || !read.is_empty() {
@@ -106,6 +110,10 @@ impl InPart {
                     let (number, (node, seen)) = entry.remove_entry();
                     folders.insert(number, node);
                     for (number, node) in put(&mut builder, node, &seen) {
+                        // No folder lies in two.
+                        if !known.insert(number) {
+                            return Err(damaged());
+                        }
                         match below {
                             true => _ = todo.insert(number, node),
                             false => _ = numbers.insert(node, number),
