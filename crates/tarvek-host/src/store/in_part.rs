@@ -48,10 +48,10 @@ fn rows(db: &mut Connection, todo: &mut BTreeMap<Number, NodeId>) -> Result<Vec<
     Ok(some)
 }
 
-fn apart((number, node, rows): &Rows, classes: &Classes) -> Result<(Number, Seen), StoreError> {
+fn apart((number, node, rows): Rows, classes: &Classes) -> Result<(Number, Seen), StoreError> {
     let mut seen = Earlier::default();
-    take_apart(rows, *number, classes, &mut seen)?;
-    Ok((*number, (*node, seen)))
+    take_apart(rows, number, classes, &mut seen)?;
+    Ok((number, (node, seen)))
 }
 
 /// How much text of folders is read before it is taken apart, in bytes: enough for every processor.
@@ -99,7 +99,7 @@ impl InPart {
         while !rows.is_empty() || !read.is_empty() {
             let waiting = rows.first().map(|(number, ..)| *number);
             // Some are taken apart while those before them are put into the tree, and the next are read.
-            let apart = || rows.par_iter().map(|row| apart(row, classes)).collect();
+            let apart = || rows.into_par_iter().map(|row| apart(row, classes)).collect();
             let put_and_read = || {
                 // They come into the tree in the order of their numbers, as if all of it were read.
                 while let Some(entry) = read.first_entry() {

@@ -485,16 +485,16 @@ pub(super) fn rows_of(db: &Connection, number: Number) -> Result<Vec<Part<'stati
     Ok(all)
 }
 
-/// Takes the parts of one folder apart.
+/// Takes the parts of one folder apart, and lets go of each.
 pub(super) fn take_apart(
-    rows: &[Part],
+    rows: Vec<Part>,
     number: Number,
     classes: &Classes,
     into: &mut Earlier,
 ) -> Result<(), StoreError> {
     into.clear();
     let mut before = parts(number).0 - 1;
-    rows.iter().try_for_each(|part| part.read(&mut before, classes, into))
+    rows.into_iter().try_for_each(|part| part.read(&mut before, classes, into))
 }
 
 /// The folders with numbers up to one, all whose text is short; those of several parts and of long ones are left out.

@@ -258,7 +258,7 @@ impl Sink for Writer {
             return Ok(());
         }
         let rows = self.stored().of(number, self.first);
-        let taken = rows.and_then(|rows| take_apart(&rows, number, &self.before, into));
+        let taken = rows.and_then(|rows| take_apart(rows, number, &self.before, into));
         self.told(taken)
     }
 
