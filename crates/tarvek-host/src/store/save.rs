@@ -123,7 +123,7 @@ fn into_open(
     let edition = key("edition")?.and_then(|edition| edition.parse::<i64>().ok()).unwrap_or(0);
     // Others read what was there before for as long as what differs has room here.
     db.execute_batch(if edition > 0 {
-        "PRAGMA cache_size = -32000;"
+        "PRAGMA cache_size = -24000;"
     } else {
         "PRAGMA cache_size = -8000;"
     })?;
