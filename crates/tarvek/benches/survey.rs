@@ -14,9 +14,10 @@ mod support;
 /// A tree: where it is to be made, and of how many entries; the files that may be changed.
 type Make = fn(&Path, u64) -> Vec<PathBuf>;
 
-const TREES: [(&str, Make); 4] = [
+const TREES: [(&str, Make); 5] = [
     ("folders of 75 files", plain),
     ("a fifth with ACLs", with_acls),
+    ("hard links", linked),
     ("deep chains", deep),
     ("ten flat folders", flat),
 ];
@@ -100,6 +101,20 @@ fn with_acls(tree: &Path, entries: u64) -> Vec<PathBuf> {
     let some: Vec<&PathBuf> = files.iter().step_by(5).collect();
     for some in some.chunks(1000) {
         run(Command::new("setfacl").args(["-m", "u:840:rx"]).args(some));
+    }
+    files
+}
+
+/// Every file has its second name in another folder.
+fn linked(tree: &Path, entries: u64) -> Vec<PathBuf> {
+    let files = plain(&tree.join("one"), entries / 2);
+    for n in 0..entries / 2 / 76 {
+        let folder = tree.join(format!("other/{n:05}"));
+        std::fs::create_dir_all(&folder).expect("a folder");
+        for file in files.iter().skip(n as usize * 75).take(75) {
+            std::fs::hard_link(file, folder.join(file.file_name().expect("it has a name")))
+                .expect("a second name");
+        }
     }
     files
 }
