@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use tarvek_core::kernel::entry::Meta;
-use tarvek_core::waste::group::Decision;
+use tarvek_core::waste::group::{Decision, hash};
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{is_unseen, nearest, shown};
 use tarvek_core::words::word::Word;
@@ -13,7 +13,7 @@ use tarvek_core::words::word::Word;
 use crate::mistake::{Mistakes, Refused};
 
 /// The columns, in this order; a file may have them in another order, and more of them.
-pub const COLUMNS: [&str; 18] = [
+pub const COLUMNS: [&str; 21] = [
     "decision",
     "group",
     "kind",
@@ -26,12 +26,15 @@ pub const COLUMNS: [&str; 18] = [
     "path_bytes",
     "root",
     "root_bytes",
+    "filesystem",
     "device",
     "inode",
     "mtime",
+    "ctime",
     "digest",
     "picture",
     "seconds",
+    "seal",
 ];
 
 /// What is read of a file at most, in bytes: that of some million names.
@@ -53,12 +56,40 @@ pub struct Row {
     pub root: Option<AbsPath>,
     /// What the file was when it was reviewed; `None` where the line does not say.
     pub bytes: Option<u64>,
+    /// What the filesystem is known by, also when it is mounted again; empty where the line does not say.
+    pub filesystem: String,
     pub device: Option<u64>,
     pub inode: Option<u64>,
     /// In the words of [`moment`].
     pub modified: String,
+    pub changed: String,
     /// What the file held, in hexadecimal digits; empty where nobody read it.
     pub digest: String,
+    /// What [`seal`] made of the line when it was written.
+    pub seal: String,
+}
+
+/// A sign of all that a line says of a file and its group, by which it shows if anything but the decision was changed: a cell that was
+/// filled down, a path that was moved. It is no secret, and proves nothing to somebody who makes a line up.
+pub fn seal(row: &Row) -> String {
+    let number = |number: Option<u64>| number.map(|n| n.to_string()).unwrap_or_default();
+    let root = row.root.as_ref().map(AbsPath::as_bytes).unwrap_or_default();
+    let sign = hash(&[
+        row.group.as_bytes(),
+        row.kind.as_bytes(),
+        row.host.as_bytes(),
+        row.path.as_bytes(),
+        root,
+        number(row.bytes).as_bytes(),
+        row.filesystem.as_bytes(),
+        number(row.device).as_bytes(),
+        number(row.inode).as_bytes(),
+        row.modified.as_bytes(),
+        row.changed.as_bytes(),
+        row.digest.as_bytes(),
+    ]);
+    // Letters alone: no spreadsheet takes them for a number.
+    (0..16).map(|n| char::from(b'a' + (sign >> (60 - 4 * n) & 15) as u8)).collect()
 }
 
 /// A line that can't be used.
@@ -272,10 +303,13 @@ fn row<'a>(line: u64, cell: &impl Fn(&str) -> &'a str) -> Result<Row, String> {
         path: path(cell("path"), cell("path_bytes"))?,
         root,
         bytes: number("bytes")?,
+        filesystem: cell("filesystem").trim().to_owned(),
         device: number("device")?,
         inode: number("inode")?,
         modified: cell("mtime").trim().to_owned(),
+        changed: cell("ctime").trim().to_owned(),
         digest: cell("digest").trim().to_lowercase(),
+        seal: cell("seal").trim().to_owned(),
     })
 }
 

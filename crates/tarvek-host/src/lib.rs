@@ -5,6 +5,7 @@ mod attributes;
 mod beneath;
 pub mod contents;
 pub mod files;
+pub mod filesystem;
 pub mod media;
 pub mod observe;
 pub mod process;

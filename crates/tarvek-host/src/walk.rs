@@ -451,6 +451,12 @@ pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), 
     Ok((stat, meta(&stat)))
 }
 
+/// What `statx(2)` says of an open handle, asked of whoever keeps the file and not of a cache (AT_STATX_FORCE_SYNC).
+pub(crate) fn stat_now(handle: BorrowedFd) -> Result<Meta, Errno> {
+    let flags = AtFlags::EMPTY_PATH | AtFlags::STATX_FORCE_SYNC;
+    rustix::fs::statx(handle, c"", flags, StatxFlags::BASIC_STATS).map(|stat| meta(&stat))
+}
+
 /// The mount that an open folder is on (`statx(2)`, STATX_MNT_ID).
 pub(crate) fn mount_id(folder: BorrowedFd) -> Result<u64, Errno> {
     let stat = rustix::fs::statx(folder, c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)?;

@@ -1,6 +1,8 @@
 //! A group: files that belong together, and what to do about each.
 
+use crate::waste::pattern::{Patterns, Sort};
 use crate::waste::stock::NameAt;
+use crate::words::path::AbsPath;
 use crate::words::word::words;
 
 words! {
@@ -82,8 +84,7 @@ pub struct Group {
 impl Group {
     /// One of which nothing is counted yet.
     pub fn new(kind: Waste, key: &[&[u8]], why: impl Into<String>, items: Vec<Item>) -> Self {
-        let id = format!("{}-{:012x}", kind.word(), hash(key) >> 16);
-        Self { id, kind, why: why.into(), items, frees: 0, at_most: false, digest: None }
+        Self { id: id_of(kind, key), kind, why: why.into(), items, frees: 0, at_most: false, digest: None }
     }
 }
 
@@ -91,6 +92,40 @@ impl Item {
     /// A name with what to do about it.
     pub fn new(name: NameAt, suggest: Suggest, why: impl Into<String>) -> Self {
         Self { name, suggest, why: why.into(), frees: 0 }
+    }
+}
+
+/// The id of a group of a kind, made of what makes it one.
+fn id_of(kind: Waste, key: &[&[u8]]) -> String {
+    format!("{}-{:012x}", kind.word(), hash(key) >> 16)
+}
+
+/// What the id of the debris of an area is made of besides its host and path.
+pub(super) const DEBRIS: &[u8] = b"debris";
+
+/// Whether a name can belong to the group of an id, as far as the name and its digest (in hexadecimal digits, or nothing) tell. Of versions
+/// only titles do.
+pub fn is_id_of(id: &str, kind: Waste, host: &str, path: &AbsPath, digest: &str) -> bool {
+    let host = host.as_bytes();
+    match kind {
+        Waste::Copy | Waste::Unlinked => {
+            let bytes: Option<Vec<u8>> = (0..digest.len() / 2)
+                .map(|n| u8::from_str_radix(digest.get(2 * n..2 * n + 2)?, 16).ok())
+                .collect();
+            // Of what is mostly holes nobody has a digest; bytes are compared.
+            digest.is_empty() && id.starts_with(kind.word())
+                || bytes.is_some_and(|bytes| id == id_of(kind, &[&bytes]))
+        }
+        Waste::Version => id.strip_prefix(kind.word()).is_some_and(|rest| rest.starts_with('-')),
+        Waste::Leftover | Waste::Hollow => {
+            let mut above = std::iter::successors(Some(path.clone()), AbsPath::parent);
+            let is_debris =
+                || Patterns::new(&[]).sort(path.name().unwrap_or_default(), false) == Some(Sort::Debris);
+            above.any(|place| {
+                id == id_of(kind, &[host, place.as_bytes()])
+                    || id == id_of(kind, &[DEBRIS, host, place.as_bytes()]) && is_debris()
+            })
+        }
     }
 }
 

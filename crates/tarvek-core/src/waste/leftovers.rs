@@ -8,7 +8,7 @@ use crate::forecast::key::key;
 use crate::forecast::reading::{Reading, read_show, split_ending};
 use crate::kernel::entry::EntryKind;
 use crate::scan::kinds::{is_media, is_subtitle, plays};
-use crate::waste::group::{Group, Item, Suggest, Waste};
+use crate::waste::group::{DEBRIS, Group, Item, Suggest, Waste};
 use crate::waste::pattern::{Patterns, Sort};
 use crate::waste::stock::{NameAt, Role, Stock};
 use crate::words::terms::Kind;
@@ -204,7 +204,7 @@ impl<'a, 's> Finder<'a, 's> {
         for ((_, area), items) in debris {
             if !items.is_empty() {
                 let area = &self.stock.areas[usize::from(area)];
-                let key = [b"debris", area.place.host.raw().as_bytes(), area.place.path.as_bytes()];
+                let key = [DEBRIS, area.place.host.raw().as_bytes(), area.place.path.as_bytes()];
                 let why = Sort::Debris.words().to_owned();
                 self.put(Waste::Leftover, &key, why, items);
             }

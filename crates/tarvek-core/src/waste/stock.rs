@@ -17,6 +17,9 @@ use crate::words::word::words;
 /// The folder in which files wait that were taken away. What is in it is nobody's waste.
 pub const HELD: &str = ".tarvek-held";
 
+/// Where a check of a filesystem puts files whose names were lost (`e2fsck(8)`): not to be judged by their names.
+pub const LOST_AND_FOUND: &[u8] = b"lost+found";
+
 /// Folders in which filesystems and their tools show snapshots: everything in them is there once more, and takes nothing of its own.
 const SNAPSHOTS: [&[u8]; 4] = [b".zfs", b".snapshots", b".snapshot", b"@snapshots"];
 
@@ -160,9 +163,10 @@ impl<'s> Stock<'s> {
 
     /// Every folder and file once, each folder before what it holds, and whether it is one.
     fn walk(&self, each: &mut dyn FnMut(NameAt, bool)) {
+        // What is bound to a second place is there once, also where the places lie in different areas.
+        let mut seen = HashSet::new();
         for top in &self.outermost {
             let tree = self.tree(*top);
-            let mut seen = HashSet::new();
             let mut todo = vec![*top];
             while let Some(NameAt { host, area, node }) = todo.pop() {
                 let area = self.area_at.get(&(host, node)).copied().unwrap_or(area);
@@ -170,10 +174,11 @@ impl<'s> Stock<'s> {
                 match tree.kind(node) {
                     EntryKind::Folder => {
                         let meta = tree.meta(node);
-                        // What is bound to a second place is there once.
-                        let id = meta.device.zip(meta.inode);
+                        let id = meta.device.zip(meta.inode).map(|id| (host, id));
                         let name_of = tree.name(node);
-                        let left_out = name_of == HELD.as_bytes() || SNAPSHOTS.contains(&name_of);
+                        let left_out = name_of == HELD.as_bytes()
+                            || name_of == LOST_AND_FOUND
+                            || SNAPSHOTS.contains(&name_of);
                         if left_out && node != top.node || id.is_some_and(|id| !seen.insert(id)) {
                             continue;
                         }
@@ -199,10 +204,12 @@ impl<'s> Stock<'s> {
     /// Puts names of one file together.
     fn keep(&self, mut names: Vec<NameAt>) -> Files {
         let mut several: Vec<((u16, u64, u64), NameAt)> = Vec::new();
+        let bound = self.bound_files();
         // Most files have one name, and are by themselves: they stay where they stand, since there may be millions of them.
         names.retain(|name| {
             let meta = self.tree(*name).meta(name.node);
-            let shared = meta.device.zip(meta.inode).filter(|_| meta.links > 1);
+            let id = meta.device.zip(meta.inode);
+            let shared = id.filter(|id| meta.links > 1 || bound.contains(&(name.host, *id)));
             several.extend(shared.map(|(device, inode)| ((name.host, device, inode), *name)));
             shared.is_none()
         });
@@ -227,6 +234,22 @@ impl<'s> Stock<'s> {
             }
         }
         files
+    }
+
+    /// Files that are mounted somewhere, by host, device and inode: they show at more places than they have names.
+    fn bound_files(&self) -> HashSet<(u16, (u64, u64))> {
+        let mut bound = HashSet::new();
+        for (host, facts) in self.hosts.iter().enumerate() {
+            for mount in facts.mounts.iter().flat_map(|table| table.entries()) {
+                if let Lookup::Found(node) = facts.tree.find(&mount.point)
+                    && facts.tree.kind(node) == EntryKind::File
+                {
+                    let meta = facts.tree.meta(node);
+                    bound.extend(meta.device.zip(meta.inode).map(|id| (host as u16, id)));
+                }
+            }
+        }
+        bound
     }
 
     /// How many files there are.

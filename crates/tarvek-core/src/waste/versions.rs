@@ -76,35 +76,87 @@ fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap
     let below = components(path.below(&area.place.path).unwrap_or_default());
     let folders: Vec<String> =
         below.map(|name| String::from_utf8_lossy(name).into_owned()).collect();
-    if folders.iter().any(|name| is_extras(name)) {
-        return;
-    }
     let names: Vec<String> =
         videos.iter().map(|name| String::from_utf8_lossy(stock.name(*name)).into_owned()).collect();
-    let mut shelves: HashMap<Kind, (Shelf, bool)> = HashMap::new();
+    let mut reader = TitleReader::new(area.kind, &folders, &names);
     for (video, name) in videos.iter().zip(&names) {
+        let Some(read) = reader.read(name) else { continue };
+        let Some(file) = stock.file(*video) else { continue };
+        let key = format!("{}/{}", stock.facts(*video).name.raw(), read.key);
+        let title = all.entry(key.clone()).or_insert_with(|| Title {
+            name: read.name,
+            key,
+            files: Vec::new(),
+        });
+        // Further names of a file are no further files.
+        if title.files.iter().all(|version| version.file != file) {
+            let (own, filed) = (read.own, read.filed);
+            title.files.push(Version { file, name: *video, own, filed });
+        }
+    }
+}
+
+/// The title that a video is, by its name and the folders above it in its library; the same for all versions of it. `names`: all videos of
+/// its folder.
+pub fn title_at(
+    kind: Option<Kind>,
+    folders: &[String],
+    names: &[String],
+    name: &str,
+) -> Option<String> {
+    let names: Vec<String> =
+        names.iter().filter(|name| is_media(Kind::Films, name.as_bytes())).cloned().collect();
+    TitleReader::new(kind, folders, &names).read(name).map(|read| read.key)
+}
+
+/// Reads the titles of the videos of one folder.
+struct TitleReader<'a> {
+    /// Of the library.
+    kind: Option<Kind>,
+    folders: &'a [String],
+    names: &'a [String],
+    /// By kind, what the folders say, and whether a title there stands alone.
+    shelves: HashMap<Kind, (Shelf, bool)>,
+}
+
+struct TitleRead {
+    name: String,
+    key: String,
+    own: Reading,
+    filed: Filed,
+}
+
+impl<'a> TitleReader<'a> {
+    fn new(kind: Option<Kind>, folders: &'a [String], names: &'a [String]) -> Self {
+        Self { kind, folders, names, shelves: HashMap::new() }
+    }
+
+    /// What a video is, if its name says so.
+    fn read(&mut self, name: &str) -> Option<TitleRead> {
+        if self.folders.iter().any(|name| is_extras(name)) {
+            return None;
+        }
         let (stem, _) = split_ending(name);
         let shown = read_show(stem);
-        let kind = area.kind.unwrap_or(match shown.is_episode() {
+        let kind = self.kind.unwrap_or(match shown.is_episode() {
             true => Kind::Series,
             false => Kind::Films,
         });
         let own = if kind == Kind::Series { shown } else { read(stem) };
         let last = stem.rsplit(|c: char| !c.is_alphanumeric()).next().unwrap_or_default();
         if COMES_WITH.contains(&last.to_lowercase().as_str()) {
-            continue;
+            return None;
         }
-        let (shelf, alone) = shelves.entry(kind).or_insert_with(|| {
-            let shelf = Shelf::new(kind, folders.clone());
-            let alone = !shelf.asks_neighbours() || is_one(&shelf, &names);
+        let (shelf, alone) = self.shelves.entry(kind).or_insert_with(|| {
+            let shelf = Shelf::new(kind, self.folders.to_vec());
+            let alone = !shelf.asks_neighbours() || is_one(&shelf, self.names);
             (shelf, alone)
         });
-        let Ok(filed) = shelf.file(name, *alone) else { continue };
+        let filed = shelf.file(name, *alone).ok()?;
         // A title without a year says little; of episodes that is usual.
         if kind == Kind::Films && filed.year.is_none() && own.title.is_empty() {
-            continue;
+            return None;
         }
-        let Some(file) = stock.file(*video) else { continue };
         let episodes: String = filed.episodes.iter().map(|n| format!("E{n:02}")).collect();
         let episode = match (filed.season, filed.date) {
             (_, Some(date)) => format!(" {date}"),
@@ -113,18 +165,9 @@ fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap
             }
             _ => String::new(),
         };
-        let key =
-            format!("{}/{kind:?}/{}{episode}", stock.facts(*video).name.raw(), title_key(&filed));
+        let key = format!("{kind:?}/{}{episode}", title_key(&filed));
         let year = filed.year.map(|year| format!(" ({year})")).unwrap_or_default();
-        let title = all.entry(key.clone()).or_insert_with(|| Title {
-            name: format!("{}{year}{episode}", filed.title),
-            key,
-            files: Vec::new(),
-        });
-        // Further names of a file are no further files.
-        if title.files.iter().all(|version| version.file != file) {
-            title.files.push(Version { file, name: *video, own, filed });
-        }
+        Some(TitleRead { name: format!("{}{year}{episode}", filed.title), key, own, filed })
     }
 }
 

@@ -4,66 +4,47 @@
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::MetadataExt;
 
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
-use rustix::fs::{FlockOperation, Mode, OFlags};
+use rustix::fs::{FallocateFlags, FlockOperation, Mode, OFlags};
+use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
-use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
 
-use super::Deed;
+use super::Operation;
+use super::entry::{FileIdentity, why};
+use crate::filesystem::identity;
 use crate::observe::own_uid;
+use crate::walk;
 
 /// The journal's name in its folder.
 const NAME: &str = "journal";
 /// What is read of one at most.
 const MOST: u64 = 1 << 30;
+/// Room that is there for lines before a step is begun, so that its end can be written down on a full disk.
+const RESERVE: u64 = 64 << 10;
+/// The form of the lines.
+const VERSION: u32 = 2;
 
-/// What a file was: enough to see whether it is the same, and unchanged.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Was {
-    pub(super) device: u64,
-    pub(super) inode: u64,
-    pub(super) size: u64,
-    /// Nanoseconds since 1970 UTC.
-    pub(super) modified: i64,
-    #[serde(default)]
-    pub(super) changed: i64,
-    pub(super) folder: bool,
-}
-
-impl Was {
-    pub(super) fn of(meta: &Meta) -> Option<Self> {
-        Some(Self {
-            device: meta.device?,
-            inode: meta.inode?,
-            size: meta.size,
-            modified: meta.modified,
-            changed: meta.changed.unwrap_or(0),
-            folder: meta.is_folder(),
-        })
-    }
-
-    /// Whether something is the same file with the same size and mtime. The ctime moves with every name.
-    pub(super) fn is(&self, meta: &Meta) -> bool {
-        self.is_same_file(meta)
-            && (self.folder || (self.size, self.modified) == (meta.size, meta.modified))
-    }
-
-    pub(super) fn is_same_file(&self, meta: &Meta) -> bool {
-        (Some(self.device), Some(self.inode)) == (meta.device, meta.inode)
-            && self.folder == meta.is_folder()
-    }
+/// Which holding folder a journal belongs to: its first line.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+struct Head {
+    journal: u32,
+    filesystem: String,
+    inode: u64,
 }
 
 /// A file that stays, whose bytes or title the one that goes has as well.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Stays {
-    pub(super) path: Bytes,
-    pub(super) was: Was,
+pub(super) struct KeptFile {
+    pub(super) path: PathText,
+    pub(super) was: FileIdentity,
+    /// What it held, where what goes is no equal of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) digest: Option<String>,
 }
 
 /// What is to be done.
@@ -71,23 +52,27 @@ pub(super) struct Stays {
 pub(super) struct Intent {
     /// `drop` or `link`.
     #[serde(rename = "do")]
-    pub(super) deed: String,
-    pub(super) path: Bytes,
-    pub(super) was: Was,
+    pub(super) word: String,
+    pub(super) path: PathText,
+    pub(super) was: FileIdentity,
+    /// What it held, where nothing else proves it later.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) digest: Option<String>,
     /// Bytes that it takes.
     pub(super) allocated: u64,
     pub(super) group: String,
     pub(super) kind: String,
     pub(super) library: String,
-    /// What stays; of a link the one that the name becomes. Empty for leftovers.
-    pub(super) stays: Vec<Stays>,
+    /// What stays; of a link the one that the name becomes. None for leftovers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) kept: Option<KeptFile>,
     /// Whether what stays has the same bytes.
     pub(super) equal: bool,
 }
 
 impl Intent {
-    pub(super) fn deed(&self) -> Deed {
-        if self.deed == "link" { Deed::Link } else { Deed::Drop }
+    pub(super) fn operation(&self) -> Operation {
+        if self.word == Operation::Link.word() { Operation::Link } else { Operation::Drop }
     }
 }
 
@@ -105,61 +90,93 @@ struct Line {
 #[serde(rename_all = "lowercase")]
 enum Event {
     Intent(Intent),
-    Done,
-    Refused,
-    Undone,
+    /// What is held now is what was meant.
+    Done(FileIdentity),
+    /// What is held now came to stand there at that very moment, and its name was taken when it was to go back.
+    Stray(FileIdentity),
+    Refused(LetGo),
+    Undone(LetGo),
     /// It is about to be deleted.
     Purging,
-    /// Bytes that came back.
-    Purged(u64),
+    Purged {
+        /// Bytes that came back.
+        bytes: u64,
+        #[serde(flatten)]
+        left: LetGo,
+    },
+}
+
+/// What is known of a file when nothing of it is held any more: the ctime that the last rename or removal gave it, by which it is known
+/// again as unchanged.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct LetGo {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) changed: Option<i64>,
 }
 
 /// Where a step stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Stage {
     /// It may be done or not.
     Begun,
-    Done,
-    Purging,
+    /// This is held.
+    Done(FileIdentity),
+    /// Somebody else's file is held.
+    Stray(FileIdentity),
+    Purging(FileIdentity),
     /// Nothing of it is left to be done.
     Over,
     Purged(u64),
 }
 
+impl Stage {
+    /// What is held, if that is what the step was to take.
+    pub(super) fn held(&self) -> Option<&FileIdentity> {
+        match self {
+            Self::Done(held) | Self::Purging(held) => Some(held),
+            _ => None,
+        }
+    }
+}
+
 /// A step as its journal knows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Known {
+pub(super) struct KnownStep {
     pub(super) intent: Intent,
     pub(super) stage: Stage,
     /// When it was done last.
     pub(super) when: i64,
+    /// The ctime that it was left with.
+    pub(super) left: LetGo,
 }
 
 /// An open journal; nobody else writes it as long as it is.
 #[derive(Debug)]
 pub(super) struct Journal {
     file: File,
-    pub(super) steps: BTreeMap<u64, Known>,
-}
-
-/// The name that a step has in the holding folder.
-pub(super) fn held_name(step: u64) -> String {
-    format!("{step:06}")
+    /// How long it is.
+    length: u64,
+    /// Up to where there is room for more.
+    reserved: u64,
+    /// The greatest number that was ever given.
+    last: u64,
+    /// Why nothing more can be written, if so.
+    broken: Option<String>,
+    pub(super) steps: BTreeMap<u64, KnownStep>,
 }
 
 impl Journal {
-    /// Opens the journal of a holding folder, or makes it.
-    pub(super) fn open(folder: &OwnedFd, make: bool) -> Result<Option<Self>, String> {
+    /// Opens the journal of a holding folder, or makes it. `last`: the greatest number that a file in it has.
+    pub(super) fn open(folder: &OwnedFd, make: bool, last: u64) -> Result<Option<Self>, String> {
         let create = if make { OFlags::CREATE } else { OFlags::empty() };
         let flags =
             OFlags::RDWR | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let file = match rustix::fs::openat(folder, NAME, flags | create, Mode::RUSR | Mode::WUSR) {
             Ok(file) => File::from(file),
-            Err(rustix::io::Errno::NOENT) => return Ok(None),
-            Err(error) => return Err(format!("its journal can't be opened: {error}")),
+            Err(Errno::NOENT) => return Ok(None),
+            Err(error) => return Err(format!("its journal can't be opened: {}", why(error))),
         };
-        let told = |error: io::Error| format!("its journal can't be read: {error}");
-        let meta = file.metadata().map_err(told)?;
+        let meta = file.metadata().map_err(unreadable)?;
         if !meta.is_file()
             || meta.uid() != own_uid()
             || meta.nlink() != 1
@@ -172,93 +189,194 @@ impl Journal {
         }
         rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)
             .map_err(|_| "another reclaim works in it; wait until that is done".to_owned())?;
-        if make {
-            file.sync_all().and_then(|()| Ok(rustix::fs::fsync(folder)?)).map_err(told)?;
+        let mut journal =
+            Self { file, length: 0, reserved: 0, last, broken: None, steps: BTreeMap::new() };
+        let head = journal.read()?;
+        let own = walk::stat_now(folder.as_fd()).map_err(|error| why(error))?;
+        let filesystem = identity(folder.as_fd(), own.device.unwrap_or(0)).map_err(why)?;
+        match head {
+            Some(head) if head.journal != VERSION => {
+                return Err(format!(
+                    "its journal is of version {}, and this program reads {VERSION}",
+                    head.journal
+                ));
+            }
+            Some(head)
+                if own.inode != Some(head.inode) || !filesystem.may_be(&head.filesystem) =>
+            {
+                return Err(
+                    "its journal was written for another folder; what is held is not touched"
+                        .to_owned(),
+                );
+            }
+            Some(_) => {}
+            // One that was being made when the machine stopped.
+            None if last > 0 => {
+                return Err("its journal is empty, and files are held: nobody can tell where they belong".to_owned());
+            }
+            None if make => {
+                let inode = own.inode.unwrap_or(0);
+                let filesystem = filesystem.as_str().to_owned();
+                journal.append(&Head { journal: VERSION, filesystem, inode })?;
+                rustix::fs::fsync(folder).map_err(why)?;
+            }
+            None => return Ok(None),
         }
-        let mut journal = Self { file, steps: BTreeMap::new() };
-        journal.read()?;
         Ok(Some(journal))
     }
 
-    fn read(&mut self) -> Result<(), String> {
-        let told = |error: io::Error| format!("its journal can't be read: {error}");
+    /// Reads all lines; its first, if there is any.
+    fn read(&mut self) -> Result<Option<Head>, String> {
         let mut bytes = Vec::new();
-        self.file.read_to_end(&mut bytes).map_err(told)?;
+        self.file.read_to_end(&mut bytes).map_err(unreadable)?;
         // What was being written when the machine stopped was not begun.
         let whole = bytes.iter().rposition(|b| *b == b'\n').map_or(0, |end| end + 1);
+        self.length = whole as u64;
         if whole < bytes.len() {
-            self.file.set_len(whole as u64).and_then(|()| self.file.sync_all()).map_err(told)?;
+            self.cut().map_err(unreadable)?;
         }
-        self.file.seek(SeekFrom::End(0)).map_err(told)?;
-        for (n, line) in
-            bytes[..whole].split(|b| *b == b'\n').enumerate().filter(|(_, line)| !line.is_empty())
-        {
-            let line: Line = serde_json::from_slice(line).map_err(|error| {
-                format!(
-                    "its journal is damaged in line {}: {error}; what is held is not touched",
-                    n + 1
-                )
-            })?;
-            self.take(line);
+        self.file.seek(SeekFrom::End(0)).map_err(unreadable)?;
+        let damaged = |n: usize, error: serde_json::Error| {
+            format!(
+                "its journal is damaged in line {}: {error}; what is held is not touched",
+                n + 1
+            )
+        };
+        let mut head = None;
+        for (n, line) in bytes[..whole].split_inclusive(|b| *b == b'\n').enumerate() {
+            match n {
+                0 => head = Some(serde_json::from_slice(line).map_err(|error| damaged(n, error))?),
+                _ => {
+                    let line = serde_json::from_slice(line).map_err(|error| damaged(n, error))?;
+                    self.take(line);
+                }
+            }
+        }
+        Ok(head)
+    }
+
+    fn take(&mut self, line: Line) {
+        self.last = self.last.max(line.step);
+        let event = match line.event {
+            Event::Intent(intent) => {
+                let (when, left) = (line.when, LetGo::default());
+                let known = KnownStep { intent, stage: Stage::Begun, when, left };
+                self.steps.insert(line.step, known);
+                return;
+            }
+            other => other,
+        };
+        let Some(known) = self.steps.get_mut(&line.step) else { return };
+        known.when = line.when;
+        known.stage = match event {
+            Event::Done(held) => Stage::Done(held),
+            Event::Stray(held) => Stage::Stray(held),
+            Event::Purging => match known.stage.held() {
+                Some(held) => Stage::Purging(held.clone()),
+                None => return,
+            },
+            Event::Refused(left) | Event::Undone(left) => {
+                known.left = left;
+                Stage::Over
+            }
+            Event::Purged { bytes, left } => {
+                known.left = left;
+                Stage::Purged(bytes)
+            }
+            Event::Intent(_) => return,
+        };
+    }
+
+    /// Cuts off what is no whole line.
+    fn cut(&self) -> io::Result<()> {
+        self.file.set_len(self.length)?;
+        self.file.sync_all()
+    }
+
+    /// Writes a line to the disk, or nothing of it.
+    fn append(&mut self, line: &impl Serialize) -> Result<(), String> {
+        if let Some(why) = &self.broken {
+            return Err(why.clone());
+        }
+        let mut text = serde_json::to_vec(line).map_err(|error| error.to_string())?;
+        text.push(b'\n');
+        let outcome = self.file.write_all(&text).and_then(|()| self.file.sync_data());
+        if let Err(error) = outcome {
+            let why = format!("its journal can't be written: {error}");
+            if let Err(error) = self.cut() {
+                // What stands there now is read, and cut, by the next one who opens it.
+                self.broken = Some(format!("{why}, nor put right: {error}"));
+            }
+            return Err(why);
+        }
+        self.length += text.len() as u64;
+        Ok(())
+    }
+
+    /// Keeps room for the lines that a step may still need; where a filesystem has no way to, there is none.
+    fn reserve(&mut self, next: u64) -> Result<(), String> {
+        let wanted = self.length + RESERVE.max(4 * next);
+        if self.reserved >= self.length + RESERVE / 2 && self.reserved >= self.length + 4 * next {
+            return Ok(());
+        }
+        match rustix::fs::fallocate(
+            &self.file,
+            FallocateFlags::KEEP_SIZE,
+            self.length,
+            wanted - self.length,
+        ) {
+            Ok(()) => self.reserved = wanted,
+            Err(Errno::NOSPC | Errno::DQUOT) => {
+                return Err("there is no room left for the journal: nothing more is taken".to_owned());
+            }
+            Err(_) => {}
         }
         Ok(())
     }
 
-    fn take(&mut self, line: Line) {
-        let stage = match line.event {
-            Event::Intent(intent) => {
-                let known = Known { intent, stage: Stage::Begun, when: line.when };
-                self.steps.insert(line.step, known);
-                return;
-            }
-            Event::Done => Stage::Done,
-            Event::Refused | Event::Undone => Stage::Over,
-            Event::Purging => Stage::Purging,
-            Event::Purged(bytes) => Stage::Purged(bytes),
-        };
-        if let Some(known) = self.steps.get_mut(&line.step) {
-            (known.stage, known.when) = (stage, line.when);
-        }
-    }
-
     fn write(&mut self, step: u64, event: Event) -> Result<(), String> {
         let line = Line { step, when: now(), event };
-        let mut text = serde_json::to_vec(&line).map_err(|error| error.to_string())?;
-        text.push(b'\n');
-        self.file
-            .write_all(&text)
-            .and_then(|()| self.file.sync_data())
-            .map_err(|error| format!("the journal can't be written: {error}"))?;
+        self.append(&line)?;
         self.take(line);
         Ok(())
     }
 
     /// Writes down a step that is about to be done, and returns its number.
     pub(super) fn begin(&mut self, intent: Intent) -> Result<u64, String> {
-        let step = self.steps.last_key_value().map_or(1, |(last, _)| last + 1);
+        let length = 1024 + 12 * intent.path.0.as_bytes().len() as u64;
+        self.reserve(length)?;
+        let step = self.last + 1;
         self.write(step, Event::Intent(intent))?;
         Ok(step)
     }
 
-    pub(super) fn done(&mut self, step: u64) -> Result<(), String> {
-        self.write(step, Event::Done)
+    pub(super) fn done(&mut self, step: u64, held: FileIdentity) -> Result<(), String> {
+        self.write(step, Event::Done(held))
     }
 
-    pub(super) fn refused(&mut self, step: u64) -> Result<(), String> {
-        self.write(step, Event::Refused)
+    pub(super) fn stray(&mut self, step: u64, held: FileIdentity) -> Result<(), String> {
+        self.write(step, Event::Stray(held))
     }
 
-    pub(super) fn undone(&mut self, step: u64) -> Result<(), String> {
-        self.write(step, Event::Undone)
+    pub(super) fn refused(&mut self, step: u64, left: LetGo) -> Result<(), String> {
+        self.write(step, Event::Refused(left))
+    }
+
+    pub(super) fn undone(&mut self, step: u64, left: LetGo) -> Result<(), String> {
+        self.write(step, Event::Undone(left))
     }
 
     pub(super) fn purging(&mut self, step: u64) -> Result<(), String> {
         self.write(step, Event::Purging)
     }
 
-    pub(super) fn purged(&mut self, step: u64, bytes: u64) -> Result<(), String> {
-        self.write(step, Event::Purged(bytes))
+    pub(super) fn purged(&mut self, step: u64, bytes: u64, left: LetGo) -> Result<(), String> {
+        self.write(step, Event::Purged { bytes, left })
     }
+}
+
+fn unreadable(error: io::Error) -> String {
+    format!("its journal can't be read: {error}")
 }
 
 /// Seconds since 1970 UTC; `TARVEK_NOW` makes an answer that can be made again.
@@ -273,18 +391,18 @@ pub(super) fn now() -> i64 {
 /// A path in JSON: text, or base64 behind a colon where it is no UTF-8.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub(super) struct Bytes(pub(super) AbsPath);
+pub(super) struct PathText(pub(super) AbsPath);
 
-impl From<Bytes> for String {
-    fn from(bytes: Bytes) -> Self {
-        match std::str::from_utf8(bytes.0.as_bytes()) {
+impl From<PathText> for String {
+    fn from(path: PathText) -> Self {
+        match std::str::from_utf8(path.0.as_bytes()) {
             Ok(text) => text.to_owned(),
-            Err(_) => format!(":{}", BASE64_STANDARD.encode(bytes.0.as_bytes())),
+            Err(_) => format!(":{}", BASE64_STANDARD.encode(path.0.as_bytes())),
         }
     }
 }
 
-impl TryFrom<String> for Bytes {
+impl TryFrom<String> for PathText {
     type Error = String;
 
     fn try_from(text: String) -> Result<Self, String> {
@@ -293,5 +411,62 @@ impl TryFrom<String> for Bytes {
             None => text.into_bytes(),
         };
         AbsPath::new(&bytes).map(Self).map_err(|fault| format!("a path {fault}"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::fd::OwnedFd;
+
+    use super::*;
+
+    fn folder() -> (tempfile::TempDir, OwnedFd) {
+        let folder = tempfile::tempdir().unwrap();
+        let open = OwnedFd::from(File::open(folder.path()).unwrap());
+        (folder, open)
+    }
+
+    fn intent(path: &[u8]) -> Intent {
+        Intent {
+            word: "drop".to_owned(),
+            path: PathText(AbsPath::new(path).unwrap()),
+            was: FileIdentity::default(),
+            digest: None,
+            allocated: 0,
+            group: "copy-1".to_owned(),
+            kind: "copy".to_owned(),
+            library: String::new(),
+            kept: None,
+            equal: true,
+        }
+    }
+
+    #[test]
+    fn half_a_line_is_cut_off_and_numbers_go_on() {
+        let (top, open) = folder();
+        let mut journal = Journal::open(&open, true, 0).unwrap().unwrap();
+        assert_eq!(journal.begin(intent(b"/a\xff")), Ok(1));
+        journal.done(1, FileIdentity::default()).unwrap();
+        drop(journal);
+        let file = top.path().join(NAME);
+        let whole = std::fs::read(&file).unwrap();
+        std::fs::write(&file, [whole.as_slice(), b"{\"step\":2,"].concat()).unwrap();
+        let mut journal = Journal::open(&open, false, 7).unwrap().unwrap();
+        assert_eq!(std::fs::read(&file).unwrap(), whole);
+        assert_eq!(journal.steps[&1].intent, intent(b"/a\xff"));
+        assert!(journal.steps[&1].stage.held().is_some());
+        assert_eq!(journal.begin(intent(b"/b")), Ok(8), "a file is held as 7");
+    }
+
+    #[test]
+    fn a_journal_of_another_folder_is_refused() {
+        let ((one, open), (other, open_other)) = (folder(), folder());
+        Journal::open(&open, true, 0).unwrap().unwrap().begin(intent(b"/a")).unwrap();
+        std::fs::copy(one.path().join(NAME), other.path().join(NAME)).unwrap();
+        let error = Journal::open(&open_other, false, 0).unwrap_err();
+        assert!(error.contains("another folder"), "{error}");
+        std::fs::write(one.path().join(NAME), "").unwrap();
+        let error = Journal::open(&open, true, 1).unwrap_err();
+        assert!(error.contains("nobody can tell"), "{error}");
     }
 }

@@ -10,7 +10,7 @@ use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 use tarvek_formats::review::Review;
 
-use super::held::Holding;
+use super::quarantine::Quarantine;
 use super::journal::Stage;
 use crate::observe::own_uid;
 
@@ -26,8 +26,8 @@ pub struct Taken {
 
 #[derive(Debug, Serialize, Deserialize)]
 struct Entry {
-    /// Of the holding folder, and the step there: each counts once.
-    held: (u64, u64, u64),
+    /// The filesystem and inode of the holding folder, and the step there: each counts once.
+    step: (String, u64, u64),
     library: String,
     bytes: u64,
     when: i64,
@@ -99,7 +99,8 @@ impl Ledger {
     /// If it can't be read or written.
     pub fn settle(&self, review: &Review) -> Result<(), String> {
         let entries = self.read()?;
-        let known: HashSet<(u64, u64, u64)> = entries.iter().map(|entry| entry.held).collect();
+        let known: HashSet<(String, u64, u64)> =
+            entries.into_iter().map(|entry| entry.step).collect();
         let mut new = Vec::new();
         let mut seen = HashSet::new();
         for row in &review.rows {
@@ -110,16 +111,16 @@ impl Ledger {
                 if !seen.insert(folder.clone()) {
                     break;
                 }
-                let Ok(Some(holding)) = Holding::open(&folder, false) else { continue };
-                let stat = rustix::fs::fstat(&holding.folder).map_err(|error| error.to_string())?;
-                for (step, of) in &holding.journal.steps {
-                    let held = (stat.st_dev, stat.st_ino, *step);
+                let Ok(Some(quarantine)) = Quarantine::open(&folder, false) else { continue };
+                let (filesystem, inode) = quarantine.identity()?;
+                for (step, of) in &quarantine.journal.steps {
+                    let held = (filesystem.clone(), inode, *step);
                     if let Stage::Purged(bytes) = of.stage
                         && !of.intent.was.folder
                         && !known.contains(&held)
                     {
                         new.push(Entry {
-                            held,
+                            step: held,
                             library: of.intent.library.clone(),
                             bytes,
                             when: of.when,

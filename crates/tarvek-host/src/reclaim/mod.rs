@@ -1,34 +1,56 @@
 //! Doing what a review says, so that nothing is ever lost.
 //!
-//! What is taken away is moved into a holding folder on the same mount; what becomes a link is linked there first, and its name is
-//! exchanged for the new one. Each step is written to a journal before it is done. Whatever happens on the way, each name has what it
-//! had or what the review says, and what it had is held until it is purged.
+//! What is taken away is moved into a holding folder on the same mount; what becomes a link is linked there first, and exchanged for what
+//! the name had. Each step is written to a journal before it is done. Whatever happens on the way, each name has what it had or what the
+//! review says, and what it had is held until it is purged.
 
-mod act;
 mod compare;
-mod held;
+mod distinct;
+mod entry;
 mod journal;
+mod keeper;
+mod lease;
 mod ledger;
+mod operation;
 mod purge;
+mod quarantine;
+mod row;
 mod run;
 mod undo;
 
-pub use act::Readers;
 pub use ledger::{Ledger, Taken};
-pub use run::{Mode, reclaim};
+pub use run::{Mode, Request, reclaim};
 
+use journal::Intent;
+use tarvek_core::waste::readers::RightsChange;
 use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::Kind;
+
+/// What has to be known of the site to carry out a review.
+pub trait SiteKnowledge {
+    /// What changes for a name, and for everybody, if it becomes one of another file.
+    ///
+    /// # Errors
+    /// Why that can't be told.
+    fn rights_change(&self, name: &AbsPath, other: &AbsPath) -> Result<RightsChange, String>;
+
+    /// The kind of the library that a path of this machine lies in.
+    fn kind_at(&self, path: &AbsPath) -> Option<Kind>;
+
+    /// Whether a folder of this machine is one of the layout's libraries or intakes, or lies in one.
+    fn is_of_layout(&self, folder: &AbsPath) -> bool;
+}
 
 /// How far a step is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum State {
+pub enum StepState {
     Planned,
     Done,
     Refused,
     Undone,
 }
 
-impl State {
+impl StepState {
     /// As it is written.
     pub fn word(self) -> &'static str {
         match self {
@@ -42,7 +64,7 @@ impl State {
 
 /// What a step does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Deed {
+pub enum Operation {
     Drop,
     Link,
     Purge,
@@ -50,7 +72,7 @@ pub enum Deed {
     Ignore,
 }
 
-impl Deed {
+impl Operation {
     /// As it is written.
     pub fn word(self) -> &'static str {
         match self {
@@ -66,19 +88,35 @@ impl Deed {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Step {
     pub path: Vec<u8>,
-    pub deed: Deed,
+    pub operation: Operation,
     /// Bytes that come back by it, at once or once it is purged.
     pub frees: u64,
-    pub state: State,
+    pub state: StepState,
     /// Whether it was done by an earlier run.
     pub before: bool,
+    /// What changes besides: owner, group, mode and ACL of a name that becomes a link, and who gains or loses by it.
+    pub changes: Vec<String>,
     /// Why not, or what else there is to say.
     pub why: Option<String>,
 }
 
+impl Step {
+    fn of(intent: &Intent, state: StepState, why: Option<String>) -> Self {
+        Self {
+            path: intent.path.0.as_bytes().to_vec(),
+            operation: intent.operation(),
+            frees: 0,
+            state,
+            before: false,
+            changes: Vec::new(),
+            why,
+        }
+    }
+}
+
 /// What came of a review.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Report {
+pub struct ReclaimReport {
     pub steps: Vec<Step>,
     /// Bytes that came back.
     pub freed: u64,
@@ -90,14 +128,21 @@ pub struct Report {
     pub stopped: bool,
 }
 
-impl Report {
+impl ReclaimReport {
     /// Refuses to remember a group.
     pub fn refuse_ignore(&mut self, path: &[u8], why: &str) {
-        self.refuse(path, Deed::Ignore, why);
+        self.refuse(path, Operation::Ignore, why);
     }
 
-    fn refuse(&mut self, path: &[u8], deed: Deed, why: impl Into<String>) {
-        let (path, why) = (path.to_vec(), Some(why.into()));
-        self.steps.push(Step { path, deed, frees: 0, state: State::Refused, before: false, why });
+    fn refuse(&mut self, path: &[u8], operation: Operation, why: impl Into<String>) {
+        self.steps.push(Step {
+            path: path.to_vec(),
+            operation,
+            frees: 0,
+            state: StepState::Refused,
+            before: false,
+            changes: Vec::new(),
+            why: Some(why.into()),
+        });
     }
 }

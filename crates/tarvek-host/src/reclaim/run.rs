@@ -2,27 +2,28 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ffi::OsStr;
-use std::fs::File;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::atomic::Ordering;
 
 use tarvek_core::kernel::entry::Meta;
-use tarvek_core::waste::group::{Decision, Waste};
+use tarvek_core::waste::group::Decision;
 use tarvek_core::waste::stock::HELD;
 use tarvek_core::words::path::AbsPath;
-use tarvek_core::words::text::shown;
-use tarvek_core::words::word::Word;
 use tarvek_formats::review::{Review, Row};
 
-use super::act::{Readers, Spot, drop_name, intent, is_empty, link_name, verified};
-use super::compare::equal;
-use super::held::{Holding, above, look};
-use super::journal::{Bytes, Known, Stage, Stays, Was, held_name};
-use super::purge::purge;
-use super::undo::{put_back, recover, undo};
-use super::{Deed, Report, State, Step};
-use crate::contents::{Holders, shared_bytes};
-use crate::walk::Watch;
+use super::compare::{Attention, digest};
+use super::entry::{Location, Pinned, is_empty, names_in, open_folder};
+use super::journal::{Intent, KnownStep, LetGo, PathText, Stage};
+use super::keeper::{Found, Leaving, Search, needs_keeper};
+use super::lease::{NoWriter, WriterFault};
+use super::operation::{TakeFault, replace_by_link, take};
+use super::purge::{Purge, ctime_tells};
+use super::quarantine::{Quarantine, folder_above, held_name};
+use super::row::{OwnChanges, check_file, check_line, is_line_of};
+use super::undo::{Restored, give_back, settle, undo};
+use super::{Operation, ReclaimReport, SiteKnowledge, Step, StepState};
+use crate::contents::{Holders, shared_of};
+use crate::walk::{self, Watch};
 
 /// What is to be done with a review.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,55 +38,60 @@ pub enum Mode {
     Purge,
 }
 
+/// What is asked for.
+#[derive(Clone, Copy, Debug)]
+pub struct Request<'a> {
+    pub review: &'a Review,
+    /// The name of this machine in it.
+    pub host: &'a str,
+    pub mode: Mode,
+    /// Whether it is done; else it is only shown.
+    pub yes: bool,
+    /// Whether a link may take rights from somebody, or give some.
+    pub accept_rights: bool,
+}
+
 /// Does what a review says, or shows it.
-pub fn reclaim(
-    review: &Review,
-    host: &str,
-    mode: Mode,
-    yes: bool,
-    readers: &dyn Readers,
-    watch: &Watch,
-) -> Report {
+pub fn reclaim(request: &Request, site: &dyn SiteKnowledge, watch: &Watch) -> ReclaimReport {
     let mut run = Run {
-        review,
-        host,
-        yes,
-        readers,
+        request,
+        site,
         watch,
-        holdings: BTreeMap::new(),
-        broken: HashMap::new(),
+        quarantines: BTreeMap::new(),
+        broken: BTreeMap::new(),
         earlier: HashMap::new(),
-        report: Report::default(),
+        own: OwnChanges::new(),
+        report: ReclaimReport::default(),
     };
-    run.find_holdings();
-    match mode {
-        Mode::Do | Mode::Resume => run.all(),
-        Mode::Undo => run.each_known(|holding, step, run| undo(holding, step, run.yes)),
+    run.find_quarantines();
+    match request.mode {
+        Mode::Do | Mode::Resume => run.carry_out(),
+        Mode::Undo => run.undo(),
         Mode::Purge => run.purge(),
     }
     run.finish()
 }
 
 struct Run<'a> {
-    review: &'a Review,
-    host: &'a str,
-    yes: bool,
-    readers: &'a dyn Readers,
+    request: &'a Request<'a>,
+    site: &'a dyn SiteKnowledge,
     watch: &'a Watch,
     /// By the folder that they lie in.
-    holdings: BTreeMap<AbsPath, Holding>,
+    quarantines: BTreeMap<AbsPath, Quarantine>,
     /// Holding folders that can't be used, and why.
-    broken: HashMap<AbsPath, String>,
+    broken: BTreeMap<AbsPath, String>,
     /// Steps of earlier runs, by path.
-    earlier: HashMap<AbsPath, Vec<Known>>,
-    report: Report,
+    earlier: HashMap<AbsPath, Vec<KnownStep>>,
+    own: OwnChanges,
+    report: ReclaimReport,
 }
 
 /// What came of a line.
 struct Outcome {
-    state: State,
-    /// What the file was; `None` where nothing was left to be done.
-    meta: Option<Meta>,
+    state: StepState,
+    /// What the file was, and bytes of it that others share; `None` where nothing was left to be done.
+    file: Option<(Meta, u64)>,
+    changes: Vec<String>,
     why: Option<String>,
 }
 
@@ -94,10 +100,15 @@ impl Run<'_> {
         self.watch.stop.load(Ordering::Relaxed)
     }
 
+    fn rows(&self) -> &[Row] {
+        &self.request.review.rows
+    }
+
     /// The holding folders that are there already, wherever a line of the review may have led.
-    fn find_holdings(&mut self) {
+    fn find_quarantines(&mut self) {
         let mut seen: HashSet<AbsPath> = HashSet::new();
-        for row in &self.review.rows {
+        let review = self.request.review;
+        for row in &review.rows {
             let folders = std::iter::successors(row.path.parent(), AbsPath::parent);
             let inside = |folder: &AbsPath| match &row.root {
                 Some(root) => folder.within(root),
@@ -109,423 +120,532 @@ impl Run<'_> {
                 }
                 let held = folder.child(HELD.as_bytes());
                 if std::fs::symlink_metadata(OsStr::from_bytes(held.as_bytes())).is_ok() {
-                    self.hold(&folder, false);
+                    self.open_quarantine(&folder, false);
                 }
             }
+        }
+        for known in self.quarantines.values().flat_map(|found| found.journal.steps.values()) {
+            let was = &known.intent.was;
+            let changed = [known.left.changed, known.stage.held().map(|held| held.changed)];
+            let own = changed.into_iter().flatten();
+            self.own.extend(own.map(|changed| (was.filesystem.clone(), was.inode, changed)));
         }
     }
 
     /// Opens the holding folder in a folder, and makes it if it is to be used.
-    fn hold(&mut self, above: &AbsPath, make: bool) {
-        if self.holdings.contains_key(above) || self.broken.contains_key(above) {
+    fn open_quarantine(&mut self, above: &AbsPath, make: bool) {
+        if self.quarantines.contains_key(above) || self.broken.contains_key(above) {
             return;
         }
-        match Holding::open(above, make) {
-            Ok(Some(holding)) => _ = self.holdings.insert(above.clone(), holding),
+        match Quarantine::open(above, make) {
+            Ok(Some(found)) => _ = self.quarantines.insert(above.clone(), found),
             Ok(None) => {}
             Err(why) => _ = self.broken.insert(above.clone(), why),
         }
     }
 
-    fn all(&mut self) {
-        if self.yes {
+    /// Lines whose path stands in several of them.
+    fn ambiguous(&self) -> HashSet<AbsPath> {
+        let mut seen: HashSet<&AbsPath> = HashSet::new();
+        let again = self.rows().iter().filter(|row| !seen.insert(&row.path));
+        again.map(|row| row.path.clone()).collect()
+    }
+
+    fn refuse_bad_lines(&mut self, operation: Operation) {
+        for bad in &self.request.review.bad {
+            self.report.refuse(&bad.path, operation, format!("line {}: {}", bad.line, bad.why));
+        }
+    }
+
+    fn carry_out(&mut self) {
+        if self.request.yes {
             self.settle();
         }
-        for known in self.holdings.values().flat_map(|holding| holding.journal.steps.values()) {
+        for known in self.quarantines.values().flat_map(|found| found.journal.steps.values()) {
             self.earlier.entry(known.intent.path.0.clone()).or_default().push(known.clone());
         }
-        for bad in &self.review.bad {
-            self.report.refuse(&bad.path, Deed::Drop, format!("line {}: {}", bad.line, bad.why));
-        }
-        let mut seen: HashSet<&AbsPath> = HashSet::new();
-        let mut twice: HashSet<&AbsPath> = HashSet::new();
-        for row in &self.review.rows {
-            if !seen.insert(&row.path) {
-                twice.insert(&row.path);
-            }
-        }
+        self.refuse_bad_lines(Operation::Drop);
+        let ambiguous = self.ambiguous();
+        let review = self.request.review;
         let mut groups: HashMap<&str, Vec<&Row>> = HashMap::new();
-        for row in self.review.rows.iter().filter(|row| !twice.contains(&row.path)) {
+        for row in review.rows.iter().filter(|row| !ambiguous.contains(&row.path)) {
             groups.entry(row.group.as_str()).or_default().push(row);
         }
-        let takes = |row: &&Row| matches!(row.decision, Decision::Drop | Decision::Link);
         // Folders go when they are empty: the innermost last of all files, before what it is in.
+        let is_folder = |row: &Row| {
+            row.bytes == Some(0)
+                && row.digest.is_empty()
+                && Location::open(row.root.as_ref(), &row.path)
+                    .is_ok_and(|at| at.pin().is_ok_and(|now| now.meta.is_folder()))
+        };
+        let takes = |row: &&Row| matches!(row.decision, Decision::Drop | Decision::Link);
         let (mut files, mut folders): (Vec<&Row>, Vec<&Row>) =
-            self.review.rows.iter().filter(takes).partition(|row| {
-                let waits = row.bytes == Some(0) && row.digest.is_empty();
-                !(waits
-                    && Spot::of(&row.path)
-                        .is_ok_and(|spot| spot.look().is_ok_and(|meta| meta.is_folder())))
-            });
+            review.rows.iter().filter(takes).partition(|row| !is_folder(row));
         folders.sort_by_key(|row| std::cmp::Reverse(row.path.components().count()));
         files.append(&mut folders);
-        let mut links: HashMap<(u64, u64), u32> = HashMap::new();
+        let file_of = |row: &Row| row.inode.map(|inode| (row.filesystem.clone(), row.device, inode));
+        let mut names: HashMap<_, u32> = HashMap::new();
         for row in &files {
-            if let Some(id) = row.device.zip(row.inode) {
-                *links.entry(id).or_default() += 1;
-            }
+            *names.entry(file_of(row)).or_default() += 1;
         }
         let going: HashSet<AbsPath> = files.iter().map(|row| row.path.clone()).collect();
-        let mut counted: HashSet<(u64, u64)> = HashSet::new();
+        let mut counted = HashSet::new();
         for row in files {
             if self.stopped() {
                 self.report.stopped = true;
                 break;
             }
-            let deed = if row.decision == Decision::Link { Deed::Link } else { Deed::Drop };
+            let operation = match row.decision {
+                Decision::Link => Operation::Link,
+                _ => Operation::Drop,
+            };
             let group = groups.get(row.group.as_str()).map(Vec::as_slice).unwrap_or_default();
-            let outcome = match twice.contains(&row.path) {
+            let outcome = match ambiguous.contains(&row.path) {
                 true => Err("it stands twice in the review".to_owned()),
-                false => self.row(row, deed, group, &going),
+                false => self.line(row, operation, group, &going),
             };
             match outcome {
-                Ok(Outcome { state, meta, why }) => {
-                    let id = row.device.zip(row.inode);
-                    let first = id.is_none_or(|id| counted.insert(id));
-                    let all = id.and_then(|id| links.get(&id)).copied().unwrap_or(1);
-                    let frees = meta.filter(|_| first).map_or(0, |meta| frees(row, &meta, all));
+                Ok(Outcome { state, file, changes, why }) => {
+                    let first = counted.insert(file_of(row));
+                    let all = names[&file_of(row)];
+                    let frees = file.filter(|_| first).map_or(0, |file| frees(&file, all));
                     let path = row.path.as_bytes().to_vec();
-                    self.report.steps.push(Step {
-                        path,
-                        deed,
-                        frees,
-                        state,
-                        before: meta.is_none(),
-                        why,
-                    });
+                    let before = file.is_none();
+                    self.report
+                        .steps
+                        .push(Step { path, operation, frees, state, before, changes, why });
                 }
                 Err(_) if self.stopped() => {
                     self.report.stopped = true;
                     break;
                 }
-                Err(why) => self.report.refuse(row.path.as_bytes(), deed, why),
+                Err(why) => self.report.refuse(row.path.as_bytes(), operation, why),
             }
         }
     }
 
     /// Brings to an end what was broken off.
     fn settle(&mut self) {
-        for holding in self.holdings.values_mut() {
-            let begun: Vec<u64> = holding
-                .journal
-                .steps
-                .iter()
-                .filter(|(_, known)| known.stage == Stage::Begun)
-                .map(|(step, _)| *step)
-                .collect();
+        for quarantine in self.quarantines.values_mut() {
+            let begun = |(_, known): &(&u64, &KnownStep)| known.stage == Stage::Begun;
+            let begun: Vec<u64> =
+                quarantine.journal.steps.iter().filter(begun).map(|(step, _)| *step).collect();
             for step in begun {
-                if let Err(why) = recover(holding, step) {
-                    let known = &holding.journal.steps[&step];
-                    let path = known.intent.path.0.as_bytes().to_vec();
-                    self.report.refuse(&path, known.intent.deed(), why);
+                let outcome = settle(quarantine, step);
+                let known = quarantine.step(step);
+                match (outcome, known.left.changed) {
+                    (Err(why), _) => {
+                        let path = known.intent.path.0.as_bytes();
+                        self.report.refuse(path, known.intent.operation(), why);
+                    }
+                    (Ok(()), Some(changed)) => {
+                        let was = &known.intent.was;
+                        self.own.insert((was.filesystem.clone(), was.inode, changed));
+                    }
+                    (Ok(()), None) => {}
                 }
             }
         }
     }
 
     /// Whether a line was done before, and nothing has changed since.
-    fn done_before(&self, row: &Row, deed: Deed) -> bool {
+    fn done_before(&self, row: &Row, operation: Operation) -> bool {
         let Some(earlier) = self.earlier.get(&row.path) else { return false };
-        let now =
-            Spot::of(&row.path).and_then(|spot| spot.look().map_err(|error| error.to_string()));
-        let done = |known: &Known| {
-            known.intent.deed() == deed
-                && matches!(known.stage, Stage::Done | Stage::Purging | Stage::Purged(_))
+        let now = Location::open(row.root.as_ref(), &row.path)
+            .and_then(|location| location.pin_or_why());
+        let is_done = |known: &KnownStep| {
+            known.intent.operation() == operation
+                && (known.stage.held().is_some() || matches!(known.stage, Stage::Purged(_)))
                 && Some(known.intent.was.inode) == row.inode
-                && match (deed, &now) {
-                    (Deed::Link, Ok(meta)) => {
-                        known.intent.stays.first().is_some_and(|stays| stays.was.is_same_file(meta))
+                && match (operation, &now) {
+                    (Operation::Link, Ok(now)) => {
+                        known.intent.kept.as_ref().is_some_and(|kept| now.is_file_of(&kept.was))
                     }
                     (_, Ok(_)) => false,
                     (_, Err(_)) => true,
                 }
         };
-        earlier.iter().any(done)
+        earlier.iter().any(is_done)
     }
 
     /// Does what a line says, or shows it.
-    fn row(
+    fn line(
         &mut self,
         row: &Row,
-        deed: Deed,
+        operation: Operation,
         group: &[&Row],
         going: &HashSet<AbsPath>,
     ) -> Result<Outcome, String> {
-        if !row.host.is_empty() && row.host != self.host {
-            return Err(format!(
-                "it is a file of {}: run reclaim there",
-                shown(row.host.as_bytes())
-            ));
-        }
-        if self.done_before(row, deed) {
+        let yes = self.request.yes;
+        let kind = check_line(row, self.request.host, self.site)?;
+        if self.done_before(row, operation) {
             let why = Some("done before".to_owned());
-            return Ok(Outcome { state: State::Done, meta: None, why });
+            return Ok(Outcome { state: StepState::Done, file: None, changes: Vec::new(), why });
         }
-        let kind = Waste::named(&row.kind)
-            .ok_or_else(|| format!("{:?} is no kind of waste", shown(row.kind.as_bytes())))?;
-        let spot = Spot::of(&row.path)?;
-        let meta = verified(&spot, row)?;
-        let was = Was::of(&meta).ok_or("its filesystem does not number files")?;
-        let pairs = matches!(kind, Waste::Copy | Waste::Unlinked | Waste::Version);
-        if !pairs && deed == Deed::Link {
+        let location = Location::open(row.root.as_ref(), &row.path)?;
+        let pinned = location.pin_or_why()?;
+        check_file(row, kind, &pinned, &self.own)?;
+        let is_folder = pinned.meta.is_folder();
+        if !needs_keeper(kind) && operation == Operation::Link {
             return Err("nothing is there to make it a link of".to_owned());
         }
-        if pairs && meta.is_folder() {
+        if needs_keeper(kind) && is_folder {
             return Err("it is a folder".to_owned());
         }
-        let own_folder = above(row.root.as_ref(), &row.path.parent().unwrap_or_else(AbsPath::root))
-            .map_err(|error| format!("its folder can't be opened: {error}"))?;
-        if meta.is_folder() && !self.empties(&spot, &row.path, going) {
+        let parent = row.path.parent().unwrap_or_else(AbsPath::root);
+        let above = folder_above(row.root.as_ref(), &parent)
+            .map_err(|error| format!("its folder can't be opened: {}", walk::why(error)))?;
+        if is_folder && !self.will_be_empty(&location, &row.path, going) {
             return Err("it is not empty".to_owned());
         }
-        let kept = match pairs {
-            true => Some(self.kept(row, deed, group, &spot, &meta)?),
-            false => None,
+        // What nobody may read can be taken away all the same.
+        let file = pinned.read();
+        let guard = match &file {
+            Ok(file) => match NoWriter::of(file, &pinned.meta) {
+                Ok(guard) => Some(guard),
+                Err(WriterFault::Writing(who)) => return Err(who),
+                Err(WriterFault::Unknown(_)) => None,
+            },
+            Err(_) => None,
         };
-        if let (Some(kept), Deed::Link) = (&kept, deed) {
-            let lose = self.readers.lose(&row.path, &kept.path)?;
-            if let Some(first) = lose.first() {
-                let more = if lose.len() > 1 {
-                    format!(" and {} more", lose.len() - 1)
-                } else {
-                    String::new()
+        let found = match (needs_keeper(kind), &file) {
+            (false, _) => None,
+            (true, Err(why)) => return Err(why.clone()),
+            (true, Ok(file)) => {
+                let search = Search {
+                    row,
+                    operation,
+                    group,
+                    host: self.request.host,
+                    site: self.site,
+                    own: &self.own,
+                    watch: self.watch,
+                    compares: yes,
                 };
-                return Err(format!("as a link {first}{more} could no longer read it"));
+                let guard = guard.as_ref();
+                Some(search.find(&Leaving { location: &location, pinned: &pinned, file, guard })?)
             }
+        };
+        let changes = match &found {
+            Some(found) if operation == Operation::Link => self.rights_change(row, found)?,
+            _ => Vec::new(),
+        };
+        let shared = file.as_ref().map_or(0, shared_of);
+        let of_file = Some((pinned.meta, shared));
+        if !yes {
+            return Ok(Outcome { state: StepState::Planned, file: of_file, changes, why: None });
         }
-        if !self.yes {
-            return Ok(Outcome { state: State::Planned, meta: Some(meta), why: None });
-        }
-        self.hold(&own_folder, true);
-        let Some(holding) = self.holdings.get_mut(&own_folder) else {
-            let why = self.broken.get(&own_folder).cloned();
+        // Where no time tells of every write, the bytes do.
+        let needs_digest = match (&found, &file) {
+            (Some(found), _) => !found.is_equal,
+            (None, Ok(file)) => !is_folder && !ctime_tells(file),
+            (None, Err(_)) => false,
+        };
+        let was = match (needs_digest, &file) {
+            (true, Ok(file)) => {
+                let guards: Vec<&NoWriter> = guard.as_ref().into_iter().collect();
+                Some(digest(file, &Attention { watch: self.watch, guards: &guards })?)
+            }
+            _ => None,
+        };
+        drop(guard);
+        self.open_quarantine(&above, true);
+        let Some(quarantine) = self.quarantines.get_mut(&above) else {
+            let why = self.broken.get(&above).cloned();
             return Err(why.unwrap_or_else(|| "it can't be held".to_owned()));
         };
-        let stays = kept
-            .iter()
-            .map(|kept| Stays { path: Bytes(kept.path.clone()), was: kept.was })
-            .collect();
-        let is_equal = kept.as_ref().is_some_and(|kept| kept.equal);
-        let word = if deed == Deed::Link { "link" } else { "drop" };
-        let step = holding.journal.begin(intent(row, word, &meta, stays, is_equal)?)?;
-        let outcome = match (deed, &kept) {
-            (Deed::Link, Some(kept)) => {
-                link_name(holding, &spot, step, &was, (&kept.file, &kept.was))
-            }
-            _ => drop_name(holding, &spot, step, &was).map(|()| None),
+        let intent = Intent {
+            word: operation.word().to_owned(),
+            path: PathText(row.path.clone()),
+            was: pinned.identity(),
+            digest: was,
+            allocated: match is_folder {
+                true => 0,
+                false => pinned.meta.allocated.unwrap_or(pinned.meta.size),
+            },
+            group: row.group.clone(),
+            kind: row.kind.clone(),
+            library: row.library.clone(),
+            kept: found.as_ref().map(Found::kept_file),
+            equal: found.as_ref().is_some_and(|found| found.is_equal),
         };
-        match outcome {
-            Ok(left) => {
-                holding.journal.done(step)?;
-                // Whoever changes or removes what is kept at that very moment must not take the last of it.
-                if let Some(kept) = kept.filter(|kept| !kept.is_there()) {
-                    let known = holding.journal.steps[&step].clone();
-                    put_back(holding, step, &known)?;
-                    holding.journal.undone(step)?;
-                    return Err(format!("{} was kept instead, and changed meanwhile", kept.path));
-                }
-                Ok(Outcome { state: State::Done, meta: Some(meta), why: left })
+        let step = quarantine.journal.begin(intent)?;
+        let taken = match (operation, &found) {
+            (Operation::Link, Some(found)) => {
+                replace_by_link(quarantine, &location, step, &pinned, &found.keeper.pinned)
             }
-            Err(why) => {
-                // What could not go back is held all the same.
-                match look(&holding.folder, held_name(step).as_bytes()) {
-                    Ok(_) => holding.journal.done(step)?,
-                    Err(_) => holding.journal.refused(step)?,
-                }
-                Err(why)
+            _ => take(quarantine, &location, step, &pinned),
+        };
+        let (held, remark) = match taken {
+            Ok(taken) => taken,
+            Err(TakeFault::Untouched(why)) => {
+                let left = location.pin().ok().and_then(|now| now.meta.changed);
+                quarantine.journal.refused(step, LetGo { changed: left })?;
+                return Err(why);
             }
+            Err(TakeFault::Held(why, identity)) => {
+                quarantine.journal.done(step, identity)?;
+                return Err(why);
+            }
+            Err(TakeFault::Stray(why, identity)) => {
+                quarantine.journal.stray(step, identity)?;
+                return Err(why);
+            }
+        };
+        quarantine.journal.done(step, held.identity())?;
+        self.own.insert(own_change(&held));
+        // Once more, now that it can't change any more: what was kept for it has to be there.
+        if let Some(found) = &found
+            && !found.keeper.is_there()
+        {
+            match give_back(quarantine, step)? {
+                Restored::Back(left) => quarantine.journal.undone(step, left)?,
+                Restored::NothingTaken => quarantine.journal.undone(step, LetGo::default())?,
+            }
+            return Err(format!("{} was kept instead, and changed meanwhile", found.keeper.path));
         }
+        Ok(Outcome { state: StepState::Done, file: of_file, changes, why: remark })
+    }
+
+    /// What changes for a name that becomes a link.
+    ///
+    /// # Errors
+    /// If somebody gains or loses by it, and nobody said that they may.
+    fn rights_change(&self, row: &Row, found: &Found) -> Result<Vec<String>, String> {
+        let change = self.site.rights_change(&row.path, &found.keeper.path)?;
+        if change.is_for_somebody() && !self.request.accept_rights {
+            let why = format!("as a link {}", change.for_whom());
+            return Err(format!("{why}; --accept-rights does it all the same"));
+        }
+        Ok(change.lines())
     }
 
     /// Whether a folder is empty, or will be once what is planned is done.
-    fn empties(&self, spot: &Spot, path: &AbsPath, going: &HashSet<AbsPath>) -> bool {
-        if self.yes {
-            return is_empty(&spot.folder, &spot.name);
+    fn will_be_empty(&self, at: &Location, path: &AbsPath, going: &HashSet<AbsPath>) -> bool {
+        if self.request.yes {
+            return is_empty(&at.folder, &at.name);
         }
-        let entries = std::fs::read_dir(OsStr::from_bytes(path.as_bytes()));
-        entries.is_ok_and(|entries| {
-            entries.into_iter().all(|entry| {
-                entry.is_ok_and(|entry| going.contains(&path.child(entry.file_name().as_bytes())))
-            })
-        })
+        let names = open_folder(path).and_then(|folder| names_in(&folder));
+        names.is_ok_and(|names| names.iter().all(|name| going.contains(&path.child(name))))
     }
 
-    /// A file of the group that stays: with the same bytes, where the group is one of equal files.
-    fn kept(
-        &self,
-        row: &Row,
-        deed: Deed,
-        group: &[&Row],
-        spot: &Spot,
-        meta: &Meta,
-    ) -> Result<Kept, String> {
-        if row.group.is_empty() {
-            return Err(
-                "the line names no group, so that nothing is known to be kept for it".to_owned()
-            );
+    /// Every step that its holding folders know, the last one first, with the lines of the review that have its path.
+    fn each_known(
+        &mut self,
+        mut work: impl FnMut(&mut Self, &AbsPath, u64, &[&Row]) -> Option<Step>,
+    ) {
+        let mut rows: HashMap<&AbsPath, Vec<&Row>> = HashMap::new();
+        for row in &self.request.review.rows {
+            rows.entry(&row.path).or_default().push(row);
         }
-        let stays = |other: &&&Row| matches!(other.decision, Decision::Keep | Decision::Ignore);
-        let mut keepers: Vec<&Row> = group.iter().filter(stays).copied().collect();
-        if keepers.is_empty() {
-            // Whoever drops all of a group keeps the one that stands first.
-            match group.first() {
-                Some(first) if first.path != row.path => keepers.push(first),
-                _ => return Err("it is the last of its group, and stays".to_owned()),
-            }
+        for (above, why) in &self.broken {
+            let path = above.child(HELD.as_bytes());
+            self.report.refuse(path.as_bytes(), Operation::Drop, why.clone());
         }
-        let needs_equal = row.kind != Waste::Version.word() || deed == Deed::Link;
-        let mut fault = "none of its group is kept".to_owned();
-        for keeper in keepers {
-            match self.keeps(row, keeper, needs_equal, deed, spot, meta) {
-                Ok(kept) => return Ok(kept),
-                Err(why) => fault = format!("{} is kept instead, and {why}", keeper.path),
-            }
-            if self.stopped() {
-                break;
-            }
-        }
-        Err(fault)
-    }
-
-    fn keeps(
-        &self,
-        row: &Row,
-        keeper: &Row,
-        needs_equal: bool,
-        deed: Deed,
-        spot: &Spot,
-        meta: &Meta,
-    ) -> Result<Kept, String> {
-        let own = Spot::of(&keeper.path)?;
-        let of_keeper = verified(&own, keeper)?;
-        let was = Was::of(&of_keeper).ok_or("its filesystem does not number files")?;
-        let file = own.open()?;
-        if deed == Deed::Link && of_keeper.device != meta.device {
-            return Err("it lies on another filesystem".to_owned());
-        }
-        let same_file = (of_keeper.device, of_keeper.inode) == (meta.device, meta.inode);
-        if same_file && deed == Deed::Link {
-            return Err("both are one file already".to_owned());
-        }
-        if needs_equal && !same_file && self.yes {
-            let other = spot.open()?;
-            if !equal(&other, &file, meta.size, self.watch)? {
-                return Err("has other bytes".to_owned());
-            }
-            // Nobody wrote to either while they were compared.
-            verified(spot, row)?;
-            verified(&own, keeper)?;
-        }
-        Ok(Kept { path: keeper.path.clone(), was, file, equal: needs_equal })
-    }
-
-    /// Every step of the review that its holding folders know, the last one first.
-    fn each_known(&mut self, mut work: impl FnMut(&mut Holding, u64, &RunFlags) -> Option<Step>) {
-        let paths: HashSet<&AbsPath> = self.review.rows.iter().map(|row| &row.path).collect();
-        let flags = RunFlags { yes: self.yes };
-        for why in self.broken.values() {
-            self.report.refuse(b"", Deed::Drop, why.clone());
-        }
-        for holding in self.holdings.values_mut() {
-            let steps: Vec<u64> = holding
-                .journal
-                .steps
-                .iter()
-                .rev()
-                .filter(|(_, known)| paths.contains(&known.intent.path.0))
-                .map(|(step, _)| *step)
+        let places: Vec<AbsPath> = self.quarantines.keys().cloned().collect();
+        for place in places {
+            let known = self.quarantines[&place].journal.steps.iter().rev();
+            let steps: Vec<(u64, Vec<&Row>)> = known
+                .filter_map(|(step, known)| Some((*step, rows.get(&known.intent.path.0)?.clone())))
                 .collect();
-            for step in steps {
-                if self.watch.stop.load(Ordering::Relaxed) {
+            for (step, lines) in steps {
+                if self.stopped() {
                     self.report.stopped = true;
                     return;
                 }
-                self.report.steps.extend(work(holding, step, &flags));
+                let outcome = work(self, &place, step, &lines);
+                self.report.steps.extend(outcome);
             }
+        }
+    }
+
+    fn undo(&mut self) {
+        let yes = self.request.yes;
+        self.each_known(|run, place, step, lines| {
+            let quarantine = run.quarantines.get_mut(place)?;
+            // Another review may have taken another file of that name.
+            let inode = Some(quarantine.step(step).intent.was.inode);
+            lines.iter().any(|line| line.inode == inode).then_some(())?;
+            undo(quarantine, step, yes)
+        });
+        self.tell_missing();
+    }
+
+    /// Names lines that were carried out as it seems, and of which no holding folder knows.
+    fn tell_missing(&mut self) {
+        let known: HashSet<(AbsPath, Option<u64>)> = self
+            .quarantines
+            .values()
+            .flat_map(|found| found.journal.steps.values())
+            .map(|known| (known.intent.path.0.clone(), Some(known.intent.was.inode)))
+            .collect();
+        let review = self.request.review;
+        let kept: HashSet<(&str, u64)> = review
+            .rows
+            .iter()
+            .filter(|row| row.decision == Decision::Keep)
+            .filter_map(|row| Some((row.group.as_str(), row.inode?)))
+            .collect();
+        for row in &review.rows {
+            let takes = matches!(row.decision, Decision::Drop | Decision::Link);
+            let is_own = row.host.is_empty() || row.host == self.request.host;
+            if !takes || !is_own || known.contains(&(row.path.clone(), row.inode)) {
+                continue;
+            }
+            let now = Location::open(row.root.as_ref(), &row.path)
+                .and_then(|location| location.pin_or_why());
+            let what = match &now {
+                Err(_) => "it is not there",
+                Ok(now)
+                    if now.meta.inode != row.inode
+                        && now.meta.inode.is_some_and(|inode| {
+                            kept.contains(&(row.group.as_str(), inode))
+                        }) =>
+                {
+                    "it is a link of the file that is kept"
+                }
+                Ok(_) => continue,
+            };
+            let root = row.root.clone().or_else(|| row.path.parent()).unwrap_or_else(AbsPath::root);
+            let why = format!(
+                "{what}, and no holding folder below {root} knows of it: if one ({HELD}) was renamed or moved, put it back"
+            );
+            self.report.refuse(row.path.as_bytes(), Operation::Drop, why);
         }
     }
 
     fn purge(&mut self) {
-        let ids: HashSet<(u64, u64)> = self
-            .holdings
+        let wanted: HashSet<(u64, u64)> = self
+            .quarantines
             .values()
-            .flat_map(|holding| holding.journal.steps.values())
-            .filter(|known| matches!(known.stage, Stage::Done | Stage::Purging))
-            .map(|known| (known.intent.was.device, known.intent.was.inode))
+            .flat_map(|found| {
+                let held = |(step, known): (&u64, &KnownStep)| {
+                    known.stage.held()?;
+                    let file = found.pin(&held_name(*step)).ok()??;
+                    file.meta.device.zip(file.meta.inode)
+                };
+                found.journal.steps.iter().filter_map(held)
+            })
             .collect();
-        let holders = Holders::of(&ids);
-        let watch = self.watch;
-        if self.yes {
+        let holders = Holders::of(&wanted);
+        if self.request.yes {
             self.settle();
         }
-        self.each_known(|holding, step, run| {
-            let of = |known: &Known| (known.intent.was.device, known.intent.was.inode);
-            let own = of(holding.journal.steps.get(&step)?);
-            // All names of a file that are held go together; where that is only shown, the first of them says what comes back.
-            let held = |known: &&Known| {
-                matches!(known.stage, Stage::Done | Stage::Purging) && of(known) == own
+        self.refuse_bad_lines(Operation::Purge);
+        let (yes, watch) = (self.request.yes, self.watch);
+        self.each_known(|run, place, step, lines| {
+            let quarantine = run.quarantines.get_mut(place)?;
+            let known = quarantine.step(step).clone();
+            known.stage.held().or(match &known.stage {
+                Stage::Stray(held) => Some(held),
+                _ => None,
+            })?;
+            let told = |state, why: &str| {
+                Some(Step { operation: Operation::Purge, ..Step::of(&known.intent, state, Some(why.to_owned())) })
             };
-            let names = holding.journal.steps.values().filter(held).count() as u32;
-            let first = holding
-                .journal
-                .steps
-                .iter()
-                .find(|(_, known)| held(known))
-                .map(|(first, _)| *first);
-            let going = match run.yes {
+            let [line] = lines else {
+                return told(StepState::Refused, "it stands twice in the review: what is held is kept");
+            };
+            if !is_line_of(line, &known.intent) {
+                return told(
+                    StepState::Refused,
+                    "its line speaks of another file or group than the one that is held: what is held is kept",
+                );
+            }
+            // What somebody decided since counts.
+            let decided = match line.decision {
+                Decision::Drop => Some(Operation::Drop),
+                Decision::Link => Some(Operation::Link),
+                Decision::Keep | Decision::Ignore => None,
+            };
+            match decided {
+                None => return run.give_back_kept(place, step, &known),
+                Some(operation) if operation == known.intent.operation() => {}
+                Some(other) => {
+                    let why = format!(
+                        "the review says {} now, and it was carried out as {}: --undo, then do it again; what is held is kept",
+                        other.word(),
+                        known.intent.operation().word()
+                    );
+                    return told(StepState::Refused, &why);
+                }
+            }
+            // All names of a file that are held go together; where that is only shown, the first of them says what comes back.
+            let is_other_name = |other: &KnownStep| {
+                other.stage.held().is_some()
+                    && (&other.intent.was.filesystem, other.intent.was.inode)
+                        == (&known.intent.was.filesystem, known.intent.was.inode)
+            };
+            let mut names =
+                quarantine.journal.steps.iter().filter(|(_, other)| is_other_name(other));
+            let first = names.next().map(|(first, _)| *first);
+            let going = match yes {
                 true => 1,
-                false if first == Some(step) => names,
+                false if first == Some(step) => 1 + names.count() as u32,
                 false => 0,
             };
-            purge(holding, step, (run.yes, going), &holders, watch)
+            let keepers = run
+                .request
+                .review
+                .rows
+                .iter()
+                .filter(|row| {
+                    row.group == known.intent.group
+                        && row.decision == Decision::Keep
+                        && check_line(row, run.request.host, run.site).is_ok()
+                })
+                .map(|row| row.path.clone())
+                .collect();
+            let own = &mut run.own;
+            Purge { yes, going, holders: &holders, keepers, own, watch }.step(quarantine, step)
         });
-        if self.yes {
-            let of = |step: &Step| if step.state == State::Done { step.frees } else { 0 };
+        self.tell_missing();
+        if yes {
+            let of = |step: &Step| if step.state == StepState::Done { step.frees } else { 0 };
             self.report.freed = self.report.steps.iter().map(of).sum();
         }
     }
 
-    fn finish(mut self) -> Report {
+    /// Gives back what the review says to keep by now.
+    fn give_back_kept(&mut self, place: &AbsPath, step: u64, known: &KnownStep) -> Option<Step> {
+        let told = |state, why: String| Some(Step::of(&known.intent, state, Some(why)));
+        const WHY: &str = "the review says to keep it by now";
+        if !self.request.yes {
+            return told(StepState::Planned, format!("{WHY}: it would be put back"));
+        }
+        let done = undo(self.quarantines.get_mut(place)?, step, true)?;
+        match (done.state, done.why) {
+            (StepState::Undone, _) => told(StepState::Undone, WHY.to_owned()),
+            (state, why) => told(state, format!("{WHY}, and {}", why.unwrap_or_default())),
+        }
+    }
+
+    fn finish(mut self) -> ReclaimReport {
         let mut counted = HashSet::new();
-        for holding in self.holdings.values() {
-            for (step, known) in &holding.journal.steps {
-                let held = matches!(known.stage, Stage::Done | Stage::Purging)
-                    && look(&holding.folder, held_name(*step).as_bytes()).is_ok();
-                if held && counted.insert((known.intent.was.device, known.intent.was.inode)) {
+        for quarantine in self.quarantines.values() {
+            for (step, known) in &quarantine.journal.steps {
+                let held = known.stage.held().and_then(|_| quarantine.pin(&held_name(*step)).ok()?);
+                if let Some(held) = held
+                    && counted.insert((held.meta.device, held.meta.inode))
+                {
                     self.report.held += known.intent.allocated;
                 }
             }
-            self.report.folders.push(holding.path());
+            self.report.folders.push(quarantine.path());
         }
         self.report
     }
 }
 
-/// What a step has to know of its run.
-struct RunFlags {
-    yes: bool,
-}
-
-/// A file that stays.
-struct Kept {
-    path: AbsPath,
-    was: Was,
-    file: File,
-    equal: bool,
-}
-
-impl Kept {
-    /// Whether it is there still, as it was.
-    fn is_there(&self) -> bool {
-        Spot::of(&self.path).is_ok_and(|spot| spot.look().is_ok_and(|meta| self.was.is(&meta)))
-    }
+fn own_change(file: &Pinned) -> (String, u64, i64) {
+    let identity = file.identity();
+    (identity.filesystem, identity.inode, identity.changed)
 }
 
 /// What comes back once a file is purged, of which so many names are to go.
-fn frees(row: &Row, meta: &Meta, going: u32) -> u64 {
+fn frees((meta, shared): &(Meta, u64), going: u32) -> u64 {
     if meta.is_folder() || going < meta.links {
         return 0;
     }
-    let shared = shared_bytes(&row.path, meta).unwrap_or(0);
-    meta.allocated.unwrap_or(meta.size).saturating_sub(shared)
+    meta.allocated.unwrap_or(meta.size).saturating_sub(*shared)
 }

@@ -1,188 +1,186 @@
-//! Back to how it was, and what was broken off.
+//! Back to how it was: of what was done, and of what was broken off.
 
-use rustix::fs::AtFlags;
 use rustix::io::Errno;
 
-use super::act::{Spot, exchange, passing_name, remove, rename_new, why};
-use super::held::{Holding, look};
-use super::journal::{Known, Stage, Was, held_name};
-use super::{Deed, State, Step};
+use super::entry::{Location, Pinned, REPLACED, exchange, move_out, why};
+use super::journal::{KnownStep, LetGo, Stage};
+use super::operation::has_other_names;
+use super::quarantine::{Quarantine, held_name, incoming_name};
+use super::{Operation, Step, StepState};
 
-/// Brings a step to an end of which only the beginning is written down: it is done, or it was not begun. Nothing that others may
-/// have put there is lost.
-pub(super) fn recover(holding: &mut Holding, step: u64) -> Result<(), String> {
-    let Known { intent, .. } = holding.journal.steps[&step].clone();
-    let held = look(&holding.folder, held_name(step).as_bytes());
-    let is_held = held.as_ref().is_ok_and(|meta| intent.was.is_same_file(meta));
-    if intent.deed() == Deed::Drop {
-        return match (is_held, held.is_ok()) {
-            (true, _) => holding.journal.done(step),
-            // Something else came in its place, and was on its way back.
-            (false, true) => match Spot::of(&intent.path.0).map(|spot| {
-                rename_new(
-                    (&holding.folder, held_name(step).as_bytes()),
-                    (&spot.folder, &spot.name),
-                )
-            }) {
-                Ok(Ok(())) => holding.journal.refused(step),
-                _ => holding.journal.done(step),
-            },
-            (false, false) => holding.journal.refused(step),
+/// What giving back came to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Restored {
+    /// Its name has what it had.
+    Back(LetGo),
+    /// Nothing had been taken.
+    NothingTaken,
+}
+
+/// Gives a name what a step took from it, however far the step had come. Nothing that others may have put there is lost.
+///
+/// # Errors
+/// Why it stays where it is, in words.
+pub(super) fn give_back(quarantine: &Quarantine, step: u64) -> Result<Restored, String> {
+    let KnownStep { intent, stage, .. } = quarantine.step(step);
+    let names = [incoming_name(step), held_name(step)];
+    let mut inside = Vec::new();
+    for name in &names {
+        inside.extend(quarantine.pin(name)?.map(|pinned| (name.as_str(), pinned)));
+    }
+    let location = match Location::open(None, &intent.path.0) {
+        Ok(location) => location,
+        Err(_) if inside.is_empty() && *stage == Stage::Begun => return Ok(Restored::NothingTaken),
+        Err(why) => return Err(why),
+    };
+    let expected = match stage {
+        Stage::Done(held) | Stage::Purging(held) | Stage::Stray(held) => held,
+        Stage::Begun | Stage::Over | Stage::Purged(_) => &intent.was,
+    };
+    let kept = intent.kept.as_ref().filter(|_| intent.operation() == Operation::Link);
+    let is_kept = |file: &Pinned| kept.is_some_and(|kept| file.is_file_of(&kept.was));
+    if inside.is_empty() {
+        return match (stage, location.pin()) {
+            (Stage::Begun, _) => Ok(Restored::NothingTaken),
+            // Of an undo that was broken off.
+            (_, Ok(now)) if now.is_file_of(expected) => Ok(back(&now)),
+            _ => Err("nothing is held of it any more".to_owned()),
         };
     }
-    let spot = match Spot::of(&intent.path.0) {
-        Ok(spot) => spot,
-        Err(_) if is_held => return holding.journal.done(step),
-        Err(_) => return holding.journal.refused(step),
-    };
-    let passing = passing_name(holding, step);
-    let into = intent.stays.first().map(|stays| stays.was).unwrap_or_default();
-    let now = spot.look();
-    let at = |was: &Was| now.as_ref().is_ok_and(|meta| was.is_same_file(meta));
-    match look(&spot.folder, passing.as_bytes()) {
-        // Exchanged for something that nobody expected: it goes back.
-        Ok(meta) if !intent.was.is_same_file(&meta) && !into.is_same_file(&meta) && at(&into) => {
-            let fault =
-                exchange(&spot, passing.as_bytes(), &into, &Was::of(&meta).unwrap_or_default());
-            if let Err(why) = fault
-                && spot.look().is_ok_and(|now| into.is_same_file(&now))
-            {
-                return Err(why);
+    let mut is_back = false;
+    for (name, held) in inside {
+        let is_expected = held.is_file_of(expected);
+        if !is_expected && is_kept(&held) {
+            // The new link, which had not got its name yet, or lost it again.
+            remove_unless_last(quarantine, name, &held)?;
+            continue;
+        }
+        if !is_expected && *stage != Stage::Begun {
+            return Err(format!(
+                "what is held as {} is not what was taken: it stays there",
+                quarantine.path().child(name.as_bytes())
+            ));
+        }
+        match location.pin() {
+            Ok(now) if now.is_same_inode(&held) => {
+                remove_unless_last(quarantine, name, &held)?;
             }
+            Ok(now) if is_kept(&now) => exchange_back(quarantine, name, &location, &now)?,
+            Ok(_) => return Err(taken(quarantine, name)),
+            Err(Errno::NOENT) => {
+                move_out(&quarantine.folder, name, &location).map_err(|error| match error {
+                    Errno::EXIST => taken(quarantine, name),
+                    other => why(other),
+                })?;
+            }
+            Err(error) => return Err(why(error)),
         }
-        // One name too many of a file that has others.
-        Ok(meta)
-            if meta.links > 1
-                && (intent.was.is_same_file(&meta) && is_held || into.is_same_file(&meta)) =>
-        {
-            remove(&spot.folder, passing.as_bytes())?;
+        is_back = true;
+    }
+    quarantine.sync_with(&location.folder)?;
+    match location.pin() {
+        Ok(now) if is_back => Ok(back(&now)),
+        _ => Ok(Restored::NothingTaken),
+    }
+}
+
+fn back(now: &Pinned) -> Restored {
+    Restored::Back(LetGo { changed: now.meta.changed })
+}
+
+fn taken(quarantine: &Quarantine, name: &str) -> String {
+    let place = quarantine.path().child(name.as_bytes());
+    format!("another file took its name: it is held as {place}")
+}
+
+fn remove_unless_last(quarantine: &Quarantine, name: &str, file: &Pinned) -> Result<(), String> {
+    match has_other_names(file) {
+        true => quarantine.remove_spare(name),
+        false => Err(format!(
+            "{} is the last name of its file: it stays there",
+            quarantine.path().child(name.as_bytes())
+        )),
+    }
+}
+
+/// Gives a name back what it had, for the link that it became, which goes.
+fn exchange_back(
+    quarantine: &Quarantine,
+    name: &str,
+    location: &Location,
+    link: &Pinned,
+) -> Result<(), String> {
+    if !has_other_names(link) {
+        return Err("it has become the last name of the file that was kept: give that another name first".to_owned());
+    }
+    exchange(&quarantine.folder, name, location).map_err(why)?;
+    match quarantine.pin(name)? {
+        Some(out) if out.is_same_inode(link) => remove_unless_last(quarantine, name, &out),
+        _ => {
+            exchange(&quarantine.folder, name, location).map_err(why)?;
+            Err(REPLACED.to_owned())
         }
-        _ => {}
     }
-    let now = spot.look();
-    let at = |was: &Was| now.as_ref().is_ok_and(|meta| was.is_same_file(meta));
-    if at(&into) && is_held {
-        return holding.journal.done(step);
-    }
-    let spare = look(&holding.folder, held_name(step).as_bytes()).is_ok_and(|meta| meta.links > 1);
-    if is_held && (at(&intent.was) || spare) {
-        rustix::fs::unlinkat(&holding.folder, held_name(step).as_str(), AtFlags::empty())
+}
+
+/// Brings a step to an end of which only the beginning is written down: all is as it was, or what could not go back is held.
+///
+/// # Errors
+/// Why that is so, or why it can't be done, in words.
+pub(super) fn settle(quarantine: &mut Quarantine, step: u64) -> Result<(), String> {
+    let fault = match give_back(quarantine, step) {
+        Ok(Restored::Back(left)) => return quarantine.journal.refused(step, left),
+        Ok(Restored::NothingTaken) => {
+            return quarantine.journal.refused(step, LetGo::default());
+        }
+        Err(fault) => fault,
+    };
+    let was = quarantine.step(step).intent.was.clone();
+    let (held, incoming) = (held_name(step), incoming_name(step));
+    if let Some(file) = quarantine.pin(&incoming)?
+        && file.is_file_of(&was)
+        && quarantine.pin(&held)?.is_none()
+    {
+        rustix::fs::renameat(&quarantine.folder, &incoming, &quarantine.folder, &held)
             .map_err(why)?;
-        return holding.journal.refused(step);
     }
-    if is_held { holding.journal.done(step) } else { holding.journal.refused(step) }
+    for name in [held, incoming] {
+        if let Some(file) = quarantine.pin(&name)? {
+            let identity = file.identity();
+            match file.is_file_of(&was) {
+                true => quarantine.journal.done(step, identity)?,
+                false => quarantine.journal.stray(step, identity)?,
+            }
+            break;
+        }
+    }
+    Err(fault)
 }
 
 /// Puts back what a step took away; `None` if it took nothing.
-pub(super) fn undo(holding: &mut Holding, step: u64, yes: bool) -> Option<Step> {
-    let known = holding.journal.steps.get(&step)?.clone();
-    let told = |state: State, why: Option<String>| {
-        let path = known.intent.path.0.as_bytes().to_vec();
-        Some(Step { path, deed: known.intent.deed(), frees: 0, state, before: false, why })
-    };
+pub(super) fn undo(quarantine: &mut Quarantine, step: u64, yes: bool) -> Option<Step> {
+    let known = quarantine.journal.steps.get(&step)?.clone();
+    let told = |state: StepState, why: Option<String>| Some(Step::of(&known.intent, state, why));
     match known.stage {
-        Stage::Begun if yes => {
-            if let Err(why) = recover(holding, step) {
-                return told(State::Refused, Some(why));
-            }
-            if holding.journal.steps[&step].stage == Stage::Over {
-                return told(State::Undone, Some("it had not been done".to_owned()));
-            }
-        }
-        Stage::Begun | Stage::Done | Stage::Purging => {}
         Stage::Over => return None,
         Stage::Purged(_) => {
-            return told(State::Refused, Some("it was purged: nothing is held of it".to_owned()));
+            return told(
+                StepState::Refused,
+                Some("it was purged: nothing is held of it".to_owned()),
+            );
         }
+        _ if !yes => return told(StepState::Planned, None),
+        _ => {}
     }
-    if !yes {
-        return told(State::Planned, None);
+    let outcome = give_back(quarantine, step).and_then(|restored| match restored {
+        Restored::Back(left) => quarantine.journal.undone(step, left).map(|()| None),
+        Restored::NothingTaken => quarantine
+            .journal
+            .undone(step, LetGo::default())
+            .map(|()| Some("it had not been done".to_owned())),
+    });
+    match outcome {
+        Ok(remark) => told(StepState::Undone, remark),
+        Err(why) => told(StepState::Refused, Some(why)),
     }
-    match put_back(holding, step, &known) {
-        Ok(()) => match holding.journal.undone(step) {
-            Ok(()) => told(State::Undone, None),
-            Err(why) => told(State::Refused, Some(why)),
-        },
-        Err(why) => told(State::Refused, Some(why)),
-    }
-}
-
-/// Gives a name what is held of it.
-pub(super) fn put_back(holding: &Holding, step: u64, known: &Known) -> Result<(), String> {
-    let intent = &known.intent;
-    let name = held_name(step);
-    let is_at = |folder, name: &[u8], was: &Was| {
-        look(folder, name).is_ok_and(|meta| was.is_same_file(&meta))
-    };
-    let spot = Spot::of(&intent.path.0)?;
-    let is_held = is_at(&holding.folder, name.as_bytes(), &intent.was);
-    let is_back = is_at(&spot.folder, &spot.name, &intent.was);
-    let sync = || holding.sync(&spot.folder).map_err(|error| error.to_string());
-    if !is_held && look(&holding.folder, name.as_bytes()).is_ok() {
-        // It came to stand there at the very moment, and its name was taken when it was to go back.
-        back_to(holding, &spot, &name)?;
-        return sync();
-    }
-    if !is_held && look(&holding.folder, name.as_bytes()).is_ok() {
-        // It came to stand there at that very moment, and its name was taken when it was to go back.
-        back_to(holding, &spot, &name)?;
-        return sync();
-    }
-    if !is_held {
-        // It was put back, and that was not written down any more.
-        return if is_back { sync() } else { Err("what was held of it is gone".to_owned()) };
-    }
-    let passing = passing_name(holding, step);
-    let stays = intent.stays.first().map(|stays| stays.was).unwrap_or_default();
-    let linked = intent.deed() == Deed::Link;
-    if linked && (is_back || is_at(&spot.folder, &spot.name, &stays)) {
-        if !is_back {
-            match rustix::fs::linkat(
-                &holding.folder,
-                name.as_str(),
-                &spot.folder,
-                passing.as_str(),
-                AtFlags::empty(),
-            ) {
-                Ok(()) => {}
-                // Of an undo that was broken off.
-                Err(Errno::EXIST) if is_at(&spot.folder, passing.as_bytes(), &intent.was) => {}
-                Err(Errno::EXIST) => {
-                    return Err(format!(
-                        "another file stands as {passing} beside it: move that away"
-                    ));
-                }
-                Err(error) => return Err(why(error)),
-            }
-            if let Some(left) = exchange(&spot, passing.as_bytes(), &stays, &intent.was)? {
-                return Err(left);
-            }
-        } else if look(&spot.folder, passing.as_bytes()).is_ok_and(|meta| {
-            meta.links > 1 && (intent.was.is_same_file(&meta) || stays.is_same_file(&meta))
-        }) {
-            remove(&spot.folder, passing.as_bytes())?;
-        }
-        sync()?;
-        // It has its name again; else the one that is held is its last.
-        if !is_at(&spot.folder, &spot.name, &intent.was) {
-            return Err("another file took its place meanwhile: it is held".to_owned());
-        }
-        remove(&holding.folder, name.as_bytes())?;
-        return sync();
-    }
-    back_to(holding, &spot, &name)?;
-    sync()
-}
-
-/// Moves what is held under a name to where it was.
-fn back_to(holding: &Holding, spot: &Spot, name: &str) -> Result<(), String> {
-    rename_new((&holding.folder, name.as_bytes()), (&spot.folder, &spot.name)).map_err(|error| {
-        match error {
-            Errno::EXIST => format!(
-                "another file took its name: it is held as {}",
-                holding.path().child(name.as_bytes())
-            ),
-            other => why(other),
-        }
-    })
 }

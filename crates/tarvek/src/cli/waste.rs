@@ -69,6 +69,9 @@ pub(crate) struct ReclaimArgs {
     /// Delete what is held, if what was kept is still there; only this gives bytes back
     #[arg(long, conflicts_with = "total")]
     pub(crate) purge: bool,
+    /// Make links also where somebody gains or loses rights by it; without this they are refused, with who that is
+    #[arg(long, conflicts_with_all = ["undo", "purge", "total"])]
+    pub(crate) accept_rights: bool,
     /// What was taken back so far, per library
     #[arg(long)]
     pub(crate) total: bool,

@@ -6,11 +6,11 @@ use std::sync::atomic::Ordering;
 use tarvek_core::waste::group::Decision;
 use tarvek_formats::review::Review;
 use tarvek_host::files;
-use tarvek_host::reclaim::{Ledger, Mode, Report, State, reclaim};
+use tarvek_host::reclaim::{Ledger, Mode, ReclaimReport, Request, StepState, reclaim};
 
 use super::progress::{interruptible, with_progress};
 use crate::cli::{Format, Globals, ReclaimArgs};
-use crate::inputs::{self, LiveReaders};
+use crate::inputs::{self, LiveSite};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, json, reclaim as view};
 
@@ -30,10 +30,17 @@ pub(super) fn run(
         (_, _, true) => Mode::Purge,
         _ => Mode::Do,
     };
-    let readers = LiveReaders::new(globals)?;
+    let site = LiveSite::new(globals)?;
+    let request = Request {
+        review: &review,
+        host: site.host().raw(),
+        mode,
+        yes: args.yes,
+        accept_rights: args.accept_rights,
+    };
     let watch = interruptible();
     let mut report = with_progress(&watch, "files", screen, || {
-        reclaim(&review, readers.host().raw(), mode, args.yes, &readers, &watch)
+        reclaim(&request, &site, &watch)
     });
     let ignored = match mode {
         Mode::Do | Mode::Resume => ignore(globals, args, &review, &mut report)?,
@@ -57,7 +64,7 @@ pub(super) fn run(
             "--resume --yes goes on, --undo --yes puts everything back",
         ));
     }
-    let refused = report.steps.iter().filter(|step| step.state == State::Refused).count();
+    let refused = report.steps.iter().filter(|step| step.state == StepState::Refused).count();
     Ok(match refused {
         0 => Outcome::Fine,
         all if all == report.steps.len() && ignored == 0 => Outcome::Unanswered,
@@ -70,7 +77,7 @@ fn ignore(
     globals: &Globals,
     args: &ReclaimArgs,
     review: &Review,
-    report: &mut Report,
+    report: &mut ReclaimReport,
 ) -> Result<u64, Failure> {
     let rows: Vec<_> = review.rows.iter().filter(|row| row.decision == Decision::Ignore).collect();
     let Some(first) = rows.first() else { return Ok(0) };

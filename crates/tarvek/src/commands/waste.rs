@@ -20,6 +20,7 @@ use tarvek_host::contents::{
     Cache, Candidate, Going, Holders, Memory, Nowhere, Settled, Snapshots, examine, settle,
     shared_bytes,
 };
+use tarvek_host::filesystem::{FilesystemId, identity_at};
 use tarvek_host::media;
 use tarvek_host::store::open_seen;
 use tarvek_host::walk::Watch;
@@ -68,10 +69,12 @@ pub(super) fn run(
         })
         .collect();
     let media = read.headers.into_inner();
+    let filesystems = filesystems(&stock, &shown);
     let told = Told {
         stock: &stock,
         groups: &shown,
         media: &media,
+        filesystems: &filesystems,
         ignored: &ignored,
         hidden: if args.show_ignored { 0 } else { hidden },
         bytes_read: read.settled.bytes,
@@ -122,6 +125,23 @@ pub(super) fn run(
     // Where nothing could be looked at there is no answer.
     let blind = stock.areas.is_empty() && !places.unseen.is_empty();
     Ok(if blind { Outcome::Unanswered } else { Outcome::Fine })
+}
+
+/// What the filesystems of this machine are known by, by their device numbers of now.
+fn filesystems(stock: &Stock, groups: &[Group]) -> HashMap<u64, FilesystemId> {
+    let mut known: HashMap<u64, Option<FilesystemId>> = HashMap::new();
+    for item in groups.iter().flat_map(|group| &group.items) {
+        let tree = stock.tree(item.name);
+        let Some(device) = tree.meta(item.name.node).device else { continue };
+        if stock.facts(item.name).source == Source::Live {
+            known.entry(device).or_insert_with(|| {
+                let parent = tree.parent(item.name.node);
+                let is_own = tree.meta(parent).device == Some(device);
+                is_own.then(|| identity_at(&tree.path(parent))).flatten()
+            });
+        }
+    }
+    known.into_iter().filter_map(|(device, id)| Some((device, id?))).collect()
 }
 
 fn open_cache(file: &Path) -> Result<Cache, Failure> {

@@ -17,4 +17,4 @@ pub(crate) use question::{
     site_in_part, subject, usual_subject,
 };
 pub(crate) use surveys::{listing, store_failure, survey, twice};
-pub(crate) use waste::{LiveReaders, ignored_file, review, waste_places};
+pub(crate) use waste::{LiveSite, ignored_file, review, waste_places};

@@ -12,16 +12,17 @@ use tarvek_core::route::places;
 use tarvek_core::rules::areas::{areas, named};
 use tarvek_core::rules::case::{Case, cases_unread};
 use tarvek_core::site::join::Site;
-use tarvek_core::waste::readers::lose;
+use tarvek_core::waste::readers::{RightsChange, rights_change};
 use tarvek_core::waste::stock::{Area, Role};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::place::Place;
 use tarvek_core::words::prefer::Prefer;
+use tarvek_core::words::terms::Kind;
 use tarvek_core::words::text::shown;
 use tarvek_formats::review::{self, Review};
 use tarvek_host::observe::{Depth, Look, host_name, observe};
-use tarvek_host::reclaim::Readers;
+use tarvek_host::reclaim::SiteKnowledge;
 use tarvek_host::walk::Watch;
 
 use super::files::{name_of, read_file};
@@ -216,13 +217,15 @@ fn of_layout(site: Site) -> Places {
     Places { site, areas, named, unseen, ignored: None }
 }
 
-/// Who reads files of this machine, as the layout and the machine say.
-pub(crate) struct LiveReaders {
+/// What the layout and this machine say of files of this machine.
+pub(crate) struct LiveSite {
     layout: Layout,
     own: Name,
+    /// Libraries and intakes of the layout that lie here.
+    areas: Vec<Area>,
 }
 
-impl LiveReaders {
+impl LiveSite {
     pub(crate) fn new(globals: &Globals) -> Result<Self, Failure> {
         let found = find_layout(globals)?;
         let own = match &found {
@@ -231,30 +234,51 @@ impl LiveReaders {
         };
         let layout =
             found.filter(|_| own.is_some()).map(|layout| layout.parsed).unwrap_or_default();
-        Ok(Self { layout, own: own.unwrap_or_else(host_name) })
+        let mut live = Self { layout, own: own.unwrap_or_else(host_name), areas: Vec::new() };
+        if !live.layout.services.is_empty() {
+            let facts = looked(&[], &live.own, &Watch::default())?;
+            let places = of_layout(Site::join(live.layout.clone(), vec![facts]).map_err(twice)?);
+            live.areas = places.areas;
+            live.areas.retain(|area| area.place.host == live.own);
+        }
+        Ok(live)
     }
 
     /// The name under which this machine stands in reviews.
     pub(crate) fn host(&self) -> &Name {
         &self.own
     }
+
+    /// The innermost area of the layout that a path lies in.
+    fn area(&self, path: &AbsPath) -> Option<&Area> {
+        let around = self.areas.iter().filter(|area| path.within(&area.place.path));
+        around.max_by_key(|area| area.place.path.as_bytes().len())
+    }
 }
 
-impl Readers for LiveReaders {
-    fn lose(&self, name: &AbsPath, other: &AbsPath) -> Result<Vec<String>, String> {
+impl SiteKnowledge for LiveSite {
+    fn rights_change(&self, name: &AbsPath, other: &AbsPath) -> Result<RightsChange, String> {
         let places = [(name.clone(), Depth::Entry), (other.clone(), Depth::Entry)];
         let watch = Watch::default();
         let look = Look { places: &places, documents: false, process: None, watch: &watch };
         let mut facts = observe(&look).map_err(|error| error.to_string())?;
         facts.name = self.own.clone();
-        let unseen = || "nobody can tell who reads it".to_owned();
+        let unseen = || "nobody can tell who may do what with it".to_owned();
         let site = Site::join(self.layout.clone(), vec![facts]).map_err(|_| unseen())?;
         let tree = site.tree(&self.own).ok_or_else(unseen)?;
         let object = |path: &AbsPath| match tree.find(path) {
             Lookup::Found(node) => Ok(tree.object(node)),
             _ => Err(unseen()),
         };
-        Ok(lose(&site, &Place::new(&self.own, name), &object(name)?, &object(other)?))
+        Ok(rights_change(&site, &Place::new(&self.own, name), &object(name)?, &object(other)?))
+    }
+
+    fn kind_at(&self, path: &AbsPath) -> Option<Kind> {
+        self.area(path)?.kind
+    }
+
+    fn is_of_layout(&self, folder: &AbsPath) -> bool {
+        self.area(folder).is_some()
     }
 }
 

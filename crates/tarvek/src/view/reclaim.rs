@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use tarvek_core::words::text::{bytes, counted, shell_quoted};
-use tarvek_host::reclaim::{Mode, Report, State, Step, Taken};
+use tarvek_host::reclaim::{Mode, ReclaimReport, Step, StepState, Taken};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{dim, sign, step_state, strong};
@@ -13,7 +13,7 @@ use super::{Screen, Volume, when};
 
 /// What came of a review, and what was asked.
 pub(crate) struct Shown<'a> {
-    pub(crate) report: &'a Report,
+    pub(crate) report: &'a ReclaimReport,
     pub(crate) mode: Mode,
     pub(crate) yes: bool,
     /// Groups that are ignored from now on.
@@ -28,12 +28,12 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let Shown { report, mode, yes, ignored, review } = *of;
     let mut out = String::new();
     let count =
-        |state: State| report.steps.iter().filter(|step| step.state == state).count() as u64;
-    let frees = |state: State| -> u64 {
+        |state: StepState| report.steps.iter().filter(|step| step.state == state).count() as u64;
+    let frees = |state: StepState| -> u64 {
         report.steps.iter().filter(|step| step.state == state).map(|step| step.frees).sum()
     };
     let (planned, done, refused, undone) =
-        (count(State::Planned), count(State::Done), count(State::Refused), count(State::Undone));
+        (count(StepState::Planned), count(StepState::Done), count(StepState::Refused), count(StepState::Undone));
     let good = refused == 0 || planned + done + undone > 0;
     let before = report.steps.iter().filter(|step| step.before).count() as u64;
     let sign = sign(Some(good), refused > 0);
@@ -55,7 +55,7 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             out,
             "{sign} {} would be done{refusals}: {} would be held, and come back by --purge; --yes does it",
             counted(planned, "step"),
-            strong(bytes(frees(State::Planned)))
+            strong(bytes(frees(StepState::Planned)))
         ),
         (Mode::Do | Mode::Resume, true) => writeln!(
             out,
@@ -78,7 +78,7 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             out,
             "{sign} {} would be deleted for good{refusals}: {} would come back; --yes does it",
             counted(planned, "name"),
-            strong(bytes(frees(State::Planned)))
+            strong(bytes(frees(StepState::Planned)))
         ),
         (Mode::Purge, true) => writeln!(
             out,
@@ -95,23 +95,26 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     }
     // What was refused matters most.
     let (refused, fine): (Vec<&Step>, Vec<&Step>) =
-        report.steps.iter().partition(|step| step.state == State::Refused);
+        report.steps.iter().partition(|step| step.state == StepState::Refused);
     let most = if screen.volume() == Volume::Verbose { usize::MAX } else { MOST };
     let size = |step: &Step| if step.frees > 0 { bytes(step.frees) } else { "–".to_owned() };
     let width = report.steps.iter().map(|step| size(step).width()).max().unwrap_or(0);
     // A step that is undone is none that drops or links.
-    let deed = |step: &Step| if mode == Mode::Undo { "back" } else { step.deed.word() };
+    let operation = |step: &Step| match (mode, step.state) {
+        (Mode::Undo, _) | (Mode::Purge, StepState::Undone) => "back",
+        _ => step.operation.word(),
+    };
     for step in refused.iter().chain(&fine).take(most) {
         let _ = writeln!(
             out,
             "  {:9}  {:6}  {:>width$}  {}",
             step_state(step.state),
-            deed(step),
+            operation(step),
             size(step),
             screen.near(&step.path)
         );
-        if let Some(why) = &step.why {
-            let _ = writeln!(out, "  {:9}  {:6}  {:width$}  {}", "", "", "", dim(why));
+        for line in step.changes.iter().chain(&step.why) {
+            let _ = writeln!(out, "  {:9}  {:6}  {:width$}  {}", "", "", "", dim(line));
         }
     }
     if report.steps.len() > most {

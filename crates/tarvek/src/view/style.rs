@@ -7,7 +7,7 @@ use tarvek_core::check::board::State;
 use tarvek_core::link::intake::Does;
 use tarvek_core::waste::group::Suggest;
 use tarvek_core::words::rule::Severity;
-use tarvek_host::reclaim::State as StepState;
+use tarvek_host::reclaim::StepState;
 use unicode_width::UnicodeWidthStr;
 
 const GOOD: Style = AnsiColor::Green.on_default();

@@ -11,6 +11,7 @@ use tarvek_core::waste::group::{Group, Item, Suggest};
 use tarvek_core::waste::stock::{FileId, Role, Stock};
 use tarvek_core::words::text::{bytes, counted};
 use tarvek_formats::ignored::Ignored;
+use tarvek_host::filesystem::FilesystemId;
 use unicode_width::UnicodeWidthStr;
 
 use super::forecast::of_header;
@@ -24,6 +25,8 @@ pub(crate) struct Told<'a> {
     pub(crate) groups: &'a [Group],
     /// What headers say that were read.
     pub(crate) media: &'a HashMap<FileId, Option<Media>>,
+    /// What filesystems are known by, by their device numbers.
+    pub(crate) filesystems: &'a HashMap<u64, FilesystemId>,
     pub(crate) ignored: &'a Ignored,
     /// Groups that are not shown, since somebody ignores them.
     pub(crate) hidden: u64,

@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tarvek_host::reclaim::{Report, Step, Taken};
+use tarvek_host::reclaim::{ReclaimReport, Step, Taken};
 
 use super::common::Path;
 
@@ -26,22 +26,27 @@ struct StepDoc {
     path: Path,
     /// drop, link, purge or ignore.
     #[serde(rename = "do")]
-    deed: &'static str,
+    operation: &'static str,
     /// Bytes that come back by it once it is purged.
     frees: u64,
     /// planned, done, refused or undone.
     state: &'static str,
+    /// What changes by a link besides: owner, group, mode and ACL of its name, and who gains or loses by that.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    changes: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     why: Option<String>,
 }
 
 impl Reclaim {
-    pub(crate) fn new(report: &Report) -> Self {
+    pub(crate) fn new(report: &ReclaimReport) -> Self {
         let step = |step: &Step| StepDoc {
             path: Path::of_bytes(step.path.clone()),
-            deed: step.deed.word(),
+            operation: step.operation.word(),
             frees: step.frees,
             state: step.state.word(),
+            changes: step.changes.clone(),
             why: step.why.clone(),
         };
         Self {
