@@ -63,16 +63,19 @@ pub(crate) fn checked_port(port: At<String>, mistakes: &mut Mistakes) -> Option<
         return Some(port.value);
     }
     let message = format!("{:?} is no published port", shown(port.value.as_bytes()));
-    let remedy =
-        "write [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as 8100, 8100:80 or 10.20.0.7:8100:80/udp";
+    let remedy = "write [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as 8100, 8100:80, 8100-8105 or 10.20.0.7:8100:80/udp";
     mistakes.add(port.span, message, Some(remedy.to_owned()));
     None
 }
 
-/// Whether a text is `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`, an IPv6 address in brackets.
+/// Whether a text is `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`, an IPv6 address in brackets, both ports ranges of one length if they are any.
 fn is_port(written: &str) -> bool {
     let (rest, protocol) = written.split_once('/').unwrap_or((written, "tcp"));
-    let number = |text: &str| text.parse::<u16>().is_ok_and(|port| port > 0);
+    let range = |text: &str| {
+        let (first, last) = text.split_once('-').unwrap_or((text, text));
+        let (first, last) = (first.parse::<u16>().ok()?, last.parse::<u16>().ok()?);
+        (first > 0 && first <= last).then(|| last - first)
+    };
     let (address, numbers) = match rest.strip_prefix('[').and_then(|rest| rest.split_once("]:")) {
         Some((address, numbers)) => (address.parse::<Ipv6Addr>().is_ok(), numbers),
         None => match rest.split(':').next() {
@@ -83,9 +86,8 @@ fn is_port(written: &str) -> bool {
             _ => (true, rest),
         },
     };
-    let numbers: Vec<&str> = numbers.split(':').collect();
+    let lengths: Option<Vec<u16>> = numbers.split(':').map(range).collect();
     address
         && matches!(protocol, "tcp" | "udp")
-        && matches!(numbers.len(), 1 | 2)
-        && numbers.into_iter().all(number)
+        && lengths.is_some_and(|of| matches!(of.len(), 1 | 2) && of.iter().all(|n| *n == of[0]))
 }

@@ -3,6 +3,7 @@
 
 use std::fs::File;
 use std::io::{self, Write};
+use std::os::fd::AsRawFd;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Component, Path, PathBuf};
@@ -42,6 +43,25 @@ pub fn open_regular(file: &Path) -> Result<(File, std::fs::Metadata), NotOpened>
     let meta = open.metadata()?;
     kind(&meta)?;
     Ok((open, meta))
+}
+
+/// Opens a regular file below a folder for reading; nothing leads out of that folder, neither `..` nor a symlink, and nothing else is opened.
+///
+/// # Errors
+/// As [`open_regular`]; what leads out fails as well (EXDEV of `openat2(2)`).
+pub fn open_regular_beneath(
+    folder: &Path,
+    below: &Path,
+) -> Result<(File, std::fs::Metadata), NotOpened> {
+    use rustix::fs::{CWD, Mode, OFlags, ResolveFlags};
+    let errno = |error: rustix::io::Errno| NotOpened::Failed(error.into());
+    let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let top = rustix::fs::openat(CWD, folder, flags, Mode::empty()).map_err(errno)?;
+    let flags = OFlags::PATH | OFlags::CLOEXEC;
+    let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_MAGICLINKS;
+    let found = rustix::fs::openat2(&top, below, flags, Mode::empty(), resolve).map_err(errno)?;
+    // The very thing that was found.
+    open_regular(Path::new(&format!("/proc/self/fd/{}", found.as_raw_fd())))
 }
 
 /// A file to write.

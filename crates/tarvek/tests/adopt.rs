@@ -265,7 +265,7 @@ fn what_cannot_be_understood_is_named_and_the_rest_is_read() {
             2,
             vec![
                 "3: \"perhaps\" is neither yes nor no",
-                "6: can't read /nowhere/more.conf: there is no such file",
+                "6: can't read /nowhere/more.conf: it lies outside of what was named; --follow DIR allows that",
             ],
         ),
         (
@@ -704,4 +704,148 @@ fn a_root_of_exports_is_where_paths_begin() {
     }
     let found = found(&folder, "tarvek.toml");
     assert!(!found.iter().any(|told| told.starts_with("share/not-offered")), "{found:?}");
+}
+
+/// Everything that `adopt` prints of a folder, in both formats, and what it writes.
+fn everything(folder: &Folder, arguments: &str, set: &[(&str, &str)]) -> String {
+    let mut all = String::new();
+    for format in ["--format json", "--format text -v", "-o out.toml"] {
+        let words = format!("{arguments} {format}");
+        let output =
+            folder.command(words.split_whitespace()).envs(set.iter().copied()).output().unwrap();
+        all += &String::from_utf8(output.stdout).unwrap();
+        all += &String::from_utf8(output.stderr).unwrap();
+    }
+    all + &std::fs::read_to_string(folder.path("out.toml")).unwrap_or_default()
+}
+
+#[test]
+fn nothing_of_a_file_that_others_name_is_shown_unless_it_is_a_fact() {
+    let line = "hunter2 is what nobody may see";
+    for (name, text) in [
+        ("compose.yaml", "include: [part]\nservices: {a: {volumes: ['/x:/x']}}\n"),
+        ("compose.yaml", "services: {a: {env_file: part, volumes: ['/x:/x']}}\n"),
+        (
+            "compose.yaml",
+            "services: {a: {extends: {file: part, service: b}, volumes: ['/x:/x']}}\n",
+        ),
+        ("a.container", "[Container]\nImage=x\nEnvironmentFile=part\nVolume=/x:/x\n"),
+        ("smb.conf", "[a]\npath = /x\ninclude = part\n"),
+        ("box.conf", "lxc.uts.name = box\nlxc.rootfs.path = /r\nlxc.include = PLACE/conf/part\n"),
+    ] {
+        for part in [
+            format!("{line}\n"),
+            format!("- {line}\n"),
+            format!(
+                "services: {{b: {{ports: ['{line}'], volumes: ['/y:/y:{line}']}}}}\nx: ['{line}'\n"
+            ),
+            format!("UMASK={line}\nPUID={line}\n{line}\n"),
+            format!("[b]\npath = /y\nread only = {line}\ncreate mask = {line}\n{line}\n"),
+            format!("lxc.idmap = {line}\nlxc.mount.entry = hunter2\n{line}\n"),
+        ] {
+            let folder = Folder::new();
+            let text =
+                text.replace("PLACE", folder.path("").to_str().unwrap().trim_end_matches('/'));
+            folder.write(&format!("conf/{name}"), &text).write("conf/part", &part);
+            let told = everything(&folder, &format!("adopt granary:conf/{name}"), &[]);
+            assert!(!told.contains("hunter2"), "{name}: {part}{told}");
+            assert!(told.contains("\"kind\""), "the rest is read: {told}");
+        }
+    }
+}
+
+#[test]
+fn files_are_followed_only_below_what_was_named() {
+    let folder = Folder::new();
+    folder
+        .write("secret/umask.env", "UMASK=027\n")
+        .write("conf/compose.yaml", "services:\n  a: {env_file: ../secret/umask.env}\n  b: {env_file: link.env}\n  c: {env_file: own.env}\n")
+        .write("conf/own.env", "UMASK=002\n");
+    std::os::unix::fs::symlink(folder.path("secret/umask.env"), folder.path("conf/link.env"))
+        .unwrap();
+    let umasks = |arguments: &str| {
+        let read = folder.json(arguments);
+        let facts = read["facts"].as_array().unwrap().clone();
+        facts.iter().map(|fact| fact["umask"].clone()).collect::<Vec<Value>>()
+    };
+    let told = everything(&folder, "adopt granary:conf", &[]);
+    assert!(
+        told.contains("--follow DIR allows that") && told.contains("leads out of its folder"),
+        "{told}"
+    );
+    assert_eq!(umasks("adopt granary:conf"), [Value::Null, Value::Null, json!("0002")]);
+    let followed = umasks("adopt granary:conf --follow secret");
+    assert_eq!(followed, [json!("0027"), Value::Null, json!("0002")]);
+    let refused = folder.run("adopt granary:conf --follow nowhere");
+    assert!(refused.code == 2 && refused.stderr.contains("no such folder"), "{}", refused.stderr);
+}
+
+#[test]
+fn the_environment_counts_only_where_it_is_asked_for_and_stays_out_of_layouts() {
+    let folder = Folder::new();
+    folder
+        .write("conf/compose.yaml", "services:\n  a:\n    user: ${WHO:-1:1}\n    volumes:\n      - ${PLACE}/x:/x\n      - ${HOME}/y:/y\n  b:\n    volumes:\n      - ${API_TOKEN}/z:/z\n      - ${SUB}/w:/w\n")
+        .write("conf/.env", "SUB=${PLACE}/sub\n");
+    let set = [("WHO", "77:77"), ("PLACE", "/outside"), ("API_TOKEN", "hunter2"), ("HOME", "/h")];
+    let told = everything(&folder, "adopt granary:conf", &set);
+    assert!(
+        !told.contains("/outside") && !told.contains("77:77") && !told.contains("hunter2"),
+        "{told}"
+    );
+    assert!(told.contains("PLACE has no value") && told.contains("/h/y"), "{told}");
+    std::fs::remove_file(folder.path("out.toml")).unwrap();
+    let told = everything(&folder, "adopt granary:conf --environment", &set);
+    assert!(
+        told.contains("/outside/x") && told.contains("77:77") && !told.contains("hunter2"),
+        "{told}"
+    );
+    let layout = folder.read("out.toml");
+    assert!(!layout.contains("/outside") && !layout.contains("77"), "{layout}");
+    assert!(told.contains("not in the layout") && told.contains("from the environment"), "{told}");
+}
+
+#[test]
+fn includes_in_circles_and_fans_end_and_ranges_of_ports_stay_ranges() {
+    let started = std::time::Instant::now();
+    let names = ["compose.yaml", "b.yaml", "c.yaml", "d.yaml"];
+    let folder = Folder::new();
+    for name in names {
+        let all: Vec<&str> =
+            names.into_iter().chain(names).filter(|other| *other != name).collect();
+        folder.write(
+            &format!("conf/{name}"),
+            format!("include: [{}]\nservices:\n  {name}: {{volumes: ['/x:/x']}}\n", all.join(", ")),
+        );
+        let lines: String = names
+            .iter()
+            .map(|other| format!("lxc.include = {}/{other}.conf\n", folder.path("box").display()))
+            .collect();
+        folder.write(
+            &format!("box/{name}.conf"),
+            format!("lxc.uts.name = box\nlxc.rootfs.path = /r\n{lines}"),
+        );
+    }
+    let read = folder.json("adopt granary:conf/compose.yaml");
+    assert_eq!(
+        read["facts"].as_array().unwrap().iter().filter(|fact| fact["kind"] == "service").count(),
+        4
+    );
+    folder.json("adopt granary:box/compose.yaml.conf");
+    let ports: String =
+        (0..400).map(|n| format!("  s{n}: {{ports: ['1-65535:1-65535']}}\n")).collect();
+    folder.write(
+        "wide/compose.yaml",
+        format!("services:\n{ports}  few: {{ports: ['9000-9002:80-82']}}\n"),
+    );
+    let read = folder.json("adopt granary:wide -o wide.toml");
+    let facts: Vec<&Value> =
+        read["facts"].as_array().unwrap().iter().filter(|fact| fact["kind"] == "port").collect();
+    assert!(facts.iter().any(|fact| fact["count"] == 65535));
+    assert!(facts.len() < 70_000, "{}", facts.len());
+    assert!(
+        folder.read("wide.toml").contains("ports = [\"9000-9002:80-82\"]"),
+        "{}",
+        folder.read("wide.toml")
+    );
+    assert!(started.elapsed().as_secs() < 60, "{:?}", started.elapsed());
 }

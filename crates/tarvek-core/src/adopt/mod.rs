@@ -9,7 +9,7 @@ mod services;
 use std::collections::{BTreeMap, HashSet};
 
 use crate::adopt::guess::Guess;
-use crate::facts::configured::Configuration;
+use crate::facts::configured::{Configuration, Fact};
 use crate::layout::host::{Host, HostRole};
 use crate::layout::mapping::Declared;
 use crate::layout::site::Layout;
@@ -35,6 +35,7 @@ pub struct Adoption {
 /// shares that mounts may refer to.
 pub fn adopt(hosts: &[(Name, Configuration)], known: &Layout) -> Adoption {
     let mut adopting = Adopting { known, names: HashSet::new(), done: Adoption::default() };
+    let hosts = &adopting.without_outside(hosts);
     for (name, configuration) in hosts {
         adopting.host(name, configuration, hosts);
     }
@@ -59,6 +60,29 @@ struct Adopting<'a> {
 }
 
 impl Adopting<'_> {
+    /// The hosts without what holds only for whoever asks now.
+    fn without_outside(&mut self, hosts: &[(Name, Configuration)]) -> Vec<(Name, Configuration)> {
+        let mut hosts = hosts.to_vec();
+        for (_, configuration) in &mut hosts {
+            let outside: HashSet<Spot> = configuration.outside.iter().cloned().collect();
+            configuration.facts.retain(|found| {
+                let stays = !outside.contains(&found.spot);
+                if !stays {
+                    let what = match &found.fact {
+                        Fact::Service(service) => format!("the service {} has", service.name),
+                        _ => "it has".to_owned(),
+                    };
+                    self.leave(
+                        &found.spot,
+                        format!("{what} a value from the environment: write it into the `.env` beside the file"),
+                    );
+                }
+                stays
+            });
+        }
+        hosts
+    }
+
     fn leave(&mut self, spot: &Spot, why: impl Into<String>) {
         self.done.left.push((spot.clone(), secret::hide(&why.into())));
     }

@@ -173,11 +173,16 @@ impl Adopting<'_> {
                     Some(ip) if ip.raw() != "0.0.0.0" => format!("{}:", ip.raw()),
                     _ => String::new(),
                 };
+                let range = |first: u16| match fact.more {
+                    0 => first.to_string(),
+                    more => format!("{first}-{}", first + more),
+                };
                 let target = if fact.target == published && ip.is_empty() {
                     String::new()
                 } else {
-                    format!(":{}", fact.target)
+                    format!(":{}", range(fact.target))
                 };
+                let published = range(published);
                 let protocol = match fact.transport.word() {
                     "tcp" => "",
                     "udp" => "/udp",

@@ -107,7 +107,21 @@ pub struct PortFact {
     /// The host's port; `None` where the engine picks one.
     pub published: Option<u16>,
     pub target: u16,
+    /// How many ports follow it, on both sides, that are published alike.
+    pub more: u16,
     pub transport: Transport,
+}
+
+impl PortFact {
+    /// Each of the ports by itself.
+    pub fn each(&self) -> impl Iterator<Item = Self> + '_ {
+        (0..=self.more).map(|n| Self {
+            published: self.published.map(|port| port + n),
+            target: self.target + n,
+            more: 0,
+            ..self.clone()
+        })
+    }
 }
 
 /// Something that is attached at a path of the host.
@@ -217,6 +231,8 @@ pub struct Configuration {
     pub facts: Vec<Configured>,
     pub skipped: Vec<Skipped>,
     pub flaws: Vec<(Spot, Flaw)>,
+    /// Places whose facts have a value from the environment of whoever asked: they hold for that moment, and not for a layout.
+    pub outside: Vec<Spot>,
 }
 
 impl Flaw {

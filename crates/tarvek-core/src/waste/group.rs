@@ -84,7 +84,15 @@ pub struct Group {
 impl Group {
     /// One of which nothing is counted yet.
     pub fn new(kind: Waste, key: &[&[u8]], why: impl Into<String>, items: Vec<Item>) -> Self {
-        Self { id: id_of(kind, key), kind, why: why.into(), items, frees: 0, at_most: false, digest: None }
+        Self {
+            id: id_of(kind, key),
+            kind,
+            why: why.into(),
+            items,
+            frees: 0,
+            at_most: false,
+            digest: None,
+        }
     }
 }
 
@@ -119,8 +127,10 @@ pub fn is_id_of(id: &str, kind: Waste, host: &str, path: &AbsPath, digest: &str)
         Waste::Version => id.strip_prefix(kind.word()).is_some_and(|rest| rest.starts_with('-')),
         Waste::Leftover | Waste::Hollow => {
             let mut above = std::iter::successors(Some(path.clone()), AbsPath::parent);
-            let is_debris =
-                || Patterns::new(&[]).sort(path.name().unwrap_or_default(), false) == Some(Sort::Debris);
+            let is_debris = || {
+                Patterns::new(&[]).sort(path.name().unwrap_or_default(), false)
+                    == Some(Sort::Debris)
+            };
             above.any(|place| {
                 id == id_of(kind, &[host, place.as_bytes()])
                     || id == id_of(kind, &[DEBRIS, host, place.as_bytes()]) && is_debris()

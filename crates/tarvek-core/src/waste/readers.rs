@@ -71,7 +71,8 @@ impl RightsChange {
 
 /// What changes for everybody if an entry at a place becomes another one.
 pub fn rights_change(site: &Site, place: &Place, old: &Object, new: &Object) -> RightsChange {
-    let mut change = RightsChange { attributes: attributes(site, place, old, new), ..Default::default() };
+    let mut change =
+        RightsChange { attributes: attributes(site, place, old, new), ..Default::default() };
     let Some(folder) = place.path.parent() else { return change };
     if change.attributes.is_empty() {
         return change;
@@ -101,10 +102,7 @@ pub fn rights_change(site: &Site, place: &Place, old: &Object, new: &Object) -> 
             unnamed.push((format!("the uid {uid}"), Subject::new(uid, stranger, [])));
         }
         let group = site.group_text(&place.host, gid);
-        unnamed.push((
-            format!("whoever is in the group {group}"),
-            Subject::new(stranger, gid, []),
-        ));
+        unnamed.push((format!("whoever is in the group {group}"), Subject::new(stranger, gid, [])));
     }
     unnamed.push(("whoever is in no group".to_owned(), Subject::new(stranger, stranger, [])));
     let mut met = HashSet::new();

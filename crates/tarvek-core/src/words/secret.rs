@@ -63,6 +63,12 @@ pub fn hidden(bytes: Vec<u8>) -> Vec<u8> {
     if hidden == text { bytes } else { hidden.into_bytes() }
 }
 
+/// Whether a variable is named like one that holds a secret, whatever its value.
+pub fn is_secret_name(name: &str) -> bool {
+    let text = format!("{name}=f3x9q7z1");
+    hide(&text) != text
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -81,7 +81,7 @@ pub(crate) fn read(file: &Name, text: &str, out: &mut Collect) {
 
 fn refuse(at: &Spot, why: impl Into<String>, out: &mut Collect) {
     let why = why.into();
-    out.skip(at, &why);
+    out.skip(at, why.clone());
     out.flaw(at, Flaw::Refused { by: "exportfs", why });
 }
 

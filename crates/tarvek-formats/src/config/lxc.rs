@@ -111,6 +111,7 @@ impl Container {
                 match (around.read)(std::path::Path::new(value)) {
                     Ok(bytes) => {
                         let other = File::new(value.into(), value.into(), bytes);
+                        out.open_followed(&other.name, &other.text, "a container's configuration");
                         self.file(&other, around, depth + 1, out);
                     }
                     Err(why) => out.skip(at, format!("can't read {value}: {why}")),

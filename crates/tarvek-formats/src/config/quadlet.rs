@@ -115,9 +115,7 @@ fn container(
     }
     for setting in unit.all("Container", "PublishPort").into_iter().chain(of_pod("PublishPort")) {
         match ports::short(&name, &setting.value) {
-            Ok(ports) => {
-                ports.into_iter().for_each(|port| out.fact(&setting.spot, Fact::Port(port)))
-            }
+            Ok(port) => out.fact(&setting.spot, Fact::Port(port)),
             Err(why) => out.skip(&setting.spot, why),
         }
     }
@@ -160,7 +158,15 @@ fn variables(
         let optional = setting.value.starts_with('-');
         match (around.read)(Path::new(&path)) {
             Ok(bytes) => {
-                let (read, _) = dotenv::read(&String::from_utf8_lossy(&bytes));
+                let (read, odd) = dotenv::read(&String::from_utf8_lossy(&bytes));
+                if !odd.is_empty() {
+                    // Nobody named that file: what its lines say is not shown.
+                    let lines = odd.len();
+                    out.skip(
+                        &setting.spot,
+                        format!("of {path} {lines} of the lines are no NAME=value"),
+                    );
+                }
                 variables
                     .extend(read.into_iter().filter_map(|(name, _, value)| Some((name, value?))));
             }

@@ -78,7 +78,7 @@ pub(crate) fn read(file: &File, around: &Around, out: &mut Collect) {
 }
 
 fn refuse(at: &Spot, why: String, out: &mut Collect) {
-    out.skip(at, &why);
+    out.skip(at, why.clone());
     out.flaw(at, Flaw::Refused { by: "smbd", why });
 }
 
@@ -216,6 +216,7 @@ impl Reading {
         match (around.read)(&file) {
             Ok(bytes) => {
                 let text = String::from_utf8_lossy(&bytes);
+                out.open_followed(&name, &text, "smb.conf");
                 self.file(&name, &file, &text, around, depth + 1, out);
             }
             Err(why) => out.skip(at, format!("can't read {name}: {why}")),

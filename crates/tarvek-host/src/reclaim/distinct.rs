@@ -97,9 +97,6 @@ mod tests {
         let modified = open("a").metadata().unwrap().modified().unwrap();
         assert_eq!(prove_distinct(&open("a"), &open("b")), Ok(()));
         assert_eq!(open("a").metadata().unwrap().modified().unwrap(), modified);
-        assert_eq!(
-            prove_distinct(&open("a"), &open("c")),
-            Err("it is the same file".to_owned())
-        );
+        assert_eq!(prove_distinct(&open("a"), &open("c")), Err("it is the same file".to_owned()));
     }
 }

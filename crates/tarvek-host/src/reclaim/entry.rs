@@ -133,8 +133,7 @@ impl Pinned {
 
     /// Whether size and mtime are what they were.
     pub(super) fn is_unchanged(&self, now: &Meta) -> bool {
-        self.meta.is_folder()
-            || (self.meta.size, self.meta.modified) == (now.size, now.modified)
+        self.meta.is_folder() || (self.meta.size, self.meta.modified) == (now.size, now.modified)
     }
 
     /// Opens just this file for reading.

@@ -201,9 +201,7 @@ impl Journal {
                     head.journal
                 ));
             }
-            Some(head)
-                if own.inode != Some(head.inode) || !filesystem.may_be(&head.filesystem) =>
-            {
+            Some(head) if own.inode != Some(head.inode) || !filesystem.may_be(&head.filesystem) => {
                 return Err(
                     "its journal was written for another folder; what is held is not touched"
                         .to_owned(),
@@ -212,7 +210,10 @@ impl Journal {
             Some(_) => {}
             // One that was being made when the machine stopped.
             None if last > 0 => {
-                return Err("its journal is empty, and files are held: nobody can tell where they belong".to_owned());
+                return Err(
+                    "its journal is empty, and files are held: nobody can tell where they belong"
+                        .to_owned(),
+                );
             }
             None if make => {
                 let inode = own.inode.unwrap_or(0);
@@ -327,7 +328,9 @@ impl Journal {
         ) {
             Ok(()) => self.reserved = wanted,
             Err(Errno::NOSPC | Errno::DQUOT) => {
-                return Err("there is no room left for the journal: nothing more is taken".to_owned());
+                return Err(
+                    "there is no room left for the journal: nothing more is taken".to_owned()
+                );
             }
             Err(_) => {}
         }

@@ -39,9 +39,7 @@ impl Keeper {
     /// Whether its name still leads to it.
     pub(super) fn is_there(&self) -> bool {
         let now = Location::open(None, &self.path).and_then(|location| location.pin_or_why());
-        now.is_ok_and(|now| {
-            now.is_same_inode(&self.pinned) && self.pinned.is_unchanged(&now.meta)
-        })
+        now.is_ok_and(|now| now.is_same_inode(&self.pinned) && self.pinned.is_unchanged(&now.meta))
     }
 
     fn is_unchanged(&self) -> bool {
@@ -161,7 +159,9 @@ impl Search<'_> {
             true => Some(digest(&keeper.file, &attention)?),
             false if is_equal(leaving.file, &keeper.file, &attention)? => None,
             false if is_version => {
-                return Err("is another title by its name and folders, and has other bytes".to_owned());
+                return Err(
+                    "is another title by its name and folders, and has other bytes".to_owned()
+                );
             }
             false => return Err("has other bytes".to_owned()),
         };

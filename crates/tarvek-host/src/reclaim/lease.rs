@@ -64,7 +64,8 @@ impl<'f> NoWriter<'f> {
     /// Whether nobody has come to write since.
     pub(super) fn still_holds(&self) -> bool {
         // SAFETY: the call takes a descriptor and no memory.
-        !self.leased || unsafe { libc::fcntl(self.file.as_raw_fd(), libc::F_GETLEASE) } == libc::F_RDLCK
+        !self.leased
+            || unsafe { libc::fcntl(self.file.as_raw_fd(), libc::F_GETLEASE) } == libc::F_RDLCK
     }
 }
 
@@ -139,11 +140,9 @@ mod tests {
         let guard = NoWriter::of(&file, &meta).unwrap();
         assert!(guard.still_holds());
         let flags = libc::O_NONBLOCK;
-        let asked = std::os::unix::fs::OpenOptionsExt::custom_flags(
-            File::options().write(true),
-            flags,
-        )
-        .open(&path);
+        let asked =
+            std::os::unix::fs::OpenOptionsExt::custom_flags(File::options().write(true), flags)
+                .open(&path);
         assert!(asked.is_err() && !guard.still_holds(), "whoever asks waits until it is let go");
     }
 }

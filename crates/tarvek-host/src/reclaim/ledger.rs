@@ -10,8 +10,8 @@ use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 use tarvek_formats::review::Review;
 
-use super::quarantine::Quarantine;
 use super::journal::Stage;
+use super::quarantine::Quarantine;
 use crate::observe::own_uid;
 
 /// What was taken back of a library.

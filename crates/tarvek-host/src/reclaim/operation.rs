@@ -133,12 +133,7 @@ pub(super) fn replace_by_link(
 }
 
 /// Removes the new link again, unless it has become the last name of its file.
-fn remove_new_link(
-    quarantine: &Quarantine,
-    name: &str,
-    kept: &Pinned,
-    fault: String,
-) -> TakeFault {
+fn remove_new_link(quarantine: &Quarantine, name: &str, kept: &Pinned, fault: String) -> TakeFault {
     if !has_other_names(kept) {
         let place = quarantine.path().child(name.as_bytes());
         let why = format!("{fault}; the file that was kept has no other name by now than {place}");

@@ -211,8 +211,8 @@ impl Purge<'_> {
                 false => Err("it is the same file".to_owned()),
             };
         }
-        let kept_guard = NoWriter::of(&keeper.file, &keeper.pinned.meta)
-            .map_err(WriterFault::into_words)?;
+        let kept_guard =
+            NoWriter::of(&keeper.file, &keeper.pinned.meta).map_err(WriterFault::into_words)?;
         let guards = [guard, &kept_guard];
         let attention = Attention { watch: self.watch, guards: &guards };
         if intent.equal {

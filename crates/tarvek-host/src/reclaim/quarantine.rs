@@ -123,8 +123,7 @@ impl Quarantine {
     /// The filesystem that it lies on, and its inode there.
     pub(super) fn identity(&self) -> Result<(String, u64), String> {
         let meta = walk::stat_now(self.folder.as_fd()).map_err(why)?;
-        let filesystem =
-            identity(self.folder.as_fd(), meta.device.unwrap_or(0)).map_err(why)?;
+        let filesystem = identity(self.folder.as_fd(), meta.device.unwrap_or(0)).map_err(why)?;
         Ok((filesystem.as_str().to_owned(), meta.inode.unwrap_or(0)))
     }
 

@@ -53,7 +53,9 @@ pub(super) fn check_line(row: &Row, host: &str, site: &dyn SiteKnowledge) -> Res
             ));
         }
         "" if !is_id_of(&row.group, kind, own_host, &row.path, &row.digest) => {
-            return Err("its line has no seal, and its group is not one that it can belong to".to_owned());
+            return Err(
+                "its line has no seal, and its group is not one that it can belong to".to_owned()
+            );
         }
         "" => {}
         written if written == seal(row) => {}
@@ -99,9 +101,8 @@ pub(super) fn check_file(
     }
     // Nothing is kept for it that its bytes could be compared with.
     let changed = meta.changed.unwrap_or(0);
-    let is_own = || {
-        own.contains(&(file.filesystem.as_str().to_owned(), meta.inode.unwrap_or(0), changed))
-    };
+    let is_own =
+        || own.contains(&(file.filesystem.as_str().to_owned(), meta.inode.unwrap_or(0), changed));
     match row.changed.as_str() {
         "" => Err("the line does not say when it last changed (ctime)".to_owned()),
         written if written == moment(changed) || is_own() => Ok(()),
@@ -136,8 +137,8 @@ fn check_times(row: &Row, meta: &Meta) -> Result<(), String> {
 /// Whether a step was done for just this line: all of it, not only the path.
 pub(super) fn is_line_of(row: &Row, intent: &Intent) -> bool {
     let was = &intent.was;
-    let is_same_file = was.folder
-        || row.bytes == Some(was.size) && row.modified == moment(was.modified);
+    let is_same_file =
+        was.folder || row.bytes == Some(was.size) && row.modified == moment(was.modified);
     row.path == intent.path.0
         && row.inode == Some(was.inode)
         && (row.filesystem.is_empty() || row.filesystem == was.filesystem)

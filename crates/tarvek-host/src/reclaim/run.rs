@@ -183,7 +183,8 @@ impl Run<'_> {
             review.rows.iter().filter(takes).partition(|row| !is_folder(row));
         folders.sort_by_key(|row| std::cmp::Reverse(row.path.components().count()));
         files.append(&mut folders);
-        let file_of = |row: &Row| row.inode.map(|inode| (row.filesystem.clone(), row.device, inode));
+        let file_of =
+            |row: &Row| row.inode.map(|inode| (row.filesystem.clone(), row.device, inode));
         let mut names: HashMap<_, u32> = HashMap::new();
         for row in &files {
             *names.entry(file_of(row)).or_default() += 1;
@@ -211,9 +212,15 @@ impl Run<'_> {
                     let frees = file.filter(|_| first).map_or(0, |file| frees(&file, all));
                     let path = row.path.as_bytes().to_vec();
                     let before = file.is_none();
-                    self.report
-                        .steps
-                        .push(Step { path, operation, frees, state, before, changes, why });
+                    self.report.steps.push(Step {
+                        path,
+                        operation,
+                        frees,
+                        state,
+                        before,
+                        changes,
+                        why,
+                    });
                 }
                 Err(_) if self.stopped() => {
                     self.report.stopped = true;
@@ -251,8 +258,8 @@ impl Run<'_> {
     /// Whether a line was done before, and nothing has changed since.
     fn done_before(&self, row: &Row, operation: Operation) -> bool {
         let Some(earlier) = self.earlier.get(&row.path) else { return false };
-        let now = Location::open(row.root.as_ref(), &row.path)
-            .and_then(|location| location.pin_or_why());
+        let now =
+            Location::open(row.root.as_ref(), &row.path).and_then(|location| location.pin_or_why());
         let is_done = |known: &KnownStep| {
             known.intent.operation() == operation
                 && (known.stage.held().is_some() || matches!(known.stage, Stage::Purged(_)))
@@ -498,9 +505,10 @@ impl Run<'_> {
                 Err(_) => "it is not there",
                 Ok(now)
                     if now.meta.inode != row.inode
-                        && now.meta.inode.is_some_and(|inode| {
-                            kept.contains(&(row.group.as_str(), inode))
-                        }) =>
+                        && now
+                            .meta
+                            .inode
+                            .is_some_and(|inode| kept.contains(&(row.group.as_str(), inode))) =>
                 {
                     "it is a link of the file that is kept"
                 }
@@ -624,7 +632,8 @@ impl Run<'_> {
         let mut counted = HashSet::new();
         for quarantine in self.quarantines.values() {
             for (step, known) in &quarantine.journal.steps {
-                let held = known.stage.held().and_then(|_| quarantine.pin(&held_name(*step)).ok()?);
+                let held =
+                    known.stage.held().and_then(|_| quarantine.pin(&held_name(*step)).ok()?);
                 if let Some(held) = held
                     && counted.insert((held.meta.device, held.meta.inode))
                 {

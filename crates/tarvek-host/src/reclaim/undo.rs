@@ -111,7 +111,10 @@ fn exchange_back(
     link: &Pinned,
 ) -> Result<(), String> {
     if !has_other_names(link) {
-        return Err("it has become the last name of the file that was kept: give that another name first".to_owned());
+        return Err(
+            "it has become the last name of the file that was kept: give that another name first"
+                .to_owned(),
+        );
     }
     exchange(&quarantine.folder, name, location).map_err(why)?;
     match quarantine.pin(name)? {

@@ -16,6 +16,13 @@ pub(crate) struct AdoptArgs {
     /// Take what runs on this machine in mounts of its own: containers of any engine, without asking one
     #[arg(long)]
     pub(crate) running: bool,
+    /// Follow includes and files of variables into this folder as well; else they are followed only below what is named
+    #[arg(long, value_name = "DIR")]
+    pub(crate) follow: Vec<PathBuf>,
+    /// Fill variables of Compose files from this environment too, but for those that are named like secrets; what has such a value stays out of
+    /// the layout
+    #[arg(long)]
+    pub(crate) environment: bool,
     /// The layout to write; one that is there is extended, and what stands in it stays
     #[arg(short, long, value_name = "LAYOUT")]
     pub(crate) output: Option<PathBuf>,

@@ -11,12 +11,13 @@ use tarvek_formats::layout::{self, extend};
 use tarvek_host::files::replace;
 
 use crate::cli::{AdoptArgs, Format};
-use crate::inputs::{self, Configured};
+use crate::inputs::{self, Configured, Following};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{self, Screen, json};
 
 pub(super) fn run(args: &AdoptArgs, screen: &Screen) -> Result<Outcome, Failure> {
-    let mut read = inputs::configuration(&args.paths)?;
+    let following = Following { folders: args.follow.clone(), environment: args.environment };
+    let mut read = inputs::configuration(&args.paths, &following)?;
     if args.running {
         read.add(inputs::running()?);
     }

@@ -39,9 +39,7 @@ pub(super) fn run(
         accept_rights: args.accept_rights,
     };
     let watch = interruptible();
-    let mut report = with_progress(&watch, "files", screen, || {
-        reclaim(&request, &site, &watch)
-    });
+    let mut report = with_progress(&watch, "files", screen, || reclaim(&request, &site, &watch));
     let ignored = match mode {
         Mode::Do | Mode::Resume => ignore(globals, args, &review, &mut report)?,
         Mode::Undo | Mode::Purge => 0,

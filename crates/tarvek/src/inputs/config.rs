@@ -1,5 +1,7 @@
 //! Files of configuration that somebody named, each for its host.
 
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
@@ -7,13 +9,14 @@ use std::path::{Path, PathBuf};
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::words::grammar::{self, Naming};
 use tarvek_core::words::name::Name;
+use tarvek_core::words::secret::is_secret_name;
 use tarvek_formats::config::recognise::{Format, recognise};
 use tarvek_formats::config::{self, Around, File};
 use tarvek_formats::mistake::Refused;
 use tarvek_host::observe;
 use tarvek_host::process::running as processes;
 
-use super::files::{name_of, named_file, small_file};
+use super::files::{file_beneath, name_of, small_file};
 use crate::outcome::Failure;
 
 /// Folders are looked into no deeper.
@@ -37,12 +40,105 @@ pub(crate) struct Configured {
     pub(crate) failures: Vec<Failure>,
 }
 
+/// More files that others name are not read, nor more bytes of them.
+const MOST_FOLLOWED: (u32, u64) = (1000, 64 << 20);
+
+/// What files may name besides themselves.
+#[derive(Debug, Default)]
+pub(crate) struct Following {
+    /// Folders, besides those that were named, below which other files are read.
+    pub(crate) folders: Vec<PathBuf>,
+    /// Whether variables of this environment count.
+    pub(crate) environment: bool,
+}
+
+/// Reads files that others name.
+struct Follower {
+    folders: Vec<PathBuf>,
+    environment: bool,
+    /// What was read; each file is read once.
+    read: RefCell<HashMap<PathBuf, Vec<u8>>>,
+    /// How often something was read, and how many bytes that were.
+    spent: Cell<(u32, u64)>,
+}
+
+impl Follower {
+    /// `given`: folders that somebody named, and files, of which the folder counts.
+    fn new<'p>(
+        following: &Following,
+        given: impl Iterator<Item = &'p Path>,
+    ) -> Result<Self, Failure> {
+        let mut folders = Vec::new();
+        for folder in &following.folders {
+            if !folder.is_dir() {
+                return Err(Failure::with_remedy(
+                    format!("--follow {}: there is no such folder", name_of(folder)),
+                    "name a folder that files may lead into",
+                ));
+            }
+            folders.push(std::path::absolute(folder)?);
+        }
+        for path in given {
+            let path = std::path::absolute(path)?;
+            let folder = if path.is_dir() { Some(path.as_path()) } else { path.parent() };
+            folders.extend(folder.map(Path::to_owned));
+        }
+        let (read, spent) = (RefCell::default(), Cell::default());
+        Ok(Self { folders, environment: following.environment, read, spent })
+    }
+
+    fn file(&self, path: &Path) -> Result<Vec<u8>, String> {
+        let below = self.folders.iter().find_map(|folder| {
+            let below = path.strip_prefix(folder).ok()?;
+            Some((folder, below)).filter(|_| !below.as_os_str().is_empty())
+        });
+        let Some((folder, below)) = below else {
+            return Err("it lies outside of what was named; --follow DIR allows that".to_owned());
+        };
+        let known = self.read.borrow().get(path).cloned();
+        let bytes = match known {
+            Some(bytes) => bytes,
+            None => file_beneath(folder, below)?,
+        };
+        let (files, size) = self.spent.get();
+        let spent = (files + 1, size + bytes.len() as u64);
+        if spent.0 > MOST_FOLLOWED.0 || spent.1 > MOST_FOLLOWED.1 {
+            let most = tarvek_core::words::text::bytes(MOST_FOLLOWED.1);
+            return Err(format!(
+                "more than {} files or {most} are named by others",
+                MOST_FOLLOWED.0
+            ));
+        }
+        self.spent.set(spent);
+        self.read.borrow_mut().insert(path.to_owned(), bytes.clone());
+        Ok(bytes)
+    }
+
+    /// A variable of whoever asks. Where home is says nothing about anybody.
+    fn variable(&self, name: &str) -> Option<String> {
+        let counts = name == "HOME" || self.environment && !is_secret_name(name);
+        std::env::var(name).ok().filter(|_| counts)
+    }
+
+    /// Reads the files of a host.
+    fn configuration(&self, files: &[(Format, File)]) -> (Configuration, Vec<Refused>) {
+        let around =
+            Around { read: &|path| self.file(path), variable: &|name| self.variable(name) };
+        config::read(files, &around)
+    }
+}
+
 /// Reads `[HOST:]PATH…`.
-pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
+pub(crate) fn configuration(
+    paths: &[OsString],
+    following: &Following,
+) -> Result<Configured, Failure> {
+    let mut given = Vec::new();
     let mut read = Configured::default();
     let mut files: Vec<(Name, Vec<(Format, File)>)> = Vec::new();
     for written in paths {
         let (host, path) = parts(written)?;
+        given.push(path.clone());
         let mut of_host = Vec::new();
         if path.is_dir() {
             let found = in_folder(&path)?;
@@ -81,10 +177,10 @@ pub(crate) fn configuration(paths: &[OsString]) -> Result<Configured, Failure> {
             None => files.push((host, of_host)),
         }
     }
-    let around = around();
+    let follower = Follower::new(following, given.iter().map(PathBuf::as_path))?;
     for (host, mut files) in files {
         without_parts(&mut files);
-        let (configuration, refused) = config::read(&files, &around);
+        let (configuration, refused) = follower.configuration(&files);
         read.hosts.push((host, configuration));
         read.refused.extend(refused);
     }
@@ -135,7 +231,9 @@ pub(crate) fn of_this_machine() -> Result<Configured, Failure> {
         }
     }
     without_parts(&mut files);
-    let (mut configuration, refused) = config::read(&files, &around());
+    let follower =
+        Follower::new(&Following::default(), files.iter().map(|(_, f)| f.path.as_path()))?;
+    let (mut configuration, refused) = follower.configuration(&files);
     read.refused = refused;
     let (facts, _) = processes();
     configuration.facts.extend(facts.facts);
@@ -175,11 +273,6 @@ impl Configured {
         self.refused.extend(other.refused);
         self.failures.extend(other.failures);
     }
-}
-
-/// What a file does not hold is read beside it, and the variables are those of whoever asks.
-fn around() -> Around<'static> {
-    Around { read: &named_file, variable: &|name| std::env::var(name).ok() }
 }
 
 /// The host and the path of `[HOST:]PATH`. What is there as a whole is a path.

@@ -1,6 +1,6 @@
 //! Files that somebody named.
 
-use std::fs::File;
+use std::fs::{File, Metadata};
 use std::io::{ErrorKind, Read, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -8,38 +8,41 @@ use std::path::Path;
 use tarvek_core::words::text::{self, shown};
 use tarvek_formats::ignored::Ignored;
 use tarvek_formats::layout;
-use tarvek_host::files::{NotOpened, open_regular};
+use tarvek_host::files::{NotOpened, open_regular, open_regular_beneath};
 
 use crate::outcome::Failure;
 
 /// Opens a regular file that somebody named, and tells its size.
 pub(super) fn open_file(file: &Path) -> Result<(File, u64), Failure> {
-    opened(file).map_err(|why| cant(file, &why))
+    opened(open_regular(file)).map_err(|why| cant(file, &why))
 }
 
 /// Reads a regular file that somebody named.
 pub(super) fn read_file(file: &Path, most: u64) -> Result<Vec<u8>, Failure> {
-    contents(file, most).map_err(|why| cant(file, &why))
+    contents(open_regular(file), most).map_err(|why| cant(file, &why))
 }
 
-/// Reads a small text file that another one names.
+/// Reads a small text file below a folder that another file names; nothing leads out of the folder.
 ///
 /// # Errors
 /// Why it can't be read, in words.
-pub(super) fn named_file(file: &Path) -> Result<Vec<u8>, String> {
-    contents(file, layout::MOST_BYTES as u64)
+pub(super) fn file_beneath(folder: &Path, below: &Path) -> Result<Vec<u8>, String> {
+    contents(open_regular_beneath(folder, below), layout::MOST_BYTES as u64)
 }
 
 fn cant(file: &Path, why: &str) -> Failure {
     Failure::new(format!("can't read {}: {why}", name_of(file)))
 }
 
-fn opened(file: &Path) -> Result<(File, u64), String> {
-    let (open, meta) = open_regular(file).map_err(|why| match why {
+type Opened = Result<(File, Metadata), NotOpened>;
+
+fn opened(file: Opened) -> Result<(File, u64), String> {
+    let (open, meta) = file.map_err(|why| match why {
         NotOpened::Folder => "it is a folder".to_owned(),
         NotOpened::Special => "it is no regular file".to_owned(),
         NotOpened::Failed(error) => match error.kind() {
             ErrorKind::NotFound => "there is no such file".to_owned(),
+            ErrorKind::CrossesDevices => "a symlink leads out of its folder".to_owned(),
             ErrorKind::PermissionDenied => "permission is denied".to_owned(),
             _ => error.to_string(),
         },
@@ -47,7 +50,7 @@ fn opened(file: &Path) -> Result<(File, u64), String> {
     Ok((open, meta.len()))
 }
 
-fn contents(file: &Path, most: u64) -> Result<Vec<u8>, String> {
+fn contents(file: Opened, most: u64) -> Result<Vec<u8>, String> {
     let (open, size) = opened(file)?;
     let mut bytes = Vec::new();
     open.take(most + 1).read_to_end(&mut bytes).map_err(|error| error.to_string())?;

@@ -8,7 +8,7 @@ mod question;
 mod surveys;
 mod waste;
 
-pub(crate) use config::{Configured, configuration, running};
+pub(crate) use config::{Configured, Following, configuration, running};
 pub(crate) use files::{ignored, name_of, small_file, write_new};
 pub(crate) use layout::layout;
 pub(crate) use parts::Reading;

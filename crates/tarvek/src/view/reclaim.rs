@@ -32,8 +32,12 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let frees = |state: StepState| -> u64 {
         report.steps.iter().filter(|step| step.state == state).map(|step| step.frees).sum()
     };
-    let (planned, done, refused, undone) =
-        (count(StepState::Planned), count(StepState::Done), count(StepState::Refused), count(StepState::Undone));
+    let (planned, done, refused, undone) = (
+        count(StepState::Planned),
+        count(StepState::Done),
+        count(StepState::Refused),
+        count(StepState::Undone),
+    );
     let good = refused == 0 || planned + done + undone > 0;
     let before = report.steps.iter().filter(|step| step.before).count() as u64;
     let sign = sign(Some(good), refused > 0);

@@ -33,7 +33,7 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             let other = facts.told.listening.iter().find(|seen| {
                 let same = Port {
                     address: seen.address.clone(),
-                    number: seen.number,
+                    numbers: (seen.number, seen.number),
                     protocol: seen.protocol.clone(),
                 };
                 port.meets(&same)
@@ -43,10 +43,13 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                     })
             });
             let Some(program) = other.and_then(|seen| seen.program.as_ref()) else { continue };
-            let free = free(site, service, port.number, &port.protocol);
+            let free = free(site, service, port.numbers.0, &port.protocol);
             let message = format!(
                 "{} publishes {}/{}, at which {program} of {} listens",
-                service.name, port.number, port.protocol, service.host
+                service.name,
+                port.text(),
+                port.protocol,
+                service.host
             );
             let steps = vec![
                 Step::words(format!(

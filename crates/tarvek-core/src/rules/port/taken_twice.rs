@@ -1,7 +1,5 @@
 //! `port/taken-twice`.
 
-use std::collections::BTreeSet;
-
 use crate::layout::adopted;
 use crate::layout::service::Service;
 use crate::rules::case::Case;
@@ -35,10 +33,14 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 theirs.any(|other| port.meets(&other))
             };
             let Some(earlier) = { earlier }.find(clashes) else { continue };
-            let free = free(site, later, port.number, &port.protocol);
+            let free = free(site, later, port.numbers.0, &port.protocol);
             let message = format!(
                 "{} and {} both publish {}/{} on {}",
-                earlier.name, later.name, port.number, port.protocol, later.host
+                earlier.name,
+                later.name,
+                port.text(),
+                port.protocol,
+                later.host
             );
             let steps = vec![
                 Step::words(format!(
@@ -67,12 +69,13 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     findings
 }
 
-/// A published port, as the layout writes it: `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
+/// A published port or range of ports, as the layout writes it: `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Port {
     /// The address that it is published on; all of them unless one is named.
     pub(super) address: Option<String>,
-    pub(super) number: u16,
+    /// The first one and the last.
+    pub(super) numbers: (u16, u16),
     pub(super) protocol: String,
 }
 
@@ -87,9 +90,11 @@ impl Port {
                 _ => (None, rest),
             },
         };
+        let published = numbers.split(':').next()?;
+        let (first, last) = published.split_once('-').unwrap_or((published, published));
         Some(Self {
             address: address.map(str::to_owned),
-            number: numbers.split(':').next()?.parse().ok()?,
+            numbers: (first.parse().ok()?, last.parse().ok()?),
             protocol: protocol.to_owned(),
         })
     }
@@ -97,7 +102,16 @@ impl Port {
     /// Whether both can't be published at once.
     pub(super) fn meets(&self, other: &Self) -> bool {
         let apart = matches!((&self.address, &other.address), (Some(a), Some(b)) if a != b);
-        self.number == other.number && self.protocol == other.protocol && !apart
+        let overlap = self.numbers.0 <= other.numbers.1 && other.numbers.0 <= self.numbers.1;
+        overlap && self.protocol == other.protocol && !apart
+    }
+
+    /// The port, or the range.
+    pub(super) fn text(&self) -> String {
+        match self.numbers {
+            (first, last) if first == last => first.to_string(),
+            (first, last) => format!("{first}-{last}"),
+        }
     }
 }
 
@@ -105,11 +119,23 @@ impl Port {
 pub(super) fn free(site: &Site, service: &Service, from: u16, protocol: &str) -> u16 {
     let of_host = site.layout.services.iter().filter(|other| other.host == service.host);
     let published = of_host.flat_map(|other| &other.ports).filter_map(|written| Port::of(written));
-    let mut taken: BTreeSet<u16> =
-        published.filter(|port| port.protocol == protocol).map(|port| port.number).collect();
+    let mut taken: Vec<(u16, u16)> =
+        published.filter(|port| port.protocol == protocol).map(|port| port.numbers).collect();
     let listening = site.facts(&service.host).into_iter().flat_map(|facts| &facts.told.listening);
-    taken.extend(listening.filter(|port| port.protocol == protocol).map(|port| port.number));
-    (from..=u16::MAX).chain(1024..from).find(|port| !taken.contains(port)).unwrap_or(from)
+    let listening = listening.filter(|port| port.protocol == protocol);
+    taken.extend(listening.map(|port| (port.number, port.number)));
+    taken.sort_unstable();
+    // The first number from one on that lies in no range.
+    let first_free = |from: u16| {
+        let mut next = u32::from(from);
+        for (first, last) in &taken {
+            if u32::from(*first) <= next && next <= u32::from(*last) {
+                next = u32::from(*last) + 1;
+            }
+        }
+        u16::try_from(next).ok()
+    };
+    first_free(from).or_else(|| first_free(1024)).unwrap_or(from)
 }
 
 #[cfg(test)]
@@ -136,9 +162,11 @@ mod tests {
         let told = "lantern and joiner both publish 7080/tcp on granary → give joiner another port in the layout; 7082 is free; on \
                     granary: make the container of joiner anew with that port";
         assert_eq!(both(&["7080", "7081"], &["127.0.0.1:7080:80"]), told);
+        let told = both(&["9000-9010"], &["9005-9006:80-81"]);
+        assert!(told.contains("both publish 9005-9006/tcp") && told.contains("9011 is free"));
         let port = Port::of("[::1]:53:5300/udp").unwrap();
         assert_eq!(
-            (port.address.as_deref(), port.number, port.protocol.as_str()),
+            (port.address.as_deref(), port.numbers.0, port.protocol.as_str()),
             (Some("::1"), 53, "udp")
         );
     }

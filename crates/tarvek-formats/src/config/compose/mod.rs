@@ -8,8 +8,10 @@ mod parse;
 pub(crate) mod ports;
 pub(crate) mod volumes;
 
-use std::collections::HashMap;
+use std::cell::Cell;
+use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 
 use tarvek_core::facts::configured::{Fact, MappingFact, ServiceFact, VolumeFact};
 use tarvek_core::words::name::Name;
@@ -25,7 +27,7 @@ use super::yaml::{self, Node};
 use super::{Around, File};
 use crate::mistake::{Refused, in_line};
 
-/// Services extend each other, and files include each other, no deeper.
+/// Services extend each other no deeper.
 const DEEPEST: usize = 16;
 
 /// Services in their order, by their name.
@@ -62,14 +64,33 @@ struct Project<'a> {
     /// The first file, by which others are named.
     main: &'a File,
     around: &'a Around<'a>,
-    /// From its `.env`.
-    variables: HashMap<String, String>,
+    /// From its `.env`, with whether a value of whoever asks went into it.
+    variables: HashMap<String, (String, bool)>,
+    /// Whether a value of whoever asks was taken since somebody last looked.
+    outside: Cell<bool>,
 }
 
 impl Project<'_> {
     /// A variable: the caller's own go before those of the file.
     fn variable(&self, name: &str) -> Option<String> {
-        (self.around.variable)(name).or_else(|| self.variables.get(name).cloned())
+        if let Some(value) = (self.around.variable)(name) {
+            // Where home is stands in every path that begins there.
+            self.outside.set(self.outside.get() || name != "HOME");
+            return Some(value);
+        }
+        let (value, outside) = self.variables.get(name)?;
+        self.outside.set(self.outside.get() || *outside);
+        Some(value.clone())
+    }
+
+    /// A variable that is given to a service, which holds for a place.
+    fn given(&self, name: &str, at: &Spot, out: &mut Collect) -> Option<String> {
+        self.outside.set(false);
+        let value = self.variable(name);
+        if self.outside.get() {
+            out.from_outside(at);
+        }
+        value
     }
 
     /// What a file that another one names goes by.
@@ -92,15 +113,19 @@ pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Vec<Re
     let mut refused = Vec::new();
     let main = &files[0];
     let folder = main.path.parent().unwrap_or(Path::new("/")).to_owned();
-    let mut project = Project { folder, main, around, variables: HashMap::new() };
-    project.variables = environment(&project, out);
+    let (variables, outside) = (HashMap::new(), Cell::new(false));
+    let mut project = Project { folder, main, around, variables, outside };
+    environment(&mut project, out);
     let mut services = Services::default();
     let mut volumes = Volumes::new();
+    let mut included: HashSet<PathBuf> = files.iter().map(|file| file.path.clone()).collect();
     for file in files {
-        let tree = tree(file, out);
-        let taken =
-            tree.and_then(|tree| take(&project, &tree, &mut services, &mut volumes, 0, out));
-        refused.extend(taken.err().map(|broken| *broken));
+        out.open_but(&file.name, &file.text, KIND, is_account);
+        let taken = tree(file).map_err(|broken| broken.into_refused(file)).map(|(tree, twice)| {
+            tell_twice(&twice, out);
+            take(&project, &tree, &mut services, &mut volumes, &mut included, out);
+        });
+        refused.extend(taken.err());
     }
     for (name, parts) in &services.list {
         tell(&project, name, parts, &volumes, out);
@@ -108,94 +133,100 @@ pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Vec<Re
     refused
 }
 
-/// The tree of a file.
-fn tree(file: &File, out: &mut Collect) -> Result<Node, Box<Refused>> {
-    // `user: lantern:keepers` is an account and its group.
-    let is_account = |line: &str| line.trim_start().starts_with("user:");
-    out.open_but(&file.name, &file.text, "a Compose file", is_account);
-    let (tree, twice) = yaml::read(&file.name, &file.text).map_err(|broken| {
-        let line = file.text.lines().nth(broken.line - 1).unwrap_or_default();
-        let remedy = "mend the YAML there; nothing of the file was taken";
-        Box::new(in_line(
-            file.name.raw(),
-            broken.line,
-            broken.column,
-            line.as_bytes(),
-            format!("this is no YAML: {}", broken.message),
-            remedy,
-        ))
+/// What secrets are found in.
+const KIND: &str = "a Compose file";
+
+/// `user: lantern:keepers` is an account and its group.
+fn is_account(line: &str) -> bool {
+    line.trim_start().starts_with("user:")
+}
+
+/// What is wrong with a file as a whole.
+struct Broken {
+    line: usize,
+    column: usize,
+    message: String,
+    remedy: &'static str,
+}
+
+impl Broken {
+    /// With the line of a file that somebody named.
+    fn into_refused(self, file: &File) -> Refused {
+        let line = file.text.lines().nth(self.line - 1).unwrap_or_default();
+        let place = (self.line, self.column);
+        in_line(file.name.raw(), place.0, place.1, line.as_bytes(), self.message, self.remedy)
+    }
+}
+
+/// The tree of a file, and keys that stand in it twice.
+fn tree(file: &File) -> Result<(Node, Vec<yaml::Key>), Broken> {
+    let (tree, twice) = yaml::read(&file.name, &file.text).map_err(|broken| Broken {
+        line: broken.line,
+        column: broken.column,
+        message: format!("this is no YAML: {}", broken.message),
+        remedy: "mend the YAML there; nothing of the file was taken",
     })?;
-    for key in twice {
-        out.skip(&key.spot, format!("{:?} stands twice; the last one counts", &*key.text));
+    match tree.map() {
+        Some(_) => Ok((tree, twice)),
+        None => Err(Broken {
+            line: 1,
+            column: 1,
+            message: "a Compose file is a map with `services`".into(),
+            remedy: "give the file that describes the containers",
+        }),
     }
-    if tree.map().is_none() {
-        let line = file.text.lines().next().unwrap_or_default();
-        return Err(Box::new(in_line(
-            file.name.raw(),
-            1,
-            1,
-            line.as_bytes(),
-            "a Compose file is a map with `services`".into(),
-            "give the file that describes the containers",
-        )));
-    }
-    Ok(tree)
 }
 
 /// The variables of the project's `.env`.
-fn environment(project: &Project, out: &mut Collect) -> HashMap<String, String> {
+fn environment(project: &mut Project, out: &mut Collect) {
     let path = project.folder.join(".env");
-    let mut variables = HashMap::new();
-    let Ok(bytes) = (project.around.read)(&path) else { return variables };
+    let Ok(bytes) = (project.around.read)(&path) else { return };
     let text = String::from_utf8_lossy(&bytes);
     let name = project.name_of(&path);
-    out.open(&name, &text, "a file of variables");
+    out.open_followed(&name, &text, "a file of variables");
     let (read, odd) = dotenv::read(&text);
     for line in odd {
         out.skip(&spot(&name, line), "it is no NAME=value");
     }
     for (key, line, value) in read {
         let Some(value) = value else { continue };
-        let known =
-            |name: &str| (project.around.variable)(name).or_else(|| variables.get(name).cloned());
-        match interpolate::fill(&value, &known) {
+        project.outside.set(false);
+        match interpolate::fill(&value, &|name| project.variable(name)) {
             Ok(filled) => {
-                variables.insert(key, filled.text);
+                let outside = project.outside.get();
+                project.variables.insert(key, (filled.text, outside));
             }
             Err(why) => out.skip(&spot(&name, line), why),
         }
     }
-    variables
 }
 
-/// Takes what a file declares.
+/// Takes what a file declares, after what it includes. Each file is a part of the project once, however often it is included.
 fn take(
     project: &Project,
     tree: &Node,
     services: &mut Services,
     volumes: &mut Volumes,
-    depth: usize,
+    included: &mut HashSet<PathBuf>,
     out: &mut Collect,
-) -> Result<(), Box<Refused>> {
+) {
     for (path, at) in parse::includes(project, tree, out) {
-        if depth >= DEEPEST {
-            out.skip(&at, "files include each other without end");
+        if !included.insert(path.clone()) {
             continue;
         }
         match another(project, &path, out) {
-            Ok(tree) => take(project, &tree, services, volumes, depth + 1, out)?,
+            Ok(tree) => take(project, &tree, services, volumes, included, out),
             Err(why) => out.skip(&at, why),
         }
     }
     volumes.extend(parse::volumes(project, tree, out));
     let own = services_of(project, &project.folder, tree, out);
-    let mut trees = HashMap::new();
+    let mut others = HashMap::new();
     // A service extends what its own file says of another, before files are merged.
     for (name, _) in &own.list {
-        let parts = extended(project, &own, name, &mut trees, &mut Vec::new(), out);
+        let parts = extended(project, &own, name, &mut others, &mut Vec::new(), out);
         services.add(name.clone(), parts);
     }
-    Ok(())
 }
 
 /// The services of a file; relative paths start at a folder.
@@ -214,15 +245,29 @@ fn another(project: &Project, path: &Path, out: &mut Collect) -> Result<Node, St
     let name = project.name_of(path);
     let bytes = (project.around.read)(path).map_err(|why| format!("can't read {name}: {why}"))?;
     let file = File::new(path.to_owned(), name, bytes);
-    tree(&file, out).map_err(|refused| refused.to_string())
+    out.open_followed(&file.name, &file.text, KIND);
+    // What it says instead is nobody's business.
+    let (tree, twice) = tree(&file)
+        .map_err(|broken| format!("{}:{} is no Compose file", file.name, broken.line))?;
+    tell_twice(&twice, out);
+    Ok(tree)
 }
+
+fn tell_twice(twice: &[yaml::Key], out: &mut Collect) {
+    for key in twice {
+        out.skip(&key.spot, format!("{:?} stands twice; the last one counts", &*key.text));
+    }
+}
+
+/// The services of other files, by path; `None` of those that can't be read.
+type Others = HashMap<PathBuf, Option<Rc<Services>>>;
 
 /// A service with what it extends.
 fn extended(
     project: &Project,
     services: &Services,
     name: &Name,
-    trees: &mut HashMap<PathBuf, Option<Node>>,
+    others: &mut Others,
     below: &mut Vec<Spot>,
     out: &mut Collect,
 ) -> Parts {
@@ -236,25 +281,25 @@ fn extended(
     let found = match file {
         None => {
             let known = services.get(&base).is_some();
-            known.then(|| extended(project, services, &base, trees, below, out))
+            known.then(|| extended(project, services, &base, others, below, out))
         }
         Some(path) => {
-            let tree = match trees.get(&path) {
-                Some(tree) => tree.clone(),
+            let there = match others.get(&path) {
+                Some(there) => there.clone(),
                 None => {
+                    let folder = path.parent().unwrap_or(Path::new("/")).to_owned();
                     let tree = another(project, &path, out).map_err(|why| out.skip(&at, why)).ok();
-                    trees.insert(path.clone(), tree.clone());
-                    tree
+                    let there = tree.map(|tree| Rc::new(services_of(project, &folder, &tree, out)));
+                    others.insert(path.clone(), there.clone());
+                    there
                 }
             };
-            let Some(tree) = tree else {
+            let Some(there) = there else {
                 below.pop();
                 return parts.clone();
             };
-            let folder = path.parent().unwrap_or(Path::new("/"));
-            let there = services_of(project, folder, &tree, out);
             let known = there.get(&base).is_some();
-            known.then(|| extended(project, &there, &base, trees, below, out))
+            known.then(|| extended(project, &there, &base, others, below, out))
         }
     };
     below.pop();
@@ -307,6 +352,13 @@ fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &
         (None, [(network, _)]) => Some(network.as_str().into()),
         _ => None,
     };
+    let of_account = ["PUID", "PGID", "UMASK"].map(|key| environment.get(key).map(|(at, _)| at));
+    let said = [&parts.user, &parts.userns, &parts.image, &parts.network_mode];
+    let lists = parts.groups.iter().chain(&parts.networks);
+    let spots = said.into_iter().flatten().chain(lists).map(|(_, at)| at);
+    if of_account.into_iter().flatten().chain(spots).any(|at| out.is_from_outside(at)) {
+        out.from_outside(&parts.spot);
+    }
     out.fact(&parts.spot, Fact::Service(fact));
     for volume in &parts.volumes {
         let to = volume.to.clone().into_bytes();
@@ -326,6 +378,9 @@ fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &
                     out.skip(&volume.spot, format!("no volume {key:?} is declared"));
                 }
                 let declared = declared.cloned().unwrap_or_default();
+                if declared.outside {
+                    out.from_outside(&volume.spot);
+                }
                 Fact::Volume(VolumeFact {
                     service: name.clone(),
                     volume: Some(key.as_str().into()),
@@ -397,19 +452,20 @@ fn all_variables(
             }
         };
         let text = String::from_utf8_lossy(&bytes);
-        out.open(&name, &text, "a file of variables");
+        out.open_followed(&name, &text, "a file of variables");
         let (read, odd) = dotenv::read(&text);
         for line in odd {
             out.skip(&spot(&name, line), "it is no NAME=value");
         }
         for (key, line, value) in read {
-            if let Some(value) = value.or_else(|| project.variable(&key)) {
-                all.insert(key, (spot(&name, line), value));
+            let at = spot(&name, line);
+            if let Some(value) = value.or_else(|| project.given(&key, &at, out)) {
+                all.insert(key, (at, value));
             }
         }
     }
     for (key, value, at) in &parts.environment {
-        match value.clone().or_else(|| project.variable(key)) {
+        match value.clone().or_else(|| project.given(key, at, out)) {
             Some(value) => {
                 all.insert(key.clone(), (at.clone(), value));
             }

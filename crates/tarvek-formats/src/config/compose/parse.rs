@@ -99,13 +99,20 @@ pub(super) struct Declared {
     pub(super) source: Option<Name>,
     pub(super) filesystem: Option<Name>,
     pub(super) options: Option<MountOptions>,
+    /// Whether a value of whoever asks went into it.
+    pub(super) outside: bool,
 }
 
 pub(super) type Volumes = HashMap<String, Declared>;
 
 /// Fills the variables of a text.
 fn filled(project: &Project, text: &str, at: &Spot, out: &mut Collect) -> Option<String> {
-    match interpolate::fill(text, &|name| project.variable(name)) {
+    project.outside.set(false);
+    let filled = interpolate::fill(text, &|name| project.variable(name));
+    if project.outside.get() {
+        out.from_outside(at);
+    }
+    match filled {
         Ok(filled) => {
             for name in filled.unset {
                 out.skip(at, format!("{name} has no value; an engine takes an empty one"));
@@ -166,7 +173,8 @@ pub(super) fn volumes(project: &Project, tree: &Node, out: &mut Collect) -> Volu
         let mut declared = Declared::default();
         if let Some(options) = node.get("driver_opts") {
             let mut text = |name: &str| {
-                let (text, _) = said(project, options.get(name)?, out)?;
+                let (text, at) = said(project, options.get(name)?, out)?;
+                declared.outside |= out.is_from_outside(&at);
                 Some(text)
             };
             let (kind, device, o) = (text("type"), text("device"), text("o"));
@@ -347,7 +355,7 @@ fn published(
     service: &Name,
     item: &Node,
     out: &mut Collect,
-) -> Vec<(Spot, PortFact)> {
+) -> Option<(Spot, PortFact)> {
     let spot = item.spot.clone();
     let read = if item.map().is_some() {
         let mut text = |name: &str| Some(said(project, item.get(name)?, out)?.0);
@@ -362,14 +370,14 @@ fn published(
             protocol.as_deref(),
         )
     } else {
-        let Some((text, _)) = said(project, item, out) else { return Vec::new() };
+        let (text, _) = said(project, item, out)?;
         ports::short(service, &text)
     };
     match read {
-        Ok(facts) => facts.into_iter().map(|fact| (spot.clone(), fact)).collect(),
+        Ok(fact) => Some((spot, fact)),
         Err(why) => {
             out.skip(&spot, why);
-            Vec::new()
+            None
         }
     }
 }

@@ -4,11 +4,11 @@ use tarvek_core::facts::configured::{PortFact, Transport};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::word::Word;
 
-/// One fact each port.
+/// The ports of one line.
 ///
 /// # Errors
 /// Why it is none.
-pub(crate) fn short(service: &Name, text: &str) -> Result<Vec<PortFact>, String> {
+pub(crate) fn short(service: &Name, text: &str) -> Result<PortFact, String> {
     let (ports, protocol) = text.rsplit_once('/').map_or((text, None), |(p, t)| (p, Some(t)));
     let (rest, target) = match ports.rsplit_once(':') {
         Some((rest, target)) => (Some(rest), target),
@@ -31,7 +31,7 @@ pub(crate) fn short(service: &Name, text: &str) -> Result<Vec<PortFact>, String>
     all(service, host_ip, published, target, protocol)
 }
 
-/// One fact each port, from parts that each may be a range.
+/// The ports of parts that each may be a range.
 ///
 /// # Errors
 /// Why they are none.
@@ -41,7 +41,7 @@ pub(crate) fn all(
     published: Option<&str>,
     target: &str,
     protocol: Option<&str>,
-) -> Result<Vec<PortFact>, String> {
+) -> Result<PortFact, String> {
     let transport = match protocol {
         None => Transport::default(),
         Some(word) => Transport::named(&word.to_ascii_lowercase())
@@ -49,23 +49,22 @@ pub(crate) fn all(
     };
     let targets = range(target)?;
     let published = published.map(range).transpose()?;
-    let fact = |published, target| PortFact {
+    let (first, last) = targets;
+    let published = match published {
+        None => None,
+        Some((from, to)) if to - from == last - first => Some(from),
+        // The engine takes one of them that is free.
+        Some((from, to)) if first == last && to > from => None,
+        Some(_) => return Err("the two ranges of ports are not of one length".into()),
+    };
+    Ok(PortFact {
         service: service.clone(),
         host_ip: host_ip.map(Name::from),
         published,
-        target,
+        target: first,
+        more: last - first,
         transport,
-    };
-    let (first, last) = targets;
-    match published {
-        None => Ok((first..=last).map(|target| fact(None, target)).collect()),
-        Some((from, to)) if to - from == last - first => {
-            Ok((first..=last).map(|target| fact(Some(from + (target - first)), target)).collect())
-        }
-        // The engine takes one of them that is free.
-        Some((from, to)) if first == last && to > from => Ok(vec![fact(None, first)]),
-        Some(_) => Err("the two ranges of ports are not of one length".into()),
-    }
+    })
 }
 
 fn range(text: &str) -> Result<(u16, u16), String> {
@@ -87,13 +86,13 @@ mod tests {
     #[test]
     fn every_form_is_read() {
         let read = |text: &str| {
-            let facts = short(&"s".into(), text)?;
+            let ports = short(&"s".into(), text)?;
             let one = |p: PortFact| {
                 let ip = p.host_ip.map(|ip| format!("{ip} ")).unwrap_or_default();
                 let published = p.published.map_or("-".into(), |p| p.to_string());
                 format!("{ip}{published}>{}/{}", p.target, p.transport.word())
             };
-            Ok::<_, String>(facts.into_iter().map(one).collect::<Vec<_>>().join(" "))
+            Ok::<_, String>(ports.each().map(one).collect::<Vec<_>>().join(" "))
         };
         for (text, expected) in [
             ("80", "->80/tcp"),

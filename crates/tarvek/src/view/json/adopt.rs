@@ -135,6 +135,10 @@ enum Kind {
         /// `null` where the engine picks one.
         published: Option<u16>,
         target: u16,
+        /// How many ports of a range this is about, the named ones first; left out where it is one port. Ranges are a fact each port
+        /// as long as there are not too many of them.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        count: Option<u32>,
         protocol: &'static str,
     },
     Mount {
@@ -293,6 +297,7 @@ impl From<&Fact> for Kind {
                 host_ip: maybe(f.host_ip.as_ref()),
                 published: f.published,
                 target: f.target,
+                count: (f.more > 0).then(|| u32::from(f.more) + 1),
                 protocol: f.transport.word(),
             },
             Fact::Mount(f) => Self::Mount {
@@ -371,6 +376,9 @@ impl From<&Fact> for Kind {
     }
 }
 
+/// Ports of ranges that are told one by one, in all.
+const MOST_PORTS: u32 = 65_536;
+
 impl Adopt {
     /// What was read of each host, and what was guessed.
     pub(crate) fn new(hosts: &[(Name, Configuration)], guesses: &[(Guess, Option<u32>)]) -> Self {
@@ -381,16 +389,28 @@ impl Adopt {
             flaws: Vec::new(),
             guesses: Vec::new(),
         };
+        // Ports that are told one by one; a file may publish millions.
+        let mut singly = MOST_PORTS;
         for (name, configuration) in hosts {
             let host = || name.raw().to_owned();
             let file = |spot: &Spot| spot.file.raw().to_owned();
-            let fact = |Configured { fact, spot }: &Configured| FactDoc {
-                host: host(),
-                file: file(spot),
-                line: spot.line,
-                fact: fact.into(),
-            };
-            answer.facts.extend(configuration.facts.iter().map(fact));
+            for Configured { fact, spot } in &configuration.facts {
+                let mut tell = |fact: &Fact| {
+                    answer.facts.push(FactDoc {
+                        host: host(),
+                        file: file(spot),
+                        line: spot.line,
+                        fact: fact.into(),
+                    });
+                };
+                match fact {
+                    Fact::Port(range) if u32::from(range.more) < singly => {
+                        singly -= u32::from(range.more);
+                        range.each().for_each(|port| tell(&Fact::Port(port)));
+                    }
+                    fact => tell(fact),
+                }
+            }
             let skipped = |Skipped { spot, text, why }: &Skipped| SkippedDoc {
                 host: host(),
                 file: file(spot),
