@@ -42,13 +42,16 @@ enum Chore {
     Screenshots,
     /// Licences, versions and sources of dependencies, and whether all are used; needs cargo-deny and cargo-machete
     Dependencies,
-    /// Lets a fuzzer loose on a reader; needs a nightly toolchain, cargo-fuzz and a C++ compiler
+    /// Spoiled input for the readers, each for some time
     Fuzz {
-        /// layout, brief, listing, survey, tables, secret, emit, compose, config, media, names or review
-        target: String,
-        /// For how long
+        /// The targets; all of them unless some are named
+        targets: Vec<String>,
+        /// For how long each
         #[arg(long, default_value_t = 60)]
         seconds: u64,
+        /// What the changes follow from
+        #[arg(long)]
+        seed: Option<u64>,
     },
     /// Everything that has to pass: lint, test, oracle
     Ci,
@@ -63,7 +66,7 @@ fn main() -> ExitCode {
         Chore::Docs => docs::write(&root()),
         Chore::Screenshots => screenshots(),
         Chore::Dependencies => dependencies(),
-        Chore::Fuzz { target, seconds } => fuzz(&target, seconds),
+        Chore::Fuzz { targets, seconds, seed } => fuzz(targets, seconds, seed),
         Chore::Ci => lint().and_then(|()| test()).and_then(|()| oracle(None, None, None)),
     };
     match done {
@@ -107,68 +110,32 @@ fn dependencies() -> Result<(), String> {
     run(&mut Command::new("cargo-machete"))
 }
 
-/// Starts from what the demo and the examples have, and keeps what it learns in `fuzz/corpus`.
-/// Short media files, from ffmpeg.
-fn samples(folder: &Path) -> Result<(), String> {
-    let kinds = [
-        "h264.mkv", "h264.mp4", "vp9.webm", "a.mp3", "a.flac", "a.ogg", "a.opus", "a.wav", "a.m4a",
-    ];
-    for kind in kinds {
-        let mut ffmpeg = Command::new("ffmpeg");
-        ffmpeg.args(["-v", "error", "-y", "-f", "lavfi", "-i", "sine=duration=0.3"]);
-        if kind.contains("h264") || kind.contains("vp9") {
-            ffmpeg.args(["-f", "lavfi", "-i", "testsrc=size=64x64:duration=0.3"]);
+/// As many targets at a time as there are processors.
+fn fuzz(mut targets: Vec<String>, seconds: u64, seed: Option<u64>) -> Result<(), String> {
+    run(&mut cargo("build --quiet --locked --release -p tarvek-fuzz"))?;
+    let program = root().join("target/release/tarvek-fuzz");
+    if targets.is_empty() {
+        let list =
+            Command::new(&program).arg("list").output().map_err(|error| error.to_string())?;
+        targets = String::from_utf8_lossy(&list.stdout).lines().map(str::to_owned).collect();
+    }
+    let at_once = std::thread::available_parallelism().map_or(1, usize::from);
+    for some in targets.chunks(at_once) {
+        let start = |target: &String| {
+            let mut command = Command::new(&program);
+            command.args([target, &seconds.to_string()]);
+            command.args(seed.map(|seed| seed.to_string()));
+            command.spawn().map_err(|error| error.to_string())
+        };
+        let running: Vec<_> = some.iter().map(start).collect::<Result<_, _>>()?;
+        for (mut child, target) in running.into_iter().zip(some) {
+            let status = child.wait().map_err(|error| error.to_string())?;
+            if !status.success() {
+                return Err(format!("{target} failed"));
+            }
         }
-        run(ffmpeg.arg(folder.join(kind)))?;
     }
     Ok(())
-}
-
-fn fuzz(target: &str, seconds: u64) -> Result<(), String> {
-    let corpus = root().join("fuzz/corpus").join(target);
-    let seeds: &[&str] = match target {
-        "layout" | "emit" => {
-            &["crates/tarvek/src/demo/tarvek.toml", "crates/tarvek/tests/data/every-key.toml"]
-        }
-        "brief" => {
-            &["examples/nfs.brief.toml", "examples/one-box.brief.toml", "examples/smb.brief.toml"]
-        }
-        "listing" => {
-            &["crates/tarvek/src/demo/granary.listing", "crates/tarvek/src/demo/millrace.listing"]
-        }
-        "tables" => &["crates/tarvek/src/demo/granary.listing"],
-        "secret" => &["crates/tarvek-core/tests/data/secrets.txt"],
-        "compose" => &["crates/tarvek/src/demo/conf/millrace/compose.yaml"],
-        "config" => &[
-            "crates/tarvek/src/demo/conf/granary/exports",
-            "crates/tarvek/src/demo/conf/granary/smb.conf",
-            "crates/tarvek/src/demo/conf/millrace/fstab",
-            "crates/tarvek/src/demo/conf/parlour/drives.txt",
-        ],
-        "names" => &["crates/tarvek-core/tests/data/names.tsv"],
-        "survey" | "media" | "review" => &[],
-        _ => {
-            let known = "layout, brief, listing, survey, tables, secret, emit, compose, config, media, names, review";
-            return Err(format!("there is no target {target}; there are {known}"));
-        }
-    };
-    let failed = |error| format!("{}: {error}", corpus.display());
-    std::fs::create_dir_all(&corpus).map_err(failed)?;
-    for (n, seed) in seeds.iter().enumerate() {
-        std::fs::copy(root().join(seed), corpus.join(format!("seed-{n}"))).map_err(failed)?;
-    }
-    if target == "survey" {
-        let to = corpus.join("seed-0");
-        let listing = root().join("crates/tarvek/src/demo/millrace.listing");
-        let mut survey = cargo("run --quiet --locked -p tarvek -- survey --from");
-        run(survey.arg(listing).arg("-o").arg(to))?;
-    }
-    if target == "media" {
-        samples(&corpus)?;
-    }
-    let mut fuzz = Command::new("cargo");
-    fuzz.args(["+nightly", "fuzz", "run", target, "--"]);
-    run(fuzz.args([format!("-max_total_time={seconds}"), "-rss_limit_mb=1024".to_owned()]))
 }
 
 fn oracle(area: Option<&str>, cases: Option<u64>, seed: Option<u64>) -> Result<(), String> {

@@ -19,6 +19,7 @@ use tarvek_core::words::terms::{Access, Kind, Origin, Os};
 use tarvek_core::words::text::{nearest, shown};
 
 use crate::forms::{Address, Clients, checked_port};
+use crate::guard::refusing;
 use crate::layout::text_of;
 use crate::mistake::{Mistakes, Refused};
 use crate::structure::{self, At, Form, Lines, OneOrMany, Structure};
@@ -199,6 +200,10 @@ fn missing(name: &str, _: Option<&str>) -> String {
 /// # Errors
 /// Everything that is wrong with it, and everything in it that can't be had together.
 pub fn read(file: &str, bytes: &[u8]) -> Result<Brief, Refused> {
+    refusing(file, || read_unguarded(file, bytes))
+}
+
+fn read_unguarded(file: &str, bytes: &[u8]) -> Result<Brief, Refused> {
     let text = text_of(file, "brief", bytes)?;
     let mut mistakes = Mistakes::new(text);
     let raw: Raw = structure::read(&FORM, text, &mut mistakes);

@@ -10,6 +10,7 @@ pub mod emit;
 pub mod escape;
 mod forms;
 pub mod fstab;
+pub mod guard;
 pub mod ignored;
 pub mod layout;
 pub mod listing;

@@ -37,6 +37,16 @@ pub struct Refused {
     pub more: usize,
 }
 
+impl Refused {
+    /// A file at which a reader failed by a fault of its own.
+    pub(crate) fn by_a_fault(file: &str, fault: &str) -> Self {
+        let mut mistakes = Mistakes::new("");
+        let message = format!("it can't be read, by a fault of Tarvek: {}", secret::hide(fault));
+        mistakes.add(0..0, message, Some("report it, with the file if it may be seen".to_owned()));
+        mistakes.into_refused(file)
+    }
+}
+
 impl fmt::Display for Refused {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (n, m) in self.mistakes.iter().enumerate() {

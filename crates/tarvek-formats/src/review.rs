@@ -10,6 +10,7 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{is_unseen, nearest, shown};
 use tarvek_core::words::word::Word;
 
+use crate::guard::refusing;
 use crate::mistake::{Mistakes, Refused};
 
 /// The columns, in this order; a file may have them in another order, and more of them.
@@ -144,6 +145,10 @@ pub fn exact(path: &[u8]) -> String {
 /// # Errors
 /// If it is no table with the columns that are needed; the mistakes say where and what to do.
 pub fn read(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
+    refusing(name, || read_unguarded(name, bytes))
+}
+
+fn read_unguarded(name: &str, bytes: &[u8]) -> Result<Review, Refused> {
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
     let text = match std::str::from_utf8(bytes) {
         Ok(text) => text,

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::ffi::CString;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use rustix::fs::{CWD, Mode, OFlags};
@@ -18,7 +19,7 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
 use tarvek_formats::{accounts, fstab, mountinfo, told};
 
-use crate::process::Process;
+use crate::process::{self, Process};
 use crate::sink::{ABOVE, Contents, Earlier, Gaps, Number, Sink};
 use crate::walk::{self, MountKind, Setting, Watch};
 use crate::{attributes, system};
@@ -68,8 +69,18 @@ pub struct Look<'a> {
 /// # Errors
 /// Only what makes the whole look impossible; everything else is a gap in the facts.
 pub fn observe(look: &Look) -> io::Result<HostFacts> {
-    let tree = TreeSink::default();
-    let facts = observe_into(look, &tree, None)?;
+    let (tree, facts) = match look.process {
+        None => {
+            let tree = TreeSink::default();
+            let facts = observe_into(look, &tree, None)?;
+            (tree, facts)
+        }
+        Some(process) => {
+            let now = now();
+            let (tree, gaps) = scan_with_deadline(look, process)?;
+            (tree, facts(look, now, Some(process.mounts.clone()), gaps))
+        }
+    };
     let builder = tree.0.into_inner().unwrap_or_else(PoisonError::into_inner);
     let tree = builder.expect("a look begins at the root").finish();
     Ok(HostFacts { tree, ..facts })
@@ -81,28 +92,71 @@ pub fn observe(look: &Look) -> io::Result<HostFacts> {
 /// # Errors
 /// As [`observe`], and what the sink can't take.
 pub fn observe_into(look: &Look, sink: &impl Sink, before: Option<i64>) -> io::Result<HostFacts> {
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64);
-    let uname = rustix::system::uname();
-    let kernel =
-        format!("{} {}", uname.sysname().to_string_lossy(), uname.release().to_string_lossy());
+    let now = now();
     let mounts = match look.process {
         Some(process) => Some(process.mounts.clone()),
         None => own_mounts(),
     };
-    let (passwd, group) = system::name_service();
-    let (accounts, groups) = accounts::read(&passwd, &group);
-    let kinds = MountKinds(mounts.as_ref());
-    let top = top(look)?;
+    let gaps = scan(top(look)?, mounts.as_ref(), look.places, look.watch, sink, before)?;
+    Ok(facts(look, now, mounts, gaps))
+}
+
+/// Seconds since 1970 UTC.
+fn now() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |age| age.as_secs() as i64)
+}
+
+/// Files and folders of some places below a folder, put into a sink; what could not be looked at.
+fn scan(
+    top: OwnedFd,
+    mounts: Option<&MountTable>,
+    places: &[(AbsPath, Depth)],
+    watch: &Watch,
+    sink: &impl Sink,
+    before: Option<i64>,
+) -> io::Result<Gaps> {
+    let kinds = MountKinds(mounts);
     let gaps = Gaps::default();
     let mut scout = Scout { root: Sight::root(&top, kinds)?, top, gaps: &gaps, kinds };
-    for (path, depth) in look.places {
+    for (path, depth) in places {
         scout.go(path, *depth, 0);
     }
     // Two seconds before that look began, whatever the clock of the filesystem ticks in.
     let sure = before.map(|taken| taken.saturating_sub(2).saturating_mul(1_000_000_000));
     let mounts_of = |mount| kinds.of(mount);
-    let setting = Setting { sink, gaps: &gaps, mounts: &mounts_of, watch: look.watch, sure };
+    let setting = Setting { sink, gaps: &gaps, mounts: &mounts_of, watch, sure };
     scout.grow(&setting)?;
+    Ok(gaps)
+}
+
+/// The same through the root of a process, which may be a filesystem of somebody's own that never answers: in a thread that is left
+/// behind then.
+fn scan_with_deadline(look: &Look, process: &Process) -> io::Result<(TreeSink, Gaps)> {
+    let (top, mounts, places) = (top(look)?, process.mounts.clone(), look.places.to_vec());
+    let watch = Arc::new(Watch::default());
+    let own = Arc::clone(&watch);
+    let scan = move || {
+        let tree = TreeSink::default();
+        let gaps = scan(top, Some(&mounts), &places, &own, &tree, None)?;
+        Ok((tree, gaps))
+    };
+    let mut told = 0;
+    let advanced = || {
+        watch.stop.store(look.watch.stop.load(Ordering::Relaxed), Ordering::Relaxed);
+        let entries = watch.entries.load(Ordering::Relaxed);
+        look.watch.entries.fetch_add(entries - told, Ordering::Relaxed);
+        std::mem::replace(&mut told, entries) != entries
+    };
+    process::with_deadline(process::DEADLINE, scan, advanced)?
+}
+
+/// What is known of this machine besides its files.
+fn facts(look: &Look, now: i64, mounts: Option<MountTable>, gaps: Gaps) -> HostFacts {
+    let uname = rustix::system::uname();
+    let kernel =
+        format!("{} {}", uname.sysname().to_string_lossy(), uname.release().to_string_lossy());
+    let (passwd, group) = system::name_service();
+    let (accounts, groups) = accounts::read(&passwd, &group);
     let root = |(path, depth): &(AbsPath, Depth)| Root {
         path: path.clone(),
         deep: *depth == Depth::Everything,
@@ -111,7 +165,7 @@ pub fn observe_into(look: &Look, sink: &impl Sink, before: Option<i64>) -> io::R
     let documents =
         if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
     let told = told::read(&documents, mounts.as_ref());
-    Ok(HostFacts {
+    HostFacts {
         name: look.process.map_or_else(host_name, Process::name),
         source: Source::Live,
         taken: now,
@@ -129,7 +183,7 @@ pub fn observe_into(look: &Look, sink: &impl Sink, before: Option<i64>) -> io::R
         digests: HashMap::new(),
         media: HashMap::new(),
         gaps: gaps.into_inner(),
-    })
+    }
 }
 
 /// The root folder of this machine.

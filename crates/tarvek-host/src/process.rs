@@ -4,6 +4,8 @@ use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::{Duration, Instant};
 
 use nix::sched::{CloneFlags, setns};
 use rustix::fs::{CWD, Mode, OFlags, StatVfsMountFlags};
@@ -49,12 +51,54 @@ pub(crate) fn start_of(pid: u32) -> io::Result<u64> {
     start.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "its stat has no start time"))
 }
 
+/// How long a look at the root of a process may come no further.
+pub(crate) const DEADLINE: Duration = Duration::from_secs(5);
+
+/// Does something that a filesystem in a program of somebody's own may never answer, in a thread of its own, which is left behind if
+/// nothing has come of it in time. `advanced` is asked again and again whether it has come any further.
+///
+/// # Errors
+/// If it was given up (ETIMEDOUT).
+pub(crate) fn with_deadline<T: Send + 'static>(
+    deadline: Duration,
+    work: impl FnOnce() -> T + Send + 'static,
+    mut advanced: impl FnMut() -> bool,
+) -> io::Result<T> {
+    let (send, receive) = mpsc::channel();
+    // Whoever waits no more does not hear it.
+    std::thread::Builder::new().spawn(move || _ = send.send(work()))?;
+    let mut since = Instant::now();
+    loop {
+        match receive.recv_timeout(Duration::from_millis(20)) {
+            Ok(done) => {
+                advanced();
+                return Ok(done);
+            }
+            Err(RecvTimeoutError::Disconnected) => {
+                return Err(io::Error::other("a look at the root of a process failed"));
+            }
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+        if advanced() {
+            since = Instant::now();
+        }
+        if since.elapsed() > deadline {
+            let why = format!("its root does not answer (given up after {} s)", deadline.as_secs());
+            return Err(io::Error::new(io::ErrorKind::TimedOut, why));
+        }
+    }
+}
+
 impl Process {
     /// Takes hold of a process.
     ///
     /// # Errors
-    /// If there is none, if it ends meanwhile, or if it may not be looked at (`ptrace(2)`, access mode checking).
+    /// If there is none, if it ends meanwhile, if it may not be looked at (`ptrace(2)`, access mode checking), or if its root does not answer.
     pub fn open(pid: u32) -> io::Result<Self> {
+        with_deadline(DEADLINE, move || Self::open_unbounded(pid), || false)?
+    }
+
+    fn open_unbounded(pid: u32) -> io::Result<Self> {
         let start = start_of(pid)?;
         let read = |name: &str| std::fs::read_to_string(in_proc(pid, name));
         let invalid = |what: &str| io::Error::new(io::ErrorKind::InvalidData, what.to_owned());
@@ -303,6 +347,18 @@ fn folder_of(root: BorrowedFd, own: &MountTable, pid: u32) -> Option<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_never_answers_is_given_up_and_what_advances_is_not() {
+        let deadline = Duration::from_millis(100);
+        let slow = || std::thread::sleep(Duration::from_secs(20));
+        let started = Instant::now();
+        let error = with_deadline(deadline, slow, || false).unwrap_err();
+        assert_eq!(error.kind(), io::ErrorKind::TimedOut);
+        assert!(started.elapsed() < Duration::from_secs(10));
+        let slow = move || std::thread::sleep(deadline * 3);
+        assert!(with_deadline(deadline, slow, || true).is_ok());
+    }
 
     #[test]
     fn this_process_is_there_and_another_is_not() {

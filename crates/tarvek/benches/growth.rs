@@ -388,6 +388,7 @@ fn cost(folder: &Path, arguments: &str) -> (f64, f64) {
     (least.cpu, least.memory)
 }
 
+/// What a case runs on.
 fn written(case: &Case, n: usize) -> (tempfile::TempDir, String) {
     let folder = tempfile::tempdir().unwrap();
     let (layout, listing) = (case.input)(n);
@@ -398,35 +399,102 @@ fn written(case: &Case, n: usize) -> (tempfile::TempDir, String) {
     (folder, case.arguments.replace("{n}", &"/d".repeat(n)))
 }
 
+/// What is asked of libraries as people have them.
+const QUESTIONS: &[&str] = &[
+    "check",
+    "check --survey granary.survey",
+    "forecast",
+    "forecast --titles",
+    "waste",
+    "access /m --from service:lantern --below",
+    "compare granary.listing granary.listing",
+    "survey --from granary.listing -o new.survey",
+];
+
+/// So many entries of a library.
+const ENTRIES: usize = 20_000;
+
+/// A library of a shape, as a listing and as a survey.
+fn library(shape: &str, kind: &str, entries: usize) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let layout = HEAD.to_owned() + &LANTERN.replace("\"films\"", &format!("\"{kind}\""));
+    std::fs::write(folder.path().join("tarvek.toml"), layout).unwrap();
+    let listing = support::libraries::listing(shape, entries);
+    std::fs::write(folder.path().join("granary.listing"), listing).unwrap();
+    let mut survey = std::process::Command::new(env!("CARGO_BIN_EXE_tarvek"));
+    survey.current_dir(folder.path());
+    support::run(survey.args([
+        "survey",
+        "--from",
+        "granary.listing",
+        "-o",
+        "granary.survey",
+        "-q",
+    ]));
+    folder
+}
+
+/// Files of which nothing can be taken, for `adopt`.
+fn bad_parts(n: usize) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let shares = each(n, |i| format!("[s{i}]\npath = /x/{i}/%U\nread only = perhaps\n"));
+    let services = each(n, |i| {
+        format!(
+            "  s{i}:\n    user: no body\n    volumes: ['a b:/x:quick', '/x:relative']\n    ports: ['x']\n"
+        )
+    });
+    let conf = folder.path().join("conf");
+    std::fs::create_dir(&conf).unwrap();
+    std::fs::write(conf.join("smb.conf"), shares).unwrap();
+    std::fs::write(conf.join("compose.yaml"), format!("services:\n{services}")).unwrap();
+    std::fs::write(conf.join("fstab"), each(n, |i| format!("/dev/x{i} /mnt\n"))).unwrap();
+    let exports = each(n, |i| format!("/x/{i} *(quick)\n"));
+    std::fs::write(conf.join("exports"), exports).unwrap();
+    folder
+}
+
+/// Measures one case at n and 2n, and says whether it grows too fast.
+fn measure(name: &str, n: usize, make: &dyn Fn(usize) -> (tempfile::TempDir, String)) -> bool {
+    // What it takes for nothing of the kind.
+    let (nothing, arguments) = make(1);
+    let base = cost(nothing.path(), &arguments);
+    let costs = [n, 2 * n].map(|n| {
+        let (folder, arguments) = make(n);
+        let (time, memory) = cost(folder.path(), &arguments);
+        // Less than this is what pages and clocks count by.
+        ((time - base.0).max(0.02), (memory - base.1).max(8.0))
+    });
+    let [(time, memory), (more_time, more_memory)] = costs;
+    let ratios = (more_time / time, more_memory / memory);
+    println!("{name:44} {n:7} {time:7.2}s {memory:6.1}MiB {:10.2} {:12.2}", ratios.0, ratios.1);
+    ratios.0 > MOST || ratios.1 > MOST
+}
+
 fn main() {
     if is_copy() {
         return;
     }
     let only = std::env::args().nth(1).filter(|first| !first.starts_with('-'));
+    let wanted = |name: &str| only.as_ref().is_none_or(|only| name.contains(only.as_str()));
     let mut wrong = String::new();
-    println!("{:22} {:>7} {:>8} {:>8}   time of 2n  memory of 2n", "input", "n", "time", "memory");
-    for case in CASES
-        .iter()
-        .filter(|case| only.as_ref().is_none_or(|only| case.name.contains(only.as_str())))
-    {
-        // What it takes for nothing of the kind.
-        let (nothing, arguments) = written(case, 1);
-        let base = cost(nothing.path(), &arguments);
-        let costs = [case.n, 2 * case.n].map(|n| {
-            let (folder, arguments) = written(case, n);
-            let (time, memory) = cost(folder.path(), &arguments);
-            // Less than this is what pages and clocks count by.
-            ((time - base.0).max(0.02), (memory - base.1).max(8.0))
-        });
-        let [(time, memory), (more_time, more_memory)] = costs;
-        let ratios = (more_time / time, more_memory / memory);
-        println!(
-            "{:22} {:7} {:7.2}s {:6.1}MiB {:10.2} {:12.2}",
-            case.name, case.n, time, memory, ratios.0, ratios.1
-        );
-        if ratios.0 > MOST || ratios.1 > MOST {
+    println!("{:44} {:>7} {:>8} {:>8}   time of 2n  memory of 2n", "input", "n", "time", "memory");
+    for case in CASES.iter().filter(|case| wanted(case.name)) {
+        if measure(case.name, case.n, &|n| written(case, n)) {
             let _ = write!(wrong, " {}", case.name);
         }
+    }
+    for (shape, kind) in support::libraries::SHAPES {
+        for question in QUESTIONS {
+            let name = format!("{shape}: {}", question.split(" /").next().unwrap_or_default());
+            let make = |n| (library(shape, kind, n), (*question).to_owned());
+            if wanted(&name) && measure(&name, ENTRIES, &make) {
+                let _ = write!(wrong, " {name}");
+            }
+        }
+    }
+    let adopt = |n| (bad_parts(n), "adopt granary:conf -o new.toml -q".to_owned());
+    if wanted("adopt, bad parts") && measure("adopt, bad parts", 2000, &adopt) {
+        wrong += " adopt";
     }
     assert!(wrong.is_empty(), "more than {MOST} times:{wrong}");
 }

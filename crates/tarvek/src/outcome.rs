@@ -5,6 +5,8 @@ use std::io;
 use std::process::ExitCode;
 
 use tarvek_core::words::secret;
+use tarvek_core::words::text::shown;
+use tarvek_formats::guard::Panicked;
 use tarvek_formats::mistake::Refused;
 
 use crate::view::{Screen, mistakes};
@@ -55,6 +57,14 @@ pub(crate) enum Failure {
 }
 
 impl Failure {
+    /// A fault of the program itself.
+    pub(crate) fn by_a_fault(panicked: &Panicked) -> Self {
+        Self::with_remedy(
+            format!("Tarvek has a fault, and stops here: {}", shown(panicked.message.as_bytes())),
+            "report it, with the command and what it read, if that may be seen",
+        )
+    }
+
     /// A failure with a remedy.
     pub(crate) fn with_remedy(message: impl fmt::Display, remedy: impl fmt::Display) -> Self {
         Self::Message { message: message.to_string(), remedy: Some(remedy.to_string()) }

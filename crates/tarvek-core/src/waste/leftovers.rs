@@ -1,5 +1,6 @@
 //! What is left over from something, and folders with nothing but that.
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use crate::facts::tree::NodeId;
@@ -53,6 +54,8 @@ struct Finder<'a, 's> {
     /// What the folder at the top of all this is left over from, and that folder.
     whole: Vec<Option<(usize, Sort)>>,
     hollow: Vec<bool>,
+    /// The size of the largest video of each folder, once somebody has asked.
+    largest: Vec<OnceCell<u64>>,
     out: Leftovers,
 }
 
@@ -83,7 +86,8 @@ impl<'a, 's> Finder<'a, 's> {
         };
         let contents: Vec<Content> = folders.iter().map(content).collect();
         let (whole, hollow) = (vec![None; contents.len()], vec![false; contents.len()]);
-        Self { stock, patterns, at, contents, whole, hollow, out: Leftovers::default() }
+        let largest = vec![OnceCell::new(); contents.len()];
+        Self { stock, patterns, at, contents, whole, hollow, largest, out: Leftovers::default() }
     }
 
     fn above(&self, n: usize) -> Option<usize> {
@@ -102,11 +106,14 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     fn largest_video(&self, n: usize) -> u64 {
-        let videos = self.files_in(n).filter(|name| {
-            let bytes = self.stock.name(*name);
-            is_media(Kind::Films, bytes) && self.patterns.sort(bytes, false) != Some(Sort::Sample)
-        });
-        videos.map(|name| self.size(name)).max().unwrap_or(0)
+        *self.largest[n].get_or_init(|| {
+            let videos = self.files_in(n).filter(|name| {
+                let bytes = self.stock.name(*name);
+                is_media(Kind::Films, bytes)
+                    && self.patterns.sort(bytes, false) != Some(Sort::Sample)
+            });
+            videos.map(|name| self.size(name)).max().unwrap_or(0)
+        })
     }
 
     /// Folders that are leftovers with all that is in them.
@@ -261,9 +268,8 @@ impl<'a, 's> Finder<'a, 's> {
 
     /// Single files of a folder.
     fn files(&mut self, n: usize, sorted: &[(NameAt, Sort)], debris: &mut Vec<Item>) {
-        let largest =
-            self.largest_video(n).max(self.above(n).map_or(0, |above| self.largest_video(above)));
         let mut archives: BTreeMap<Vec<u8>, Vec<NameAt>> = BTreeMap::new();
+        let neighbours = OnceCell::new();
         for (name, sort) in sorted {
             let bytes = self.stock.name(*name);
             let (suggest, why) = match sort {
@@ -282,12 +288,14 @@ impl<'a, 's> Finder<'a, 's> {
                 },
                 Sort::Sample => {
                     let whole = self.size(*name).saturating_mul(SAMPLE);
+                    let above = self.above(n).map_or(0, |above| self.largest_video(above));
+                    let largest = self.largest_video(n).max(above);
                     if !is_media(Kind::Films, bytes) || largest == 0 || largest < whole {
                         continue;
                     }
                     (Suggest::Drop, String::new())
                 }
-                Sort::Sidecar => match self.orphan(n, bytes) {
+                Sort::Sidecar => match self.is_orphan(n, bytes, &neighbours) {
                     true if is_subtitle(bytes) => {
                         (Suggest::Look, "its film may have another name by now".to_owned())
                     }
@@ -307,8 +315,18 @@ impl<'a, 's> Finder<'a, 's> {
                 vec![Item::new(*name, suggest, why)],
             );
         }
+        if archives.is_empty() {
+            return;
+        }
+        let played = self.files_in(n).filter(|name| {
+            let bytes = self.stock.name(*name);
+            plays(bytes) && self.patterns.sort(bytes, false).is_none()
+        });
+        let played = played.fold((0, 0), |(largest, all): (u64, u64), name| {
+            (largest.max(self.size(name)), all + self.size(name))
+        });
         for volumes in archives.into_values() {
-            self.archive(n, volumes);
+            self.archive(volumes, played);
         }
     }
 
@@ -322,16 +340,9 @@ impl<'a, 's> Finder<'a, 's> {
         (age < FRESH).then(|| "it was written to within a day".to_owned())
     }
 
-    /// The volumes of one archive, if what they hold stands beside them by its size.
-    fn archive(&mut self, n: usize, volumes: Vec<NameAt>) {
+    /// The volumes of one archive, if what they hold stands beside them by its size: the largest file there that plays, or all of them.
+    fn archive(&mut self, volumes: Vec<NameAt>, (largest, all): (u64, u64)) {
         let packed: u64 = volumes.iter().map(|name| self.size(*name)).sum();
-        let played = self.files_in(n).filter(|name| {
-            let bytes = self.stock.name(*name);
-            plays(bytes) && self.patterns.sort(bytes, false).is_none()
-        });
-        let (largest, all) = played.fold((0, 0), |(largest, all): (u64, u64), name| {
-            (largest.max(self.size(name)), all + self.size(name))
-        });
         let like = |size: u64| size > 0 && size >= packed / 10 * 9 && size / 3 <= packed;
         if !like(largest) && !like(all) {
             return;
@@ -346,28 +357,56 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     /// Whether a sidecar names a title that none of its neighbours is.
-    fn orphan(&self, n: usize, name: &[u8]) -> bool {
+    fn is_orphan(&self, n: usize, name: &[u8], neighbours: &OnceCell<Neighbours>) -> bool {
         let text = String::from_utf8_lossy(name);
         let (stem, _) = split_ending(&text);
         let own = read_show(stem);
         if own.year.is_none() && !own.is_episode() {
             return false;
         }
-        let same = |reading: &Reading| {
-            key(&reading.title) == key(&own.title)
-                && (&reading.season, &reading.episodes) == (&own.season, &own.episodes)
-        };
-        let media = self.files_in(n).filter(|name| is_any_media(self.stock.name(*name)));
-        let mut beside = false;
-        for name in media {
-            beside = true;
-            let text = String::from_utf8_lossy(self.stock.name(name));
-            let (media, _) = split_ending(&text);
-            if stem.starts_with(media) || media.starts_with(stem) || same(&read_show(media)) {
-                return false;
-            }
-        }
-        beside
+        let neighbours = neighbours.get_or_init(|| {
+            let media = self.files_in(n).map(|name| self.stock.name(name));
+            Neighbours::new(media.filter(|name| is_any_media(name)))
+        });
+        !neighbours.stems.is_empty() && !neighbours.have(stem, &own)
+    }
+}
+
+/// The media of a folder, as sidecars name them.
+struct Neighbours {
+    /// Names without their endings, in order.
+    stems: Vec<String>,
+    /// What they are, once somebody has asked.
+    readings: OnceCell<HashSet<TitleKey>>,
+}
+
+/// Title, season and episodes of a name.
+type TitleKey = (String, Option<u16>, Vec<u16>);
+
+fn title_key_of(reading: &Reading) -> TitleKey {
+    (key(&reading.title), reading.season, reading.episodes.clone())
+}
+
+impl Neighbours {
+    fn new<'n>(names: impl Iterator<Item = &'n [u8]>) -> Self {
+        let stem = |name: &[u8]| split_ending(&String::from_utf8_lossy(name)).0.to_owned();
+        let mut stems: Vec<String> = names.map(stem).collect();
+        stems.sort_unstable();
+        Self { stems, readings: OnceCell::new() }
+    }
+
+    /// Whether one of them is what a sidecar names: the one name begins with the other, or both are one title.
+    fn have(&self, stem: &str, own: &Reading) -> bool {
+        let ends = stem.char_indices().map(|(at, _)| at).chain([stem.len()]);
+        let is_there =
+            |name: &str| self.stems.binary_search_by(|other| (**other).cmp(name)).is_ok();
+        let longer = self.stems.partition_point(|other| other.as_str() < stem);
+        ends.into_iter().any(|end| is_there(&stem[..end]))
+            || self.stems.get(longer).is_some_and(|other| other.starts_with(stem))
+            || self
+                .readings
+                .get_or_init(|| self.stems.iter().map(|s| title_key_of(&read_show(s))).collect())
+                .contains(&title_key_of(own))
     }
 }
 

@@ -26,6 +26,7 @@ pub struct Title {
     pub name: String,
     key: String,
     pub files: Vec<Version>,
+    known: HashSet<FileId>,
 }
 
 /// One file of a title.
@@ -87,9 +88,10 @@ fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap
             name: read.name,
             key,
             files: Vec::new(),
+            known: HashSet::new(),
         });
         // Further names of a file are no further files.
-        if title.files.iter().all(|version| version.file != file) {
+        if title.known.insert(file) {
             let (own, filed) = (read.own, read.filed);
             title.files.push(Version { file, name: *video, own, filed });
         }

@@ -31,6 +31,7 @@ use tarvek_core::words::terms::Label;
 use self::collect::Collect;
 use self::compose::volumes::has_drive;
 use self::recognise::Format;
+use crate::guard::guarded;
 use crate::mistake::Refused;
 
 /// A file of a host.
@@ -65,50 +66,71 @@ pub struct Around<'a> {
 pub fn read(files: &[(Format, File)], around: &Around) -> (Configuration, Vec<Refused>) {
     let mut out = Collect::default();
     let mut refused = Vec::new();
+    // A reader that fails takes nothing from the others.
+    let mut each =
+        |name: &Name, read: &mut dyn FnMut(&mut Collect) -> Vec<Refused>| {
+            let outcome = guarded(|| read(&mut out));
+            refused.extend(outcome.unwrap_or_else(|panicked| {
+                vec![Refused::by_a_fault(name.raw(), &panicked.message)]
+            }));
+        };
     let of =
         |format: Format| files.iter().filter(move |(known, _)| *known == format).map(|(_, f)| f);
     for project in projects(of(Format::Compose)) {
-        refused.extend(compose::read(&project, around, &mut out));
+        each(&project[0].name, &mut |out| compose::read(&project, around, out));
     }
-    let units: Vec<File> = of(Format::Quadlet).cloned().collect();
-    quadlet::read(&units, around, &mut out);
-    for file in of(Format::Lxc) {
-        lxc::read(file, around, &mut out);
-    }
-    let mut units = units::Units::default();
-    for file in of(Format::Unit) {
-        units.take(&file.name, &file.text, &mut out);
-    }
-    units.tell(&mut out);
-    type Table = fn(&Name, &[u8], &mut Collect);
-    let tables: [(Format, Table); 3] = [
-        (Format::Fstab, table::fstab),
-        (Format::Mounts, table::mounts),
-        (Format::Mountinfo, table::mountinfo),
-    ];
-    for (format, read) in tables {
-        of(format).for_each(|file| read(&file.name, &file.bytes, &mut out));
-    }
-    type Text = fn(&Name, &str, &mut Collect);
-    let texts: [(Format, Text); 4] = [
-        (Format::Exports, exports::read),
-        (Format::Folders, folders::read),
-        (Format::Drives, clients::net_use),
-        (Format::Urls, clients::urls),
-    ];
-    for (format, read) in texts {
-        of(format).for_each(|file| read(&file.name, &file.text, &mut out));
-    }
-    of(Format::Printed).for_each(|file| table::printed(&file.name, &file.text, &mut out));
-    of(Format::Smb).for_each(|file| smbconf::read(file, around, &mut out));
+    let quadlets: Vec<File> = of(Format::Quadlet).cloned().collect();
+    let mut together = |format, read: &mut dyn FnMut(&mut Collect)| {
+        if let Some(first) = of(format).next() {
+            each(&first.name, &mut |out| {
+                read(out);
+                Vec::new()
+            });
+        }
+    };
+    together(Format::Quadlet, &mut |out| quadlet::read(&quadlets, around, out));
+    together(Format::Unit, &mut |out| {
+        let mut units = units::Units::default();
+        of(Format::Unit).for_each(|file| units.take(&file.name, &file.text, out));
+        units.tell(out);
+    });
     let named = |format| of(format).map(|f| (f.name.clone(), f.text.clone())).collect::<Vec<_>>();
-    people::read(&named(Format::Passwd), &named(Format::Group), &mut out);
-    for (format, ids) in [(Format::Subuid, IdOf::Uid), (Format::Subgid, IdOf::Gid)] {
-        of(format).for_each(|file| people::subordinate(ids, &file.name, &file.text, &mut out));
+    let people = if of(Format::Passwd).next().is_some() { Format::Passwd } else { Format::Group };
+    together(people, &mut |out| {
+        people::read(&named(Format::Passwd), &named(Format::Group), out);
+    });
+    together(Format::Datasets, &mut |out| {
+        let mut datasets = datasets::Datasets::default();
+        of(Format::Datasets).for_each(|file| datasets.take(&file.name, &file.text, out));
+        datasets.tell(out);
+    });
+    type Read = fn(&File, &Around, &mut Collect);
+    let alone: [(Format, Read); 12] = [
+        (Format::Lxc, lxc::read),
+        (Format::Fstab, |file, _, out| table::fstab(&file.name, &file.bytes, out)),
+        (Format::Mounts, |file, _, out| table::mounts(&file.name, &file.bytes, out)),
+        (Format::Mountinfo, |file, _, out| table::mountinfo(&file.name, &file.bytes, out)),
+        (Format::Exports, |file, _, out| exports::read(&file.name, &file.text, out)),
+        (Format::Folders, |file, _, out| folders::read(&file.name, &file.text, out)),
+        (Format::Drives, |file, _, out| clients::net_use(&file.name, &file.text, out)),
+        (Format::Urls, |file, _, out| clients::urls(&file.name, &file.text, out)),
+        (Format::Printed, |file, _, out| table::printed(&file.name, &file.text, out)),
+        (Format::Smb, smbconf::read),
+        (Format::Subuid, |file, _, out| {
+            people::subordinate(IdOf::Uid, &file.name, &file.text, out);
+        }),
+        (Format::Subgid, |file, _, out| {
+            people::subordinate(IdOf::Gid, &file.name, &file.text, out);
+        }),
+    ];
+    for (format, read) in alone {
+        for file in of(format) {
+            each(&file.name, &mut |out| {
+                read(file, around, out);
+                Vec::new()
+            });
+        }
     }
-    let mut datasets = datasets::Datasets::default();
-    of(Format::Datasets).for_each(|file| datasets.take(&file.name, &file.text, &mut out));
-    datasets.tell(&mut out);
     (out.found, refused)
 }
 

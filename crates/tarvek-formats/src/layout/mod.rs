@@ -16,6 +16,7 @@ use tarvek_core::words::text::shown;
 
 use std::sync::OnceLock;
 
+use crate::guard::refusing;
 use crate::mistake::{Mistakes, Refused};
 use crate::structure::{self, Form, Structure};
 
@@ -64,6 +65,10 @@ fn missing(name: &str, table: Option<&str>) -> String {
 /// # Errors
 /// Everything that is wrong with it.
 pub fn read(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
+    refusing(file, || read_unguarded(file, bytes))
+}
+
+fn read_unguarded(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
     let text = text_of(file, "layout", bytes)?;
     let mut mistakes = Mistakes::new(text);
     let raw = structure::read(&FORM, text, &mut mistakes);

@@ -39,6 +39,7 @@ use tarvek_core::words::text::shown;
 use self::columns::Columns;
 use self::split::{Line, Sections};
 use crate::escape::{escape, unescape, unescape_acl};
+use crate::guard::guarded;
 use crate::mistake::{Refused, in_line};
 use crate::{accounts, acl, fstab, mountinfo, told};
 
@@ -86,8 +87,11 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
 /// # Errors
 /// As [`Unread`] tells.
 pub fn read_from(file: &str, source: impl Read, most: u64) -> Result<HostFacts, Unread> {
-    let sections = Sections::split(file, source, most)?;
-    Ok(facts(Reader { file, sections })?)
+    guarded(|| {
+        let sections = Sections::split(file, source, most)?;
+        Ok(facts(Reader { file, sections })?)
+    })
+    .unwrap_or_else(|panicked| Err(Refused::by_a_fault(file, &panicked.message).into()))
 }
 
 fn facts(reader: Reader) -> Result<HostFacts, Refused> {

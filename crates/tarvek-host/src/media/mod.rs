@@ -10,6 +10,7 @@ use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 
 use tarvek_core::facts::media::Media;
+use tarvek_formats::guard::guarded;
 
 /// The most bytes that are read of one file.
 pub const MOST: u64 = 512 << 10;
@@ -94,7 +95,8 @@ impl Seek for Window {
 /// What the header of an open file of a size says, and how many bytes were read for it; `None` where it can't be read.
 pub fn facts(file: File, size: u64) -> (Option<Media>, u64) {
     let mut window = Window::new(file, size);
-    let found = read(&mut window).ok().flatten();
+    // Libraries that read headers may fail at hostile ones.
+    let found = guarded(|| read(&mut window)).ok().and_then(Result::ok).flatten();
     (found, MOST - window.left)
 }
 

@@ -6,9 +6,8 @@ use std::os::fd::AsFd;
 use std::thread::sleep;
 use std::time::Duration;
 
-use rustix::fs::{Timespec, Timestamps, UTIME_OMIT};
+use rustix::fs::{AtFlags, Statx, StatxFlags, StatxTimestamp, Timespec, Timestamps};
 use rustix::io::Errno;
-use tarvek_core::kernel::entry::Meta;
 
 use crate::filesystem::{Nature, nature};
 use crate::walk;
@@ -59,22 +58,22 @@ pub(super) fn prove_distinct(held: &File, kept: &File) -> Result<(), String> {
     Ok(())
 }
 
-/// Changes the ctime of a file, and nothing else: its mtime is set to what it is.
+/// Changes the ctime of a file, and nothing else: its times are set to what they are. Both of them, since older programs behind FUSE ignore
+/// one alone.
 fn change_inode(file: &File) -> Result<(), String> {
     let told = |error: Errno| walk::why(error);
-    let stat = || -> Result<Meta, String> { walk::stat_now(file.as_fd()).map_err(told) };
+    let flags = AtFlags::EMPTY_PATH | AtFlags::STATX_FORCE_SYNC;
+    let stat = || rustix::fs::statx(file, c"", flags, StatxFlags::BASIC_STATS).map_err(told);
     let before = stat()?;
-    let modified = Timespec {
-        tv_sec: before.modified.div_euclid(1_000_000_000),
-        tv_nsec: before.modified.rem_euclid(1_000_000_000),
-    };
+    let time = |of: StatxTimestamp| Timespec { tv_sec: of.tv_sec, tv_nsec: of.tv_nsec.into() };
     let times = Timestamps {
-        last_access: Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT },
-        last_modification: modified,
+        last_access: time(before.stx_atime),
+        last_modification: time(before.stx_mtime),
     };
+    let changed = |of: Statx| (of.stx_ctime.tv_sec, of.stx_ctime.tv_nsec);
     for _ in 0..TICKS {
         rustix::fs::futimens(file, &times).map_err(told)?;
-        if stat()?.changed != before.changed {
+        if changed(stat()?) != changed(before) {
             return Ok(());
         }
         sleep(TICK);

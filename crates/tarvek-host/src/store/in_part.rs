@@ -12,7 +12,7 @@ use tarvek_core::facts::tree::{NodeId, Tree};
 
 use super::companions::Readable;
 use super::load::{Contents, Folders, Part, by_name, put, root, rows_of, small, take_apart};
-use super::{StoreError, VERSION, classes, damaged, open, version};
+use super::{StoreError, VERSION, classes, damaged, guarded, open, version};
 use crate::sink::{Earlier, Number};
 
 /// An open survey whose folders are read when they are asked for.
@@ -63,6 +63,10 @@ impl InPart {
     /// # Errors
     /// If the file is none, is damaged, or was written by a newer version.
     pub fn open(file: &Path) -> Result<Option<(HostFacts, Self)>, StoreError> {
+        guarded(|| Self::open_unguarded(file))
+    }
+
+    fn open_unguarded(file: &Path) -> Result<Option<(HostFacts, Self)>, StoreError> {
         let readable = Readable::of(file)?;
         let db = open(&readable.file, false)?;
         db.execute_batch("BEGIN")?;
@@ -84,6 +88,15 @@ impl InPart {
     /// # Errors
     /// If the file is damaged.
     pub fn fill(
+        &mut self,
+        tree: &mut Tree,
+        wanted: impl IntoIterator<Item = NodeId>,
+        below: bool,
+    ) -> Result<(), StoreError> {
+        guarded(|| self.fill_unguarded(tree, wanted, below))
+    }
+
+    fn fill_unguarded(
         &mut self,
         tree: &mut Tree,
         wanted: impl IntoIterator<Item = NodeId>,

@@ -22,7 +22,7 @@ use tarvek_core::words::text::shown;
 use tarvek_formats::told;
 
 use super::companions::Readable;
-use super::{StoreError, VERSION, classes, damaged, entries, open, rows, version};
+use super::{StoreError, VERSION, classes, damaged, entries, guarded, open, rows, version};
 use crate::sink::{ABOVE, Before, Earlier, Number, OwnOf};
 
 /// Reads a whole survey.
@@ -30,7 +30,7 @@ use crate::sink::{ABOVE, Before, Earlier, Number, OwnOf};
 /// # Errors
 /// If the file is none, is damaged, or was written by a newer version.
 pub fn load(file: &Path) -> Result<HostFacts, StoreError> {
-    Ok(load_with_folders(file)?.0)
+    guarded(|| Ok(load_with_folders(file)?.0))
 }
 
 /// Reads a whole survey, and the number of each of its folders.

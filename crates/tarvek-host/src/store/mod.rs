@@ -23,6 +23,7 @@ use std::time::Duration;
 
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OpenFlags};
+use tarvek_formats::guard;
 
 pub(crate) use contents::is_same;
 pub use contents::{Added, open_seen};
@@ -194,6 +195,11 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
 /// The version of the schema of an open survey.
 fn version(db: &Connection) -> rusqlite::Result<i64> {
     db.query_row("PRAGMA user_version", [], |row| row.get(0))
+}
+
+/// Reads of a file; a fault on the way is damage.
+fn guarded<T>(read: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
+    guard::guarded(read).unwrap_or_else(|_| Err(damaged()))
 }
 
 fn damaged() -> StoreError {

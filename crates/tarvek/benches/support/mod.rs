@@ -1,6 +1,8 @@
 //! What benches that run the built program share.
 #![allow(dead_code)] // each bench uses a part of this
 
+pub(crate) mod libraries;
+
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Instant;

@@ -7,6 +7,7 @@
 
 mod access;
 mod adopt;
+mod attacks;
 mod board;
 #[path = "../hostile.rs"]
 mod characters;

@@ -36,7 +36,7 @@ pub fn noise(seed: u64, length: u64) -> Vec<u8> {
 }
 
 /// A filesystem on an image of its own.
-fn mounted(kind: &str, scratch: &Path) -> PathBuf {
+pub fn mounted(kind: &str, scratch: &Path) -> PathBuf {
     let at = scratch.join(kind);
     fs::create_dir(&at).unwrap();
     if kind == "tmpfs" {
