@@ -134,6 +134,12 @@ pub(crate) fn nature(of: BorrowedFd) -> Nature {
     rustix::fs::fstatfs(of).map_or(Nature::Layered, |stat| kind(&stat).1)
 }
 
+/// Whether what is told of a file may be older than the file: a program of somebody's own keeps it. An overlay asks below each time.
+pub(crate) fn may_be_stale(of: BorrowedFd) -> bool {
+    rustix::fs::fstatfs(of)
+        .map_or(true, |stat| !matches!(kind(&stat), ("overlay", _) | (_, Nature::Plain)))
+}
+
 /// Whether a store through a shared mapping moves the times of the file: where pages are written back, the next store after that is
 /// noticed (`page_mkwrite`, Documentation/filesystems/locking.rst). In memory it is not.
 pub(crate) fn stamps_mapped_stores(of: BorrowedFd) -> bool {

@@ -9,7 +9,7 @@ use std::time::Duration;
 use rustix::fs::{AtFlags, Statx, StatxFlags, StatxTimestamp, Timespec, Timestamps};
 use rustix::io::Errno;
 
-use crate::filesystem::{Nature, nature};
+use crate::filesystem::{Nature, may_be_stale, nature};
 use crate::walk;
 
 /// How long attributes may be kept by a filesystem in a program of its own, unless it was told otherwise (`fuse(8)`, attr_timeout).
@@ -47,7 +47,7 @@ pub(super) fn prove_distinct(held: &File, kept: &File) -> Result<(), String> {
                 )),
             };
         }
-        if !is_plain {
+        if may_be_stale(watched.as_fd()) {
             sleep(CACHED);
         }
         let after = stat(watched)?;

@@ -24,6 +24,7 @@ mod process;
 mod random;
 mod reclaim;
 mod remedy;
+mod rounds;
 #[path = "../support/rows.rs"]
 mod rows;
 mod smb;
