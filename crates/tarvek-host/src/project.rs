@@ -1,4 +1,4 @@
-//! Project numbers of inodes. The only module that calls the kernel without a safe wrapper, since none exists.
+//! Project numbers of inodes. Calls the kernel without a safe wrapper, since none exists.
 
 #![allow(unsafe_code)]
 

@@ -394,3 +394,65 @@ fn other_hosts_files_are_theirs_to_reclaim() {
             .all(|(_, why)| why == "it is a file of granary: run reclaim there")
     );
 }
+
+#[test]
+fn a_link_says_what_changes_and_takes_or_gives_nothing_unasked() {
+    let folder = reviewed();
+    decide(&folder, "third.mkv", "link");
+    let mode = |name: &str, mode: u32| {
+        fs::set_permissions(folder.path(name), fs::Permissions::from_mode(mode)).unwrap();
+    };
+    mode("d/third.mkv", 0o604);
+    mode("d/Low Water (2003)/Low Water (2003).mkv", 0o660);
+    for arguments in ["", "--yes"] {
+        let answer = reclaim(&folder, arguments);
+        let (state, why) = states(&answer)["third.mkv"].clone();
+        assert_eq!(state, "refused", "{why}");
+        assert!(why.contains("whoever is in no group could no longer read it"), "{why}");
+        assert!(why.contains("could write it") && why.contains("--accept-rights"), "{why}");
+    }
+    let answer = reclaim(&folder, "--accept-rights");
+    let json: Value = serde_json::from_str(&answer.stdout).unwrap();
+    let step = json["steps"].as_array().unwrap().iter().find(|step| step["do"] == "link").unwrap();
+    let changes: Vec<&str> =
+        step["changes"].as_array().unwrap().iter().map(|line| line.as_str().unwrap()).collect();
+    assert!(changes.contains(&"mode 0604 → 0660"), "{changes:?}");
+    assert!(changes.iter().any(|line| line.contains("could no longer read it")), "{changes:?}");
+    let shown = folder.run("reclaim r.csv --accept-rights").stdout;
+    assert!(shown.contains("mode 0604 → 0660"), "{shown}");
+    assert_eq!(reclaim(&folder, "--yes --accept-rights").code, 0);
+    let inode = |name: &str| fs::metadata(folder.path(name)).unwrap().ino();
+    assert_eq!(inode("d/third.mkv"), inode("d/Low Water (2003)/Low Water (2003).mkv"));
+    // With equal rights nothing has to be said.
+    assert_eq!(reclaim(&folder, "--undo --yes").code, 0);
+    mode("d/third.mkv", 0o660);
+    let answer = reclaim(&folder, "--yes");
+    assert_eq!(states(&answer)["third.mkv"].0, "done", "{}", answer.stdout);
+    assert!(!answer.stdout.contains("changes"), "{}", answer.stdout);
+}
+
+#[test]
+fn a_line_that_was_changed_in_more_than_its_decision_is_refused() {
+    for (column, value) in [("group", "copy-000000000000"), ("kind", "leftover"), ("root", "/")] {
+        let folder = reviewed();
+        let mut table = csv::Reader::from_path(folder.path("r.csv")).unwrap();
+        let head = table.headers().unwrap().clone();
+        let at = head.iter().position(|name| name == column).unwrap();
+        let mut out = csv::Writer::from_path(folder.path("edited.csv")).unwrap();
+        out.write_record(&head).unwrap();
+        for record in table.records().map(Result::unwrap) {
+            let cell = |(n, cell): (usize, &str)| match n == at {
+                true => value.to_owned(),
+                false => cell.to_owned(),
+            };
+            out.write_record(record.iter().enumerate().map(cell)).unwrap();
+        }
+        out.flush().unwrap();
+        let before = tree(&folder);
+        let answer = folder.run("reclaim edited.csv --yes --format json");
+        assert_eq!((answer.code, tree(&folder)), (2, before), "{column}: {}", answer.stdout);
+        assert!(!exists(&folder, "d/.tarvek-held") && !Path::new("/.tarvek-held").exists());
+        let said = "more than the decision was changed";
+        assert!(states(&answer).values().all(|(_, why)| why.contains(said)), "{}", answer.stdout);
+    }
+}

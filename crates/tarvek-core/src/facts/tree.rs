@@ -170,11 +170,25 @@ impl Tree {
         self.classes.class(self.node(id).class)
     }
 
+    /// Its size in bytes.
+    pub fn size(&self, id: NodeId) -> u64 {
+        self.stats[id.0 as usize].size
+    }
+
+    /// How many names it has.
+    pub fn links(&self, id: NodeId) -> u32 {
+        let own = self.node(id).own;
+        match self.kind(id) {
+            EntryKind::Folder => self.folders[own as usize].links,
+            EntryKind::Symlink => self.targets[own as usize].links,
+            _ => own,
+        }
+    }
+
     /// What `stat(2)` said.
     pub fn meta(&self, id: NodeId) -> Meta {
         let Class { kind, mode, uid, gid, device, flags, .. } = *self.class(id);
         let Stat { size, inode, modified, changed } = self.stats[id.0 as usize];
-        let own = self.node(id).own;
         Meta {
             kind,
             mode,
@@ -188,11 +202,7 @@ impl Tree {
             },
             inode: (inode != u64::MAX).then_some(inode),
             device,
-            links: match kind {
-                EntryKind::Folder => self.folders[own as usize].links,
-                EntryKind::Symlink => self.targets[own as usize].links,
-                _ => own,
-            },
+            links: self.links(id),
             modified,
             changed: (changed != i64::MIN).then_some(changed),
             flags,

@@ -97,7 +97,7 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     fn size(&self, name: NameAt) -> u64 {
-        self.stock.tree(name).meta(name.node).size
+        self.stock.tree(name).size(name.node)
     }
 
     /// The files in a folder.
@@ -397,16 +397,32 @@ impl Neighbours {
 
     /// Whether one of them is what a sidecar names: the one name begins with the other, or both are one title.
     fn have(&self, stem: &str, own: &Reading) -> bool {
-        let ends = stem.char_indices().map(|(at, _)| at).chain([stem.len()]);
-        let is_there =
-            |name: &str| self.stems.binary_search_by(|other| (**other).cmp(name)).is_ok();
         let longer = self.stems.partition_point(|other| other.as_str() < stem);
-        ends.into_iter().any(|end| is_there(&stem[..end]))
-            || self.stems.get(longer).is_some_and(|other| other.starts_with(stem))
+        self.stems.get(longer).is_some_and(|other| other.starts_with(stem))
+            || self.has_beginning_of(stem)
             || self
                 .readings
                 .get_or_init(|| self.stems.iter().map(|s| title_key_of(&read_show(s))).collect())
                 .contains(&title_key_of(own))
+    }
+
+    /// Whether a name begins with one of them. What stands last before a name has more in common with it than all before that.
+    fn has_beginning_of(&self, name: &str) -> bool {
+        let mut common = name.len();
+        loop {
+            let before =
+                self.stems.partition_point(|other| other.as_bytes() <= &name.as_bytes()[..common]);
+            let Some(last) = before.checked_sub(1).map(|n| self.stems[n].as_bytes()) else {
+                return false;
+            };
+            if name.as_bytes().starts_with(last) {
+                return true;
+            }
+            common = last.iter().zip(name.as_bytes()).take_while(|(a, b)| a == b).count();
+            if common == 0 {
+                return self.stems.first().is_some_and(String::is_empty);
+            }
+        }
     }
 }
 
@@ -426,4 +442,29 @@ fn set_of(name: &[u8]) -> Vec<u8> {
             || &stem[at + 1..] == b"tar"
     });
     stem[..part.unwrap_or(stem.len())].to_vec()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn beginnings_are_found_as_by_going_through_all() {
+        let mut state = 7_u64;
+        let mut next = |end: u64| {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            (state >> 33) % end
+        };
+        for _ in 0..2000 {
+            let mut word = || -> String {
+                (0..next(6)).map(|_| ["a", "b", "é", " "][next(4) as usize]).collect()
+            };
+            let names: Vec<String> = (0..5).map(|_| word()).collect();
+            let name = word();
+            let bytes: Vec<&[u8]> = names.iter().map(String::as_bytes).collect();
+            let neighbours = Neighbours::new(bytes.into_iter());
+            let found = neighbours.stems.iter().any(|stem| name.starts_with(stem.as_str()));
+            assert_eq!(neighbours.has_beginning_of(&name), found, "{name:?} {names:?}");
+        }
+    }
 }

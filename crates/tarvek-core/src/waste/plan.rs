@@ -1,6 +1,8 @@
 //! What has to be read, so that waste can be judged.
 
-use std::collections::HashMap;
+use std::cmp::Reverse;
+
+use rayon::prelude::*;
 
 use crate::waste::leftovers::{Leftovers, leftovers};
 use crate::waste::pattern::Patterns;
@@ -40,22 +42,16 @@ pub fn plan(stock: &Stock, patterns: &Patterns, asked: Asked) -> Plan {
 }
 
 fn same_size(stock: &Stock, leftovers: &Leftovers) -> Vec<Vec<FileId>> {
-    let mut sizes: HashMap<u64, u32> = HashMap::new();
-    let counts = |file: &FileId| {
-        let size = stock.meta(*file).size;
-        let free = || stock.names(*file).iter().any(|name| !leftovers.taken.contains(name));
-        (size > 0 && free()).then_some(size)
+    let is_free = |file: FileId| {
+        let taken = &leftovers.taken;
+        taken.is_empty() || stock.names(file).iter().any(|name| !taken.contains(name))
     };
-    for size in stock.files().filter_map(|file| counts(&file)) {
-        *sizes.entry(size).or_default() += 1;
-    }
-    let mut of_size: HashMap<u64, Vec<FileId>> = HashMap::new();
-    for file in stock.files() {
-        if let Some(size) = counts(&file).filter(|size| sizes[size] > 1) {
-            of_size.entry(size).or_default().push(file);
-        }
-    }
-    let mut same_size: Vec<(u64, Vec<FileId>)> = of_size.into_iter().collect();
-    same_size.sort_by_key(|(size, files)| (std::cmp::Reverse(*size), files[0]));
-    same_size.into_iter().map(|(_, files)| files).collect()
+    let mut sized: Vec<(Reverse<u64>, FileId)> = stock
+        .files()
+        .map(|file| (Reverse(stock.size(file)), file))
+        .filter(|(size, file)| size.0 > 0 && is_free(*file))
+        .collect();
+    sized.par_sort_unstable();
+    let classes = sized.chunk_by(|one, other| one.0 == other.0).filter(|class| class.len() > 1);
+    classes.map(|class| class.iter().map(|(_, file)| *file).collect()).collect()
 }

@@ -207,9 +207,14 @@ impl<'s> Stock<'s> {
         let bound = self.bound_files();
         // Most files have one name, and are by themselves: they stay where they stand, since there may be millions of them.
         names.retain(|name| {
-            let meta = self.tree(*name).meta(name.node);
+            let tree = self.tree(*name);
+            let is_linked = tree.links(name.node) > 1;
+            if !is_linked && bound.is_empty() {
+                return true;
+            }
+            let meta = tree.meta(name.node);
             let id = meta.device.zip(meta.inode);
-            let shared = id.filter(|id| meta.links > 1 || bound.contains(&(name.host, *id)));
+            let shared = id.filter(|id| is_linked || bound.contains(&(name.host, *id)));
             several.extend(shared.map(|(device, inode)| ((name.host, device, inode), *name)));
             shared.is_none()
         });
@@ -289,6 +294,12 @@ impl<'s> Stock<'s> {
     pub fn meta(&self, file: FileId) -> Meta {
         let first = self.names(file)[0];
         self.tree(first).meta(first.node)
+    }
+
+    /// How many bytes a file has.
+    pub fn size(&self, file: FileId) -> u64 {
+        let first = self.names(file)[0];
+        self.tree(first).size(first.node)
     }
 
     /// The tree that a name is in.

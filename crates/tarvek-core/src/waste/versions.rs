@@ -5,6 +5,8 @@
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 
+use rayon::prelude::*;
+
 use crate::facts::media::Media;
 use crate::forecast::filed::{Filed, Shelf, is_extras};
 use crate::forecast::key::key;
@@ -12,7 +14,7 @@ use crate::forecast::reading::{Reading, read, read_show, split_ending};
 use crate::forecast::titles::{is_one, title_key};
 use crate::scan::kinds::is_media;
 use crate::waste::copies::{Rank, free_names, rank};
-use crate::waste::group::{Group, Item, Suggest, Waste};
+use crate::waste::group::{Group, Item, Suggest, Waste, hash};
 use crate::waste::stock::{FileId, NameAt, Role, Stock};
 use crate::words::path::components;
 use crate::words::prefer::{Prefer, Wish};
@@ -46,32 +48,78 @@ const COMES_WITH: [&str; 5] = ["trailer", "teaser", "featurette", "sample", "int
 const SAME_LENGTH: (u64, u64) = (30_000, 2);
 
 /// Titles in several files, by their names.
+///
+/// Most titles have one file. So all names are read once for a hash of their title, and again only those that share it with others.
 pub fn titles(stock: &Stock, taken: &HashSet<NameAt>) -> Vec<Title> {
-    let mut all: HashMap<String, Title> = HashMap::new();
-    for folder in &stock.folders {
-        let area = stock.area(*folder);
-        let counts = matches!(area.kind, None | Some(Kind::Films | Kind::Series));
-        if !counts || area.role == Role::Intake {
+    let folders: Vec<NameAt> =
+        stock.folders.iter().copied().filter(|folder| has_titles(stock, *folder)).collect();
+    let hashes = |folder: &NameAt| {
+        let mut hashes = Vec::new();
+        each_title(stock, *folder, taken, &|_| true, &mut |n, _, read| {
+            hashes.resize(n, None);
+            let host = u64::from(folder.host).to_le_bytes();
+            hashes.push(Some(hash(&[&host, read.key.as_bytes()])));
+        });
+        hashes
+    };
+    // By folder, of each video in its order.
+    let by_folder: Vec<Vec<Option<u64>>> = folders.par_iter().map(hashes).collect();
+    let mut all: Vec<u64> = by_folder.iter().flatten().flatten().copied().collect();
+    all.sort_unstable();
+    let twice: HashSet<u64> =
+        all.windows(2).filter(|pair| pair[0] == pair[1]).map(|pair| pair[0]).collect();
+    drop(all);
+    let mut titles: HashMap<String, Title> = HashMap::new();
+    for (folder, hashes) in folders.iter().zip(&by_folder) {
+        let shares = |n: usize| {
+            hashes.get(n).is_some_and(|hash| hash.is_some_and(|hash| twice.contains(&hash)))
+        };
+        if !(0..hashes.len()).any(shares) {
             continue;
         }
-        let videos: Vec<NameAt> = stock
-            .children(*folder)
-            .filter(|name| {
-                is_media(Kind::Films, stock.name(*name))
-                    && stock.file(*name).is_some()
-                    && !taken.contains(name)
-            })
-            .collect();
-        if !videos.is_empty() {
-            of_folder(stock, *folder, &videos, &mut all);
-        }
+        each_title(stock, *folder, taken, &shares, &mut |_, video, read| {
+            let Some(file) = stock.file(video) else { return };
+            let key = format!("{}/{}", stock.facts(video).name.raw(), read.key);
+            let title = titles.entry(key.clone()).or_insert_with(|| Title {
+                name: read.name,
+                key,
+                files: Vec::new(),
+                known: HashSet::new(),
+            });
+            // Further names of a file are no further files.
+            if title.known.insert(file) {
+                let (own, filed) = (read.own, read.filed);
+                title.files.push(Version { file, name: video, own, filed });
+            }
+        });
     }
-    let mut titles: Vec<Title> = all.into_values().filter(|title| title.files.len() > 1).collect();
+    let mut titles: Vec<Title> =
+        titles.into_values().filter(|title| title.files.len() > 1).collect();
     titles.sort_by(|a, b| a.key.cmp(&b.key));
     titles
 }
 
-fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap<String, Title>) {
+/// Whether a folder may hold versions of titles.
+fn has_titles(stock: &Stock, folder: NameAt) -> bool {
+    let area = stock.area(folder);
+    matches!(area.kind, None | Some(Kind::Films | Kind::Series)) && area.role != Role::Intake
+}
+
+/// Reads the videos of a folder whose names are titles: those that are wanted, by their number among its videos.
+fn each_title(
+    stock: &Stock,
+    folder: NameAt,
+    taken: &HashSet<NameAt>,
+    wanted: &dyn Fn(usize) -> bool,
+    each: &mut dyn FnMut(usize, NameAt, TitleRead),
+) {
+    let is_video = |name: &NameAt| {
+        is_media(Kind::Films, stock.name(*name)) && stock.is_file(*name) && !taken.contains(name)
+    };
+    let videos: Vec<NameAt> = stock.children(folder).filter(is_video).collect();
+    if videos.is_empty() {
+        return;
+    }
     let area = stock.area(folder);
     let path = stock.path(folder);
     let below = components(path.below(&area.place.path).unwrap_or_default());
@@ -80,20 +128,11 @@ fn of_folder(stock: &Stock, folder: NameAt, videos: &[NameAt], all: &mut HashMap
     let names: Vec<String> =
         videos.iter().map(|name| String::from_utf8_lossy(stock.name(*name)).into_owned()).collect();
     let mut reader = TitleReader::new(area.kind, &folders, &names);
-    for (video, name) in videos.iter().zip(&names) {
-        let Some(read) = reader.read(name) else { continue };
-        let Some(file) = stock.file(*video) else { continue };
-        let key = format!("{}/{}", stock.facts(*video).name.raw(), read.key);
-        let title = all.entry(key.clone()).or_insert_with(|| Title {
-            name: read.name,
-            key,
-            files: Vec::new(),
-            known: HashSet::new(),
-        });
-        // Further names of a file are no further files.
-        if title.known.insert(file) {
-            let (own, filed) = (read.own, read.filed);
-            title.files.push(Version { file, name: *video, own, filed });
+    for (n, (video, name)) in videos.iter().zip(&names).enumerate() {
+        if wanted(n)
+            && let Some(read) = reader.read(name)
+        {
+            each(n, *video, read);
         }
     }
 }

@@ -341,7 +341,14 @@ fn round(
     });
     let _ = fs::remove_file(&fill);
     if let Some(image) = place.again.as_ref().filter(|_| random.rarely(8)) {
-        umount(&place.at).unwrap();
+        // Whoever was killed may take a moment to be gone.
+        let gone = (0..500).any(|_| {
+            umount(&place.at).is_ok() || {
+                std::thread::sleep(Duration::from_millis(10));
+                false
+            }
+        });
+        assert!(gone, "{about}: it can't be unmounted");
         let mut other = Command::new("mount");
         let mounted = other.args(["-o", "loop"]).args([image, &place.at]).status().unwrap();
         assert!(mounted.success());
