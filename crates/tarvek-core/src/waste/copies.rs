@@ -8,7 +8,7 @@ use crate::forecast::key::key;
 use crate::forecast::reading::{read_show, split_ending};
 use crate::waste::group::{Group, Item, Suggest, Waste};
 use crate::waste::pattern::{Patterns, Sort};
-use crate::waste::readers::losers;
+use crate::waste::readers::change_as_link;
 use crate::waste::stock::{FileId, NameAt, Role, Stock};
 use crate::words::path::AbsPath;
 use crate::words::text::counted;
@@ -170,7 +170,10 @@ fn better_source(stock: &Stock, files: &[FileId]) -> Option<FileId> {
     let filed = *files.iter().find(|file| role(stock, **file, Role::Library))?;
     let came = *files.iter().find(|file| role(stock, **file, Role::Intake))?;
     let lose = |old: FileId, new: FileId| {
-        stock.names(old).iter().any(|name| !losers(stock, *name, new).is_empty())
+        stock
+            .names(old)
+            .iter()
+            .any(|name| change_as_link(stock, *name, new).no_longer_read().next().is_some())
     };
     (lose(came, filed) && !lose(filed, came)).then_some(came)
 }
@@ -218,10 +221,17 @@ fn suggest(
     if let Some(why) = unlinkable(stock, kept, name) {
         return (Suggest::Look, why);
     }
-    match losers(stock, name, keep).as_slice() {
-        [] => (Suggest::Link, String::new()),
-        [first, rest @ ..] => {
-            let more = match rest.len() {
+    let change = change_as_link(stock, name, keep);
+    let mut losers = change.no_longer_read();
+    match losers.next() {
+        None if !change.is_for_somebody() => (Suggest::Link, String::new()),
+        None => {
+            let why =
+                format!("as a link {}: reclaim does it with --accept-rights", change.for_whom());
+            (Suggest::Link, why)
+        }
+        Some(first) => {
+            let more = match losers.count() {
                 0 => String::new(),
                 more => format!(" and {more} more"),
             };

@@ -1,4 +1,4 @@
-//! Who could read a file before its name became one of another file, and no longer can.
+//! What changes for a name that becomes one of another file: its attributes, and who may read or write it.
 
 use std::collections::HashSet;
 
@@ -11,17 +11,11 @@ use crate::site::join::Site;
 use crate::waste::stock::{FileId, NameAt, Stock};
 use crate::words::place::Place;
 
-/// Everyone who can read a name now, and could not if it were one of another file.
-pub(super) fn losers(stock: &Stock, name: NameAt, new: FileId) -> Vec<String> {
+/// What changes for a name if it becomes one of another file.
+pub(super) fn change_as_link(stock: &Stock, name: NameAt, new: FileId) -> RightsChange {
     let by = stock.names(new)[0];
     let (old, new) = (stock.tree(name).object(name.node), stock.tree(by).object(by.node));
-    lose(stock.site, &stock.place(name), &old, &new)
-}
-
-/// Everyone who can read an entry at a place as it is, and could not if another one stood there.
-fn lose(site: &Site, place: &Place, old: &Object, new: &Object) -> Vec<String> {
-    let change = rights_change(site, place, old, new);
-    change.lose.into_iter().filter(|(_, need)| *need == Need::Read).map(|(who, _)| who).collect()
+    rights_change(stock.site, &stock.place(name), &old, &new)
 }
 
 /// What changes if another entry stands at a place.
@@ -39,6 +33,12 @@ impl RightsChange {
     /// Whether anybody gains or loses anything.
     pub fn is_for_somebody(&self) -> bool {
         !self.lose.is_empty() || !self.gain.is_empty()
+    }
+
+    /// Everyone who could read, and no longer could.
+    pub fn no_longer_read(&self) -> impl Iterator<Item = &str> {
+        let reading = self.lose.iter().filter(|(_, need)| *need == Need::Read);
+        reading.map(|(who, _)| who.as_str())
     }
 
     /// Who loses and who gains, in a sentence without its beginning: `mira could no longer write it`.
@@ -117,6 +117,14 @@ pub fn rights_change(site: &Site, place: &Place, old: &Object, new: &Object) -> 
             }
         }
     }
+    // Services first, then those whom no account names: of the many accounts of a machine most are none of people.
+    let rank = |(who, _): &(String, Need)| match who.split_once(':') {
+        Some(("account", _)) => 2,
+        Some(_) => 0,
+        None => 1,
+    };
+    change.lose.sort_by_key(rank);
+    change.gain.sort_by_key(rank);
     change
 }
 
