@@ -408,7 +408,10 @@ fn a_link_says_what_changes_and_takes_or_gives_nothing_unasked() {
         let answer = reclaim(&folder, arguments);
         let (state, why) = states(&answer)["third.mkv"].clone();
         assert_eq!(state, "refused", "{why}");
-        assert!(why.contains("whoever is in no group") && why.contains("no longer read it"), "{why}");
+        assert!(
+            why.contains("whoever is in no group") && why.contains("no longer read it"),
+            "{why}"
+        );
         assert!(why.contains("could write it") && why.contains("--accept-rights"), "{why}");
     }
     let answer = reclaim(&folder, "--accept-rights");

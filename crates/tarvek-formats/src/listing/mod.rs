@@ -452,7 +452,12 @@ impl Reader<'_> {
         let Some(top) = top else {
             return Err(self.refuse(section.start, 1, b"", "the tree has no line for /".into()));
         };
-        let mut builder = TreeBuilder::new(entry(top, None)?);
+        let root = entry(top, None)?;
+        if root.meta.kind != EntryKind::Folder {
+            let line = section.line(top);
+            return Err(self.refuse(line.0, 2, &line.1, "/ is a folder on every host".into()));
+        }
+        let mut builder = TreeBuilder::new(root);
         let failed: HashSet<&AbsPath> = gaps.iter().map(|gap| &gap.path).collect();
         let roots = roots.sets();
         let mut todo = vec![(Tree::ROOT, AbsPath::root(), Within::default())];
@@ -564,6 +569,17 @@ mod tests {
             assert_eq!(facts.tree.meta(media).modified, 1_500_000_000);
             assert_eq!(path(b"/loft/media/x"), Lookup::Absent);
             assert_eq!(path(b"/loft/x"), Lookup::Unseen);
+        }
+    }
+
+    #[test]
+    fn what_is_no_folder_holds_nothing() {
+        for (from, to) in [
+            ("|d 0755 0 0 6 0 34 3 1 - /\n", "|f 0644 0 0 6 0 34 3 1 - /\n"),
+            ("|d 0755 0 0 6 0 34 3 1 - /loft\n", "|f 0644 0 0 6 0 34 3 1 - /loft\n"),
+        ] {
+            let refused = read("x", GOOD.replace(from, to).as_bytes()).unwrap_err().to_string();
+            assert!(refused.contains("folder") && !refused.contains("fault"), "{refused}");
         }
     }
 
