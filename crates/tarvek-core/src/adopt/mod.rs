@@ -6,7 +6,7 @@ mod hosts;
 mod network;
 mod services;
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use crate::adopt::guess::Guess;
 use crate::facts::configured::{Configuration, Fact};
@@ -34,7 +34,8 @@ pub struct Adoption {
 /// Makes a layout of the configuration of some hosts. `known` is the layout that it will extend: names that it has taken, and
 /// shares that mounts may refer to.
 pub fn adopt(hosts: &[(Name, Configuration)], known: &Layout) -> Adoption {
-    let mut adopting = Adopting { known, names: HashSet::new(), done: Adoption::default() };
+    let (names, service_at, done) = Default::default();
+    let mut adopting = Adopting { known, names, service_at, done };
     let hosts = &adopting.without_outside(hosts);
     for (name, configuration) in hosts {
         adopting.host(name, configuration, hosts);
@@ -56,6 +57,8 @@ struct Adopting<'a> {
     known: &'a Layout,
     /// Names of services and shares that are taken.
     names: HashSet<String>,
+    /// Where each service stands in the layout.
+    service_at: HashMap<Name, usize>,
     done: Adoption,
 }
 

@@ -104,6 +104,7 @@ impl Adopting<'_> {
         let network = fact.network.as_ref().filter(|network| !shares(network));
         let group =
             |group: &Name| id(group.raw()).map_or(GroupRef::Name(group.clone()), GroupRef::Gid);
+        self.service_at.insert(name.clone(), self.done.layout.services.len());
         self.done.layout.services.push(Service {
             name,
             host: host.clone(),
@@ -204,7 +205,7 @@ impl Adopting<'_> {
     }
 
     fn service_named(&mut self, name: &Name) -> Option<&mut Service> {
-        self.done.layout.services.iter_mut().find(|service| service.name == *name)
+        self.done.layout.services.get_mut(*self.service_at.get(name)?)
     }
 
     fn mapping(&mut self, name: &Name, is_host: bool, mapping: Mapping, spot: &Spot) {
@@ -300,7 +301,8 @@ impl Adopting<'_> {
 
     /// Guesses what a service does from the folders that it sees, and how.
     fn service_role(&mut self, host: &Name, name: &Name, intakes: &[(Name, AbsPath)]) {
-        let Some(service) = self.done.layout.services.iter().find(|s| s.name == *name) else {
+        let Some(service) = self.service_at.get(name).map(|at| &self.done.layout.services[*at])
+        else {
             return;
         };
         let named = |mapping: &Mapping, what: fn(&[u8]) -> bool| {

@@ -181,6 +181,8 @@ pub fn forecast<'s>(
                 subtitles.entry((one.region, tree.parent(one.node))).or_default().push(one.node);
             }
         }
+        // In the order of their names: that of the tree.
+        subtitles.values_mut().for_each(|nodes| nodes.sort_unstable());
         let mut rest = scan.media.as_slice();
         while !rest.is_empty() {
             let mut folders: Vec<Folder> = Vec::new();
@@ -317,9 +319,12 @@ impl Reader {
             }
             self.title(root, &shelf, &filed, &mut last);
             if self.detail == Detail::Everything {
-                let beside =
-                    subtitles.iter().filter_map(|node| of_subtitle(tree.name(*node), &name));
-                self.find(&filed, file(), beside);
+                // Names of subtitles are in their order, and those of one file stand together.
+                let stem = split_ending(&name).0.as_bytes();
+                let first = subtitles.partition_point(|node| tree.name(*node) < stem);
+                let beside = subtitles[first..].iter().map(|node| tree.name(*node));
+                let beside = beside.take_while(|other| other.starts_with(stem));
+                self.find(&filed, file(), beside.filter_map(|other| of_subtitle(other, &name)));
             }
         }
     }

@@ -1,5 +1,7 @@
 //! Libraries and intakes as places in which waste is looked for, and what there is of it by what is known already.
 
+use std::collections::HashSet;
+
 use crate::facts::media::Media;
 use crate::layout::intake::Station;
 use crate::route::places;
@@ -19,13 +21,14 @@ use crate::words::prefer::Prefer;
 /// Libraries and intakes where they are kept, each place once; and those that were not seen.
 pub fn areas<'c>(site: &Site, cases: &'c [Case<'c>]) -> (Vec<Area>, Vec<&'c Case<'c>>) {
     let (mut areas, mut unseen): (Vec<Area>, Vec<&Case>) = (Vec::new(), Vec::new());
+    let mut known = HashSet::new();
     for case in cases {
         // What is filed into is the library's.
         if matches!(case.used, Use::Intake(_, Station::FilesInto)) {
             continue;
         }
         match case.end().filter(|end| site.tree(&end.host).is_some()) {
-            Some(end) if areas.iter().any(|known| known.place == *end) => {}
+            Some(end) if !known.insert(end) => {}
             Some(end) => areas.push(area(case, end.clone())),
             None => unseen.push(case),
         }
@@ -56,7 +59,9 @@ fn area(case: &Case, place: Place) -> Area {
 pub fn named(site: &Site) -> Vec<Place> {
     let layout = &site.layout;
     let mut named: Vec<Place> = Vec::new();
-    for host in layout.hosts.iter().map(|host| &host.name) {
+    // Of a host that nobody looked at nothing is taken away.
+    let hosts = layout.hosts.iter().map(|host| &host.name);
+    for host in hosts.filter(|host| site.tree(host).is_some()) {
         let of_host = places::for_libraries(site, host);
         named.extend(of_host.into_iter().map(|path| Place::new(host, path)));
     }

@@ -1,6 +1,7 @@
 //! The join: what the layout declares and what was observed, under one set of host names.
 
 use std::any::Any;
+use std::borrow::Cow;
 use std::collections::{BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -177,11 +178,16 @@ impl Site {
     }
 
     /// The same places, as if all ids were the hosts' own: where a way leads does not depend on who may go it.
-    pub(crate) fn without_namespaces(&self) -> Self {
+    pub(crate) fn without_namespaces(&self) -> Cow<'_, Self> {
+        let has_own = self.layout.services.iter().any(|service| service.userns.is_some())
+            || self.layout.hosts.iter().any(|host| !host.idmap.is_empty());
+        if !has_own {
+            return Cow::Borrowed(self);
+        }
         let mut site = self.clone();
         site.layout.services.iter_mut().for_each(|service| service.userns = None);
         site.layout.hosts.iter_mut().for_each(|host| host.idmap.clear());
-        site
+        Cow::Owned(site)
     }
 
     /// The same, to be changed and judged again: no remedies are sought in it.

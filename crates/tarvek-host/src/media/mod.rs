@@ -128,6 +128,21 @@ mod tests {
         assert_eq!(all.len() as u64, MOST);
     }
 
+    /// A library that reads headers panics at these (found by fuzzing).
+    #[test]
+    fn a_library_that_fails_has_read_an_unreadable_header() {
+        let samples: [&[u8]; 3] = [
+            include_bytes!("../../tests/data/panics-1"),
+            include_bytes!("../../tests/data/panics-2"),
+            include_bytes!("../../tests/data/panics-3"),
+        ];
+        for bytes in samples {
+            let mut file = tempfile::tempfile().unwrap();
+            io::Write::write_all(&mut file, bytes).unwrap();
+            assert_eq!(facts(file, bytes.len() as u64).0, None);
+        }
+    }
+
     #[test]
     fn what_is_no_media_has_no_facts() {
         for bytes in [

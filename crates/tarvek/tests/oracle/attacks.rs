@@ -656,3 +656,48 @@ fn subvolumes_hold_their_own_and_lost_files_are_left_alone() {
     let site = Site::new(&at, &scratch.path().join("l.csv"), &["."]);
     assert_eq!(fs::read_to_string(&site.review).unwrap().lines().count(), 1);
 }
+
+/// A process whose root is a filesystem of somebody's own that answers no more.
+#[test]
+fn a_root_that_never_answers_is_given_up() {
+    kernel::private_mounts();
+    let scratch = tempfile::tempdir().unwrap();
+    let (real, seen) = (scratch.path().join("real"), scratch.path().join("seen"));
+    for folder in [&real, &seen] {
+        fs::create_dir(folder).unwrap();
+    }
+    fs::copy("/bin/busybox", real.join("busybox")).unwrap();
+    write(&real.join("films/a.mkv"), b"x");
+    let mut mirror = Command::new("bindfs");
+    let mut mirror = mirror.arg("-f").args([&real, &seen]).spawn().unwrap();
+    while !seen.join("busybox").exists() {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let mut lives =
+        Command::new("chroot").arg(&seen).args(["/busybox", "sleep", "60"]).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(300));
+    let view = format!("process:{}", lives.id());
+    let ask = || {
+        let started = std::time::Instant::now();
+        let mut command = Command::new(env!("CARGO_BIN_EXE_tarvek"));
+        let output = command.args(["access", "/films", "--from", &view]).output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr).into_owned();
+        (output.status.code().unwrap(), told, started.elapsed())
+    };
+    assert_eq!(ask().0, 0);
+    let signal = |signal| {
+        let pid = nix::unistd::Pid::from_raw(mirror.id() as i32);
+        nix::sys::signal::kill(pid, signal).unwrap();
+    };
+    signal(nix::sys::signal::Signal::SIGSTOP);
+    std::thread::sleep(Duration::from_millis(1200));
+    let (code, told, time) = ask();
+    signal(nix::sys::signal::Signal::SIGCONT);
+    let _ = lives.kill();
+    let _ = lives.wait();
+    let _ = umount(&seen);
+    let _ = mirror.kill();
+    let _ = mirror.wait();
+    assert!(code == 2 && told.contains("does not answer"), "{code}: {told}");
+    assert!(time < Duration::from_secs(20), "{time:?}");
+}
