@@ -360,15 +360,16 @@ impl<'a, 's> Finder<'a, 's> {
     fn is_orphan(&self, n: usize, name: &[u8], neighbours: &OnceCell<Neighbours>) -> bool {
         let text = String::from_utf8_lossy(name);
         let (stem, _) = split_ending(&text);
-        let own = read_show(stem);
-        if own.year.is_none() && !own.is_episode() {
-            return false;
-        }
         let neighbours = neighbours.get_or_init(|| {
             let media = self.files_in(n).map(|name| self.stock.name(name));
             Neighbours::new(media.filter(|name| is_any_media(name)))
         });
-        !neighbours.stems.is_empty() && !neighbours.have(stem, &own)
+        // Most sidecars are called as their film is; nothing has to be read of those.
+        if neighbours.stems.is_empty() || neighbours.have_name_of(stem) {
+            return false;
+        }
+        let own = read_show(stem);
+        (own.year.is_some() || own.is_episode()) && !neighbours.have_title_of(&own)
     }
 }
 
@@ -395,15 +396,17 @@ impl Neighbours {
         Self { stems, readings: OnceCell::new() }
     }
 
-    /// Whether one of them is what a sidecar names: the one name begins with the other, or both are one title.
-    fn have(&self, stem: &str, own: &Reading) -> bool {
+    /// Whether the name of one of them begins with that of a sidecar, or the other way round.
+    fn have_name_of(&self, stem: &str) -> bool {
         let longer = self.stems.partition_point(|other| other.as_str() < stem);
         self.stems.get(longer).is_some_and(|other| other.starts_with(stem))
             || self.has_beginning_of(stem)
-            || self
-                .readings
-                .get_or_init(|| self.stems.iter().map(|s| title_key_of(&read_show(s))).collect())
-                .contains(&title_key_of(own))
+    }
+
+    /// Whether one of them is the title that a sidecar names.
+    fn have_title_of(&self, own: &Reading) -> bool {
+        let read = || self.stems.iter().map(|stem| title_key_of(&read_show(stem))).collect();
+        self.readings.get_or_init(read).contains(&title_key_of(own))
     }
 
     /// Whether a name begins with one of them. What stands last before a name has more in common with it than all before that.

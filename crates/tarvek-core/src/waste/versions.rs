@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use crate::facts::media::Media;
 use crate::forecast::filed::{Filed, Shelf, is_extras};
 use crate::forecast::key::key;
-use crate::forecast::reading::{Reading, read, read_show, split_ending};
+use crate::forecast::reading::{self, Reading, read_show, split_ending};
 use crate::forecast::titles::{is_one, title_key};
 use crate::scan::kinds::is_media;
 use crate::waste::copies::{Rank, free_names, rank};
@@ -88,8 +88,11 @@ pub fn titles(stock: &Stock, taken: &HashSet<NameAt>) -> Vec<Title> {
             });
             // Further names of a file are no further files.
             if title.known.insert(file) {
-                let (own, filed) = (read.own, read.filed);
-                title.files.push(Version { file, name: video, own, filed });
+                let text = String::from_utf8_lossy(stock.name(video));
+                let (stem, _) = split_ending(&text);
+                let own =
+                    if read.kind == Kind::Series { read_show(stem) } else { reading::read(stem) };
+                title.files.push(Version { file, name: video, own, filed: read.filed });
             }
         });
     }
@@ -163,7 +166,7 @@ struct TitleReader<'a> {
 struct TitleRead {
     name: String,
     key: String,
-    own: Reading,
+    kind: Kind,
     filed: Filed,
 }
 
@@ -178,12 +181,10 @@ impl<'a> TitleReader<'a> {
             return None;
         }
         let (stem, _) = split_ending(name);
-        let shown = read_show(stem);
-        let kind = self.kind.unwrap_or(match shown.is_episode() {
+        let kind = self.kind.unwrap_or_else(|| match read_show(stem).is_episode() {
             true => Kind::Series,
             false => Kind::Films,
         });
-        let own = if kind == Kind::Series { shown } else { read(stem) };
         let last = stem.rsplit(|c: char| !c.is_alphanumeric()).next().unwrap_or_default();
         if COMES_WITH.contains(&last.to_lowercase().as_str()) {
             return None;
@@ -195,7 +196,7 @@ impl<'a> TitleReader<'a> {
         });
         let filed = shelf.file(name, *alone).ok()?;
         // A title without a year says little; of episodes that is usual.
-        if kind == Kind::Films && filed.year.is_none() && own.title.is_empty() {
+        if kind == Kind::Films && filed.year.is_none() && reading::read(stem).title.is_empty() {
             return None;
         }
         let episodes: String = filed.episodes.iter().map(|n| format!("E{n:02}")).collect();
@@ -208,7 +209,7 @@ impl<'a> TitleReader<'a> {
         };
         let key = format!("{kind:?}/{}{episode}", title_key(&filed));
         let year = filed.year.map(|year| format!(" ({year})")).unwrap_or_default();
-        Some(TitleRead { name: format!("{}{year}{episode}", filed.title), key, own, filed })
+        Some(TitleRead { name: format!("{}{year}{episode}", filed.title), key, kind, filed })
     }
 }
 
