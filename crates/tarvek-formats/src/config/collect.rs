@@ -73,7 +73,7 @@ impl Collect {
     }
 
     /// Notes that a text has a value from the environment of whoever asks.
-    pub(crate) fn from_outside(&mut self, spot: &Spot) {
+    pub(crate) fn mark_outside(&mut self, spot: &Spot) {
         if self.outside.insert(spot.clone()) {
             self.found.outside.push(spot.clone());
         }

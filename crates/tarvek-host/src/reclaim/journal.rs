@@ -89,7 +89,7 @@ struct Line {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 enum Event {
-    Intent(Intent),
+    Intent(Box<Intent>),
     /// What is held now is what was meant.
     Done(FileIdentity),
     /// What is held now came to stand there at that very moment, and its name was taken when it was to go back.
@@ -192,7 +192,7 @@ impl Journal {
         let mut journal =
             Self { file, length: 0, reserved: 0, last, broken: None, steps: BTreeMap::new() };
         let head = journal.read()?;
-        let own = walk::stat_now(folder.as_fd()).map_err(|error| why(error))?;
+        let own = walk::stat_now(folder.as_fd()).map_err(why)?;
         let filesystem = identity(folder.as_fd(), own.device.unwrap_or(0)).map_err(why)?;
         match head {
             Some(head) if head.journal != VERSION => {
@@ -260,6 +260,7 @@ impl Journal {
         self.last = self.last.max(line.step);
         let event = match line.event {
             Event::Intent(intent) => {
+                let intent = *intent;
                 let (when, left) = (line.when, LetGo::default());
                 let known = KnownStep { intent, stage: Stage::Begun, when, left };
                 self.steps.insert(line.step, known);
@@ -349,7 +350,7 @@ impl Journal {
         let length = 1024 + 12 * intent.path.0.as_bytes().len() as u64;
         self.reserve(length)?;
         let step = self.last + 1;
-        self.write(step, Event::Intent(intent))?;
+        self.write(step, Event::Intent(Box::new(intent)))?;
         Ok(step)
     }
 

@@ -4,6 +4,7 @@ use std::os::fd::{AsFd, OwnedFd};
 
 use rustix::fs::{AtFlags, Mode, StatxFlags};
 use rustix::io::Errno;
+use tarvek_core::kernel::entry::Project;
 use tarvek_core::waste::stock::HELD;
 use tarvek_core::words::path::AbsPath;
 
@@ -14,13 +15,16 @@ use crate::observe::own_uid;
 use crate::project;
 use crate::walk;
 
+/// Mount, device and project of a folder.
+type FolderKind = (u64, Option<u64>, Option<Project>);
+
 /// What a folder has in common with all into which its files can be renamed: mount, filesystem (subvolumes of Btrfs differ in their device
 /// alone) and project.
-fn kind_of(folder: &OwnedFd) -> Result<(u64, Option<u64>, Option<(u32, bool)>), Errno> {
+fn kind_of(folder: &OwnedFd) -> Result<FolderKind, Errno> {
     let mount = rustix::fs::statx(folder, c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)?.stx_mnt_id;
     let device = walk::stat_now(folder.as_fd())?.device;
     let project = project::of_folder(folder.as_fd()).map(|told| told.project);
-    Ok((mount, device, project.map(|project| (project.id, project.inherits))))
+    Ok((mount, device, project))
 }
 
 /// The folder in which the holding folder of a file lies: the outermost that is not outside of what was reviewed, and from which nothing

@@ -5,10 +5,11 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use tarvek_core::words::text::{bytes, counted, shell_quoted};
-use tarvek_host::reclaim::{Mode, ReclaimReport, Step, StepState, Taken};
+use tarvek_host::reclaim::{Mode, Operation, ReclaimReport, Step, StepState, Taken};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{dim, sign, step_state, strong};
+use super::wrap::wrap;
 use super::{Screen, Volume, when};
 
 /// What came of a review, and what was asked.
@@ -41,7 +42,19 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let good = refused == 0 || planned + done + undone > 0;
     let before = report.steps.iter().filter(|step| step.before).count() as u64;
     let sign = sign(Some(good), refused > 0);
-    let refusals = if refused > 0 { format!(", {refused} refused") } else { String::new() };
+    // What a purge gives back is none that it deletes.
+    let back = match mode {
+        Mode::Purge => report.steps.iter().filter(|step| gives_back(step)).count() as u64,
+        _ => 0,
+    };
+    let mut refusals = String::new();
+    if back > 0 {
+        let would = if yes { "" } else { "to be " };
+        let _ = write!(refusals, ", {back} {would}put back");
+    }
+    if refused > 0 {
+        let _ = write!(refusals, ", {refused} refused");
+    }
     let _ = match (mode, yes) {
         (Mode::Do | Mode::Resume, _) if before > 0 && before == done && planned == 0 => writeln!(
             out,
@@ -81,7 +94,7 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
         (Mode::Purge, false) => writeln!(
             out,
             "{sign} {} would be deleted for good{refusals}: {} would come back; --yes does it",
-            counted(planned, "name"),
+            counted(planned - back, "name"),
             strong(bytes(frees(StepState::Planned)))
         ),
         (Mode::Purge, true) => writeln!(
@@ -104,8 +117,9 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let size = |step: &Step| if step.frees > 0 { bytes(step.frees) } else { "–".to_owned() };
     let width = report.steps.iter().map(|step| size(step).width()).max().unwrap_or(0);
     // A step that is undone is none that drops or links.
-    let operation = |step: &Step| match (mode, step.state) {
-        (Mode::Undo, _) | (Mode::Purge, StepState::Undone) => "back",
+    let operation = |step: &Step| match mode {
+        Mode::Undo => "back",
+        Mode::Purge if gives_back(step) => "back",
         _ => step.operation.word(),
     };
     for step in refused.iter().chain(&fine).take(most) {
@@ -117,8 +131,16 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             size(step),
             screen.near(&step.path)
         );
+        let indent = 2 + 9 + 2 + 6 + 2 + width + 2;
         for line in step.changes.iter().chain(&step.why) {
-            let _ = writeln!(out, "  {:9}  {:6}  {:width$}  {}", "", "", "", dim(line));
+            // A path may have spaces, and is never broken.
+            let most = if line.contains('/') {
+                usize::MAX
+            } else {
+                screen.width().saturating_sub(indent).max(20)
+            };
+            let margin = " ".repeat(indent);
+            let _ = writeln!(out, "{margin}{}", dim(wrap(line, &[], most, &margin)));
         }
     }
     if report.steps.len() > most {
@@ -142,6 +164,12 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
         );
     }
     out
+}
+
+/// Whether a step of a purge gives something back instead.
+fn gives_back(step: &Step) -> bool {
+    step.operation != Operation::Purge
+        && matches!(step.state, StepState::Planned | StepState::Undone)
 }
 
 /// What was taken back so far.

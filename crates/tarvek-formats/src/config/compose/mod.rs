@@ -88,7 +88,7 @@ impl Project<'_> {
         self.outside.set(false);
         let value = self.variable(name);
         if self.outside.get() {
-            out.from_outside(at);
+            out.mark_outside(at);
         }
         value
     }
@@ -357,7 +357,7 @@ fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &
     let lists = parts.groups.iter().chain(&parts.networks);
     let spots = said.into_iter().flatten().chain(lists).map(|(_, at)| at);
     if of_account.into_iter().flatten().chain(spots).any(|at| out.is_from_outside(at)) {
-        out.from_outside(&parts.spot);
+        out.mark_outside(&parts.spot);
     }
     out.fact(&parts.spot, Fact::Service(fact));
     for volume in &parts.volumes {
@@ -379,7 +379,7 @@ fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &
                 }
                 let declared = declared.cloned().unwrap_or_default();
                 if declared.outside {
-                    out.from_outside(&volume.spot);
+                    out.mark_outside(&volume.spot);
                 }
                 Fact::Volume(VolumeFact {
                     service: name.clone(),

@@ -110,7 +110,7 @@ fn filled(project: &Project, text: &str, at: &Spot, out: &mut Collect) -> Option
     project.outside.set(false);
     let filled = interpolate::fill(text, &|name| project.variable(name));
     if project.outside.get() {
-        out.from_outside(at);
+        out.mark_outside(at);
     }
     match filled {
         Ok(filled) => {
