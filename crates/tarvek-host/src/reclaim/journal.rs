@@ -305,6 +305,7 @@ impl Journal {
         let outcome = self.file.write_all(&text).and_then(|()| self.file.sync_data());
         if let Err(error) = outcome {
             let why = format!("its journal can't be written: {error}");
+            self.reserved = 0;
             if let Err(error) = self.cut() {
                 // What stands there now is read, and cut, by the next one who opens it.
                 self.broken = Some(format!("{why}, nor put right: {error}"));

@@ -85,7 +85,7 @@ fn holder(meta: &Meta) -> Option<(String, bool)> {
     match holders.of_file(id.0, id.1) {
         Some(who) => Some((who.to_owned(), true)),
         None if holders.partial => {
-            let why = "nobody but root can tell whether another process writes to it";
+            let why = "nobody but root can tell whether another process writes to it: --undo, then reclaim as root";
             Some((why.to_owned(), false))
         }
         None => None,

@@ -41,7 +41,8 @@ pub(super) fn check_line(row: &Row, host: &str, site: &dyn SiteKnowledge) -> Res
     }
     let root = row.root.clone().or_else(|| row.path.parent()).unwrap_or_else(AbsPath::root);
     let mut within = components(row.path.below(&root).unwrap_or_default());
-    if within.any(|name| name == HELD.as_bytes() || name == LOST_AND_FOUND) {
+    let is_held = row.path.components().any(|name| name == HELD.as_bytes());
+    if is_held || within.any(|name| name == LOST_AND_FOUND) {
         return Err("it lies in a folder that nothing is taken from".to_owned());
     }
     let own_host = if row.host.is_empty() { host } else { &row.host };

@@ -111,24 +111,30 @@ fn twice(top: &Path) -> Vec<u8> {
 const KEPT: &str = "d/Low Water (2003)/Low Water (2003).mkv";
 
 /// A file mapped for writing, without its descriptor.
-struct Mapping(*mut nix::libc::c_void);
+pub struct Mapping(*mut nix::libc::c_void);
 
 #[allow(unsafe_code)]
 impl Mapping {
     fn of(path: &Path) -> Self {
-        let file = File::options().read(true).write(true).open(path).unwrap();
+        Self::try_of(path).expect("it can be opened, and holds something")
+    }
+
+    /// The first page of a file that holds something, if it may be written to.
+    pub fn try_of(path: &Path) -> Option<Self> {
+        let file = File::options().read(true).write(true).open(path).ok()?;
+        file.metadata().ok().filter(|meta| meta.len() > 0)?;
         let (protection, flags) =
             (nix::libc::PROT_READ | nix::libc::PROT_WRITE, nix::libc::MAP_SHARED);
-        // SAFETY: a mapping of its own, of a file that is longer than a page.
+        // SAFETY: a mapping of its own, of whose page the file has a part.
         let at = unsafe {
             nix::libc::mmap(std::ptr::null_mut(), 4096, protection, flags, file.as_raw_fd(), 0)
         };
         assert_ne!(at, nix::libc::MAP_FAILED);
-        Self(at)
+        Some(Self(at))
     }
 
     /// Changes a byte; the page is there and may be written to already.
-    fn store(&self) {
+    pub fn store(&self) {
         // SAFETY: the mapping is as long as it lives.
         unsafe {
             let byte = self.0.cast::<u8>();

@@ -14,7 +14,7 @@ use nix::fcntl::{AT_FDCWD, RenameFlags, renameat2};
 use nix::mount::{MsFlags, mount, umount};
 use nix::unistd::{Gid, Uid, setfsgid, setfsuid};
 
-use crate::attacks::{Site, names};
+use crate::attacks::{Mapping, Site, names};
 use crate::kernel;
 use crate::random::{self, Random};
 use crate::stage::below;
@@ -179,7 +179,7 @@ fn attack(top: &Path, seed: u64, stop: &AtomicBool) {
         let rename = |flags| {
             let _ = renameat2(AT_FDCWD, &one, AT_FDCWD, &other, flags);
         };
-        match random.below(9) {
+        match random.below(10) {
             0..=2 => rename(RenameFlags::RENAME_EXCHANGE),
             3 => {
                 let aside = folder.join(format!("aside {n}"));
@@ -200,7 +200,14 @@ fn attack(top: &Path, seed: u64, stop: &AtomicBool) {
                     std::thread::sleep(Duration::from_micros(random.below(2000)));
                 }
             }
-            7 => drop(symlink("/etc/passwd", folder.join(format!("symlink {n}")))),
+            7 => {
+                // A store that moves no times.
+                if let Some(mapping) = Mapping::try_of(&one) {
+                    std::thread::sleep(Duration::from_micros(random.below(3000)));
+                    mapping.store();
+                }
+            }
+            8 => drop(symlink("/etc/passwd", folder.join(format!("symlink {n}")))),
             _ => std::thread::sleep(Duration::from_micros(random.below(1500))),
         }
     }

@@ -1,8 +1,13 @@
 //! `library/overlap`.
 
+use std::collections::{BTreeSet, HashMap};
+
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::path::AbsPath;
+use crate::words::place::Place;
 use crate::words::rule::{Rule, Severity};
 
 /// Two roots of one service overlap.
@@ -18,33 +23,46 @@ pub static RULE: Rule = Rule {
 
 /// Judges the roots of each service against each other.
 pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
-    let libraries: Vec<&Case> = cases.iter().filter(|case| case.library().is_some()).collect();
-    let mut findings = Vec::new();
-    for (n, case) in libraries.iter().enumerate() {
-        let Some(root) = case.end() else { continue };
-        for other in libraries[..n].iter().filter(|other| other.service.name == case.service.name) {
-            let Some(known) = other.end().filter(|known| known.host == root.host) else { continue };
-            let how = if root.path == known.path {
-                "is the same folder as"
-            } else if root.path.within(&known.path) {
-                "lies in"
-            } else if known.path.within(&root.path) {
-                "holds"
-            } else {
-                continue;
-            };
-            let of = |case: &Case| {
-                let name = case.library().map(|library| library.name.to_string());
-                format!("the root {} of {}", case.root.written, name.unwrap_or_default())
-            };
-            let message = format!("{} ({root}) {how} {} ({known})", of(case), of(other));
-            let evidence = case.route.as_ref().map(|route| route.evidence());
-            let finding = case.finding(&RULE).at(root).says(message).affects([other.affected()]);
-            let finding = evidence.into_iter().fold(finding, Finding::known);
-            findings.push(finding.remedy(
-                "take one of the two roots out, or put both folders beside each other; in the layout and in the service",
-            ));
+    let libraries: Vec<(&Case, &Place)> = cases
+        .iter()
+        .filter(|case| case.library().is_some())
+        .filter_map(|case| Some((case, case.end()?)))
+        .collect();
+    let mut at: HashMap<(&Name, &Name, AbsPath), Vec<usize>> = HashMap::new();
+    for (n, (case, root)) in libraries.iter().enumerate() {
+        let key = (&case.service.name, &root.host, root.path.clone());
+        at.entry(key).or_default().push(n);
+    }
+    // Each root with those that are the same folder or hold it; of each two the later one is told of.
+    let mut pairs = BTreeSet::new();
+    for (n, (case, root)) in libraries.iter().enumerate() {
+        for path in std::iter::successors(Some(root.path.clone()), AbsPath::parent) {
+            let key = (&case.service.name, &root.host, path);
+            let others = at.get(&key).into_iter().flatten().filter(|other| **other != n);
+            pairs.extend(others.map(|other| (n.max(*other), n.min(*other))));
         }
+    }
+    let mut findings = Vec::new();
+    for (n, earlier) in pairs {
+        let ((case, root), (other, known)) = (libraries[n], libraries[earlier]);
+        let how = if root.path == known.path {
+            "is the same folder as"
+        } else if root.path.within(&known.path) {
+            "lies in"
+        } else {
+            "holds"
+        };
+        let of = |case: &Case| {
+            let name = case.library().map(|library| library.name.to_string());
+            format!("the root {} of {}", case.root.written, name.unwrap_or_default())
+        };
+        let message = format!("{} ({root}) {how} {} ({known})", of(case), of(other));
+        let evidence = case.route.as_ref().map(|route| route.evidence());
+        let finding = case.finding(&RULE).at(root).says(message).affects([other.affected()]);
+        let finding = evidence.into_iter().fold(finding, Finding::known);
+        findings.push(finding.remedy(
+                "take one of the two roots out, or put both folders beside each other; in the layout and in the service",
+        ));
     }
     findings
 }
