@@ -47,8 +47,9 @@ pub(super) fn check_line(row: &Row, host: &str, site: &dyn SiteKnowledge) -> Res
     }
     let own_host = if row.host.is_empty() { host } else { &row.host };
     match row.seal.as_str() {
-        // Without it, what the line says of its group and folder has to be true by itself.
-        "" if !site.is_of_layout(&root) => {
+        // Without it, what the line says of its group and folder has to be true by itself. Where it names no folder either, nothing is touched
+        // but the one that the file lies in.
+        "" if row.root.is_some() && !site.is_of_layout(&root) => {
             return Err(format!(
                 "its line has no seal, and {root} is no folder of the layout: nothing says that anybody asked for it"
             ));
