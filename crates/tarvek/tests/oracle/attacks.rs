@@ -448,17 +448,23 @@ fn nobody_who_owns_a_folder_gets_a_name_of_roots_file() {
 fn a_full_disk_leaves_nothing_that_no_command_brings_back() {
     kernel::private_mounts();
     let scratch = tempfile::tempdir().unwrap();
-    for room in [0_u64, 1, 2, 3, 5, 8, 13, 30] {
-        let at = scratch.path().join(format!("{room}"));
+    let rooms = [0_u64, 1, 2, 3, 5, 8, 13, 30].map(|room| ("tmpfs", room));
+    for (kind, room) in rooms.into_iter().chain([0, 3].map(|room| ("ext4", room))) {
+        let about = format!("{room} pages on {kind}");
+        let at = scratch.path().join(format!("{kind} {room}"));
         fs::create_dir(&at).unwrap();
-        mount(Some("tmpfs"), &at, Some("tmpfs"), MsFlags::empty(), Some("size=8m")).unwrap();
+        if kind == "tmpfs" {
+            mount(Some("tmpfs"), &at, Some("tmpfs"), MsFlags::empty(), Some("size=8m")).unwrap();
+        } else {
+            kernel::ext4(&at, scratch.path(), "");
+        }
         for n in 0..400 {
             write(
                 &at.join(format!("d/{}/file {n:03} of a name that is not short", n % 2)),
                 &noise(n / 2, 1000),
             );
         }
-        let site = Site::new(&at, &scratch.path().join(format!("{room}.csv")), &["d"]);
+        let site = Site::new(&at, &scratch.path().join(format!("{kind}{room}.csv")), &["d"]);
         let mut before = names(&at);
         // All but so many pages are taken.
         let mut fill = File::create(at.join("fill")).unwrap();
@@ -474,10 +480,10 @@ fn a_full_disk_leaves_nothing_that_no_command_brings_back() {
         site.reclaim(&[]);
         // Also while there is no room.
         let (code, steps) = site.reclaim(&["--undo"]);
-        assert_eq!(names(&at), before, "{room}: {code} {steps:?}");
+        assert_eq!(names(&at), before, "{about}: {code} {steps:?}");
         fs::remove_file(at.join("fill")).unwrap();
-        assert_eq!(site.reclaim(&["--undo"]).0, 0, "{room}");
-        assert_eq!(site.reclaim(&[]).0, 0, "{room}");
+        assert_eq!(site.reclaim(&["--undo"]).0, 0, "{about}");
+        assert_eq!(site.reclaim(&[]).0, 0, "{about}");
         umount(&at).unwrap();
     }
 }
