@@ -66,12 +66,13 @@ pub(crate) fn with_deadline<T: Send + 'static>(
 ) -> io::Result<T> {
     let (send, receive) = mpsc::channel();
     // Whoever waits no more does not hear it.
-    std::thread::Builder::new().spawn(move || _ = send.send(work()))?;
+    let thread = std::thread::Builder::new().spawn(move || _ = send.send(work()))?;
     let mut since = Instant::now();
     loop {
         match receive.recv_timeout(Duration::from_millis(20)) {
             Ok(done) => {
                 advanced();
+                let _ = thread.join();
                 return Ok(done);
             }
             Err(RecvTimeoutError::Disconnected) => {
@@ -87,6 +88,18 @@ pub(crate) fn with_deadline<T: Send + 'static>(
             return Err(io::Error::new(io::ErrorKind::TimedOut, why));
         }
     }
+}
+
+/// Waits until this process has one thread: one that looked and was joined may take the kernel a moment to be gone.
+fn alone() -> io::Result<()> {
+    for _ in 0..1000 {
+        if std::fs::read_dir("/proc/self/task")?.count() == 1 {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    // What the kernel says then holds.
+    Ok(())
 }
 
 impl Process {
@@ -151,6 +164,7 @@ impl Process {
     pub fn enter(&self) -> io::Result<()> {
         let open = |name: &str| File::open(in_proc(self.pid, name));
         let (users, mounts) = (open("ns/user")?, open("ns/mnt")?);
+        alone()?;
         self.still_there()?;
         // Its mounts may belong to another user namespace than its own, in which it is nobody.
         setns(mounts, CloneFlags::CLONE_NEWNS)?;

@@ -13,7 +13,8 @@ use crate::random::{Random, cases};
 
 fn adopted(folder: &Path, files: &[&str]) -> Value {
     let mut command = Command::new(env!("CARGO_BIN_EXE_tarvek"));
-    command.current_dir(folder).arg("adopt").args(["--format", "json"]);
+    // Engines fill variables from the environment as well.
+    command.current_dir(folder).args(["adopt", "--environment", "--format", "json"]);
     command.args(files.iter().map(|file| format!("granary:{file}")));
     command.env("HOME", "/home/mira").env("SHELF", "/mnt/shelf").env("EMPTY", "");
     let output = command.output().unwrap();
