@@ -31,7 +31,7 @@ const VERSION: u32 = 2;
 
 /// Which holding folder a journal belongs to: its first line.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Head {
+struct JournalHead {
     journal: u32,
     filesystem: String,
     inode: u64,
@@ -78,17 +78,17 @@ impl Intent {
 
 /// A line of a journal.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Line {
+struct JournalLine {
     step: u64,
     /// Seconds since 1970 UTC.
     when: i64,
     #[serde(flatten)]
-    event: Event,
+    event: JournalEvent,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-enum Event {
+enum JournalEvent {
     Intent(Box<Intent>),
     /// What is held now is what was meant.
     Done(FileIdentity),
@@ -218,7 +218,7 @@ impl Journal {
             None if make => {
                 let inode = own.inode.unwrap_or(0);
                 let filesystem = filesystem.as_str().to_owned();
-                journal.append(&Head { journal: VERSION, filesystem, inode })?;
+                journal.append(&JournalHead { journal: VERSION, filesystem, inode })?;
                 rustix::fs::fsync(folder).map_err(why)?;
             }
             None => return Ok(None),
@@ -227,7 +227,7 @@ impl Journal {
     }
 
     /// Reads all lines; its first, if there is any.
-    fn read(&mut self) -> Result<Option<Head>, String> {
+    fn read(&mut self) -> Result<Option<JournalHead>, String> {
         let mut bytes = Vec::new();
         self.file.read_to_end(&mut bytes).map_err(unreadable)?;
         // What was being written when the machine stopped was not begun.
@@ -256,10 +256,10 @@ impl Journal {
         Ok(head)
     }
 
-    fn take(&mut self, line: Line) {
+    fn take(&mut self, line: JournalLine) {
         self.last = self.last.max(line.step);
         let event = match line.event {
-            Event::Intent(intent) => {
+            JournalEvent::Intent(intent) => {
                 let intent = *intent;
                 let (when, left) = (line.when, LetGo::default());
                 let known = KnownStep { intent, stage: Stage::Begun, when, left };
@@ -271,21 +271,21 @@ impl Journal {
         let Some(known) = self.steps.get_mut(&line.step) else { return };
         known.when = line.when;
         known.stage = match event {
-            Event::Done(held) => Stage::Done(held),
-            Event::Stray(held) => Stage::Stray(held),
-            Event::Purging => match known.stage.held() {
+            JournalEvent::Done(held) => Stage::Done(held),
+            JournalEvent::Stray(held) => Stage::Stray(held),
+            JournalEvent::Purging => match known.stage.held() {
                 Some(held) => Stage::Purging(held.clone()),
                 None => return,
             },
-            Event::Refused(left) | Event::Undone(left) => {
+            JournalEvent::Refused(left) | JournalEvent::Undone(left) => {
                 known.left = left;
                 Stage::Over
             }
-            Event::Purged { bytes, left } => {
+            JournalEvent::Purged { bytes, left } => {
                 known.left = left;
                 Stage::Purged(bytes)
             }
-            Event::Intent(_) => return,
+            JournalEvent::Intent(_) => return,
         };
     }
 
@@ -339,8 +339,8 @@ impl Journal {
         Ok(())
     }
 
-    fn write(&mut self, step: u64, event: Event) -> Result<(), String> {
-        let line = Line { step, when: now(), event };
+    fn write(&mut self, step: u64, event: JournalEvent) -> Result<(), String> {
+        let line = JournalLine { step, when: now(), event };
         self.append(&line)?;
         self.take(line);
         Ok(())
@@ -351,32 +351,32 @@ impl Journal {
         let length = 1024 + 12 * intent.path.0.as_bytes().len() as u64;
         self.reserve(length)?;
         let step = self.last + 1;
-        self.write(step, Event::Intent(Box::new(intent)))?;
+        self.write(step, JournalEvent::Intent(Box::new(intent)))?;
         Ok(step)
     }
 
     pub(super) fn done(&mut self, step: u64, held: FileIdentity) -> Result<(), String> {
-        self.write(step, Event::Done(held))
+        self.write(step, JournalEvent::Done(held))
     }
 
     pub(super) fn stray(&mut self, step: u64, held: FileIdentity) -> Result<(), String> {
-        self.write(step, Event::Stray(held))
+        self.write(step, JournalEvent::Stray(held))
     }
 
     pub(super) fn refused(&mut self, step: u64, left: LetGo) -> Result<(), String> {
-        self.write(step, Event::Refused(left))
+        self.write(step, JournalEvent::Refused(left))
     }
 
     pub(super) fn undone(&mut self, step: u64, left: LetGo) -> Result<(), String> {
-        self.write(step, Event::Undone(left))
+        self.write(step, JournalEvent::Undone(left))
     }
 
     pub(super) fn purging(&mut self, step: u64) -> Result<(), String> {
-        self.write(step, Event::Purging)
+        self.write(step, JournalEvent::Purging)
     }
 
     pub(super) fn purged(&mut self, step: u64, bytes: u64, left: LetGo) -> Result<(), String> {
-        self.write(step, Event::Purged { bytes, left })
+        self.write(step, JournalEvent::Purged { bytes, left })
     }
 }
 

@@ -49,7 +49,7 @@ impl Keeper {
 
 /// What was found to stay for a file.
 #[derive(Debug)]
-pub(super) struct Found {
+pub(super) struct ChosenKeeper {
     pub(super) keeper: Keeper,
     /// Whether it has the same bytes.
     pub(super) is_equal: bool,
@@ -57,7 +57,7 @@ pub(super) struct Found {
     pub(super) digest: Option<String>,
 }
 
-impl Found {
+impl ChosenKeeper {
     /// As it is written down.
     pub(super) fn kept_file(&self) -> KeptFile {
         KeptFile {
@@ -69,7 +69,7 @@ impl Found {
 }
 
 /// Who looks for a keeper, and for which line.
-pub(super) struct Search<'a> {
+pub(super) struct KeeperSearch<'a> {
     pub(super) row: &'a Row,
     pub(super) operation: Operation,
     /// All lines of its group.
@@ -83,19 +83,19 @@ pub(super) struct Search<'a> {
 }
 
 /// A file that goes, open.
-pub(super) struct Leaving<'a> {
+pub(super) struct LeavingFile<'a> {
     pub(super) location: &'a Location,
     pub(super) pinned: &'a Pinned,
     pub(super) file: &'a File,
     pub(super) guard: Option<&'a NoWriter<'a>>,
 }
 
-impl Search<'_> {
+impl KeeperSearch<'_> {
     /// A file of the group that stays: one of the same title, as names are on disk, or with the same bytes.
     ///
     /// # Errors
     /// Why there is none.
-    pub(super) fn find(&self, leaving: &Leaving) -> Result<Found, String> {
+    pub(super) fn find_keeper(&self, leaving: &LeavingFile) -> Result<ChosenKeeper, String> {
         let stays = |row: &&&Row| matches!(row.decision, Decision::Keep | Decision::Ignore);
         let mut candidates: Vec<&Row> = self.group.iter().filter(stays).copied().collect();
         if candidates.is_empty() {
@@ -118,7 +118,7 @@ impl Search<'_> {
         Err(fault)
     }
 
-    fn try_one(&self, row: &Row, leaving: &Leaving) -> Result<Found, String> {
+    fn try_one(&self, row: &Row, leaving: &LeavingFile) -> Result<ChosenKeeper, String> {
         let kind = check_line(row, self.host, self.site)?;
         let keeper = Keeper::open(row.root.as_ref(), &row.path)?;
         check_file(row, kind, &keeper.pinned, self.own)?;
@@ -142,10 +142,10 @@ impl Search<'_> {
             return Err("it is the same file, seen a second time".to_owned());
         }
         if is_same {
-            return Ok(Found { keeper, is_equal: true, digest: None });
+            return Ok(ChosenKeeper { keeper, is_equal: true, digest: None });
         }
         if !self.compares {
-            return Ok(Found { keeper, is_equal: !by_title, digest: None });
+            return Ok(ChosenKeeper { keeper, is_equal: !by_title, digest: None });
         }
         let guard = match NoWriter::of(&keeper.file, &keeper.pinned.meta) {
             Ok(guard) => Some(guard),
@@ -171,7 +171,7 @@ impl Search<'_> {
             return Err("it was written to meanwhile".to_owned());
         }
         drop(guard);
-        Ok(Found { keeper, is_equal: kept_digest.is_none(), digest: kept_digest })
+        Ok(ChosenKeeper { keeper, is_equal: kept_digest.is_none(), digest: kept_digest })
     }
 }
 

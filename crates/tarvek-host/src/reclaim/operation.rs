@@ -20,15 +20,15 @@ pub(super) enum TakeFault {
 }
 
 /// A file that is held now, and what else there is to say.
-pub(super) type Taken = (Pinned, Option<String>);
+pub(super) type HeldFile = (Pinned, Option<String>);
 
 /// Moves a name into the holding folder.
-pub(super) fn take(
+pub(super) fn move_to_quarantine(
     quarantine: &Quarantine,
     location: &Location,
     step: u64,
     wanted: &Pinned,
-) -> Result<Taken, TakeFault> {
+) -> Result<HeldFile, TakeFault> {
     let name = held_name(step);
     move_in(location, &quarantine.folder, &name).map_err(|error| {
         TakeFault::Untouched(if error == Errno::NOENT { GONE.to_owned() } else { why(error) })
@@ -79,7 +79,7 @@ pub(super) fn replace_by_link(
     step: u64,
     wanted: &Pinned,
     kept: &Pinned,
-) -> Result<Taken, TakeFault> {
+) -> Result<HeldFile, TakeFault> {
     let incoming = incoming_name(step);
     kept.link_to(&quarantine.folder, &incoming)
         .map_err(|error| TakeFault::Untouched(why(error)))?;

@@ -21,7 +21,7 @@ use crate::filesystem::stamps_mapped_stores;
 use crate::walk::Watch;
 
 /// What a purge has to know besides the step.
-pub(super) struct Purge<'a> {
+pub(super) struct PurgedStep<'a> {
     pub(super) yes: bool,
     /// How many names of the file go by what is done now.
     pub(super) going: u32,
@@ -32,9 +32,9 @@ pub(super) struct Purge<'a> {
     pub(super) watch: &'a Watch,
 }
 
-impl Purge<'_> {
+impl PurgedStep<'_> {
     /// Deletes what is held of a step; `None` if nothing is.
-    pub(super) fn step(&mut self, quarantine: &mut Quarantine, step: u64) -> Option<Step> {
+    pub(super) fn carry_out(&mut self, quarantine: &mut Quarantine, step: u64) -> Option<Step> {
         let known = quarantine.journal.steps.get(&step)?.clone();
         let told = |frees: u64, state: StepState, why: Option<String>| {
             let step = Step::of(&known.intent, state, why);

@@ -14,10 +14,10 @@ use tarvek_formats::review::{Review, Row};
 use super::compare::{Attention, digest};
 use super::entry::{Location, Pinned, is_empty, names_in, open_folder};
 use super::journal::{Intent, KnownStep, LetGo, PathText, Stage};
-use super::keeper::{Found, Leaving, Search, needs_keeper};
+use super::keeper::{ChosenKeeper, KeeperSearch, LeavingFile, needs_keeper};
 use super::lease::{NoWriter, WriterFault};
-use super::operation::{TakeFault, replace_by_link, take};
-use super::purge::{Purge, ctime_tells};
+use super::operation::{TakeFault, move_to_quarantine, replace_by_link};
+use super::purge::{PurgedStep, ctime_tells};
 use super::quarantine::{Quarantine, folder_above, held_name};
 use super::row::{OwnChanges, check_file, check_line, is_line_of};
 use super::undo::{Restored, give_back, settle, undo};
@@ -87,7 +87,7 @@ struct Run<'a> {
 }
 
 /// What came of a line.
-struct Outcome {
+struct LineOutcome {
     state: StepState,
     /// What the file was, and bytes of it that others share; `None` where nothing was left to be done.
     file: Option<(Meta, u64)>,
@@ -203,10 +203,10 @@ impl Run<'_> {
             let group = groups.get(row.group.as_str()).map(Vec::as_slice).unwrap_or_default();
             let outcome = match ambiguous.contains(&row.path) {
                 true => Err("it stands twice in the review".to_owned()),
-                false => self.line(row, operation, group, &going),
+                false => self.carry_out_line(row, operation, group, &going),
             };
             match outcome {
-                Ok(Outcome { state, file, changes, why }) => {
+                Ok(LineOutcome { state, file, changes, why }) => {
                     let first = counted.insert(file_of(row));
                     let all = names[&file_of(row)];
                     let frees = file.filter(|_| first).map_or(0, |file| frees(&file, all));
@@ -276,18 +276,23 @@ impl Run<'_> {
     }
 
     /// Does what a line says, or shows it.
-    fn line(
+    fn carry_out_line(
         &mut self,
         row: &Row,
         operation: Operation,
         group: &[&Row],
         going: &HashSet<AbsPath>,
-    ) -> Result<Outcome, String> {
+    ) -> Result<LineOutcome, String> {
         let yes = self.request.yes;
         let kind = check_line(row, self.request.host, self.site)?;
         if self.done_before(row, operation) {
             let why = Some("done before".to_owned());
-            return Ok(Outcome { state: StepState::Done, file: None, changes: Vec::new(), why });
+            return Ok(LineOutcome {
+                state: StepState::Done,
+                file: None,
+                changes: Vec::new(),
+                why,
+            });
         }
         let location = Location::open(row.root.as_ref(), &row.path)?;
         let pinned = location.pin_or_why()?;
@@ -319,7 +324,7 @@ impl Run<'_> {
             (false, _) => None,
             (true, Err(why)) => return Err(why.clone()),
             (true, Ok(file)) => {
-                let search = Search {
+                let search = KeeperSearch {
                     row,
                     operation,
                     group,
@@ -330,7 +335,12 @@ impl Run<'_> {
                     compares: yes,
                 };
                 let guard = guard.as_ref();
-                Some(search.find(&Leaving { location: &location, pinned: &pinned, file, guard })?)
+                Some(search.find_keeper(&LeavingFile {
+                    location: &location,
+                    pinned: &pinned,
+                    file,
+                    guard,
+                })?)
             }
         };
         let changes = match &found {
@@ -340,7 +350,12 @@ impl Run<'_> {
         let shared = file.as_ref().map_or(0, shared_of);
         let of_file = Some((pinned.meta, shared));
         if !yes {
-            return Ok(Outcome { state: StepState::Planned, file: of_file, changes, why: None });
+            return Ok(LineOutcome {
+                state: StepState::Planned,
+                file: of_file,
+                changes,
+                why: None,
+            });
         }
         // Where no time tells of every write, the bytes do.
         let needs_digest = match (&found, &file) {
@@ -373,7 +388,7 @@ impl Run<'_> {
             group: row.group.clone(),
             kind: row.kind.clone(),
             library: row.library.clone(),
-            kept: found.as_ref().map(Found::kept_file),
+            kept: found.as_ref().map(ChosenKeeper::kept_file),
             equal: found.as_ref().is_some_and(|found| found.is_equal),
         };
         let step = quarantine.journal.begin(intent)?;
@@ -381,7 +396,7 @@ impl Run<'_> {
             (Operation::Link, Some(found)) => {
                 replace_by_link(quarantine, &location, step, &pinned, &found.keeper.pinned)
             }
-            _ => take(quarantine, &location, step, &pinned),
+            _ => move_to_quarantine(quarantine, &location, step, &pinned),
         };
         let (held, remark) = match taken {
             Ok(taken) => taken,
@@ -411,14 +426,14 @@ impl Run<'_> {
             }
             return Err(format!("{} was kept instead, and changed meanwhile", found.keeper.path));
         }
-        Ok(Outcome { state: StepState::Done, file: of_file, changes, why: remark })
+        Ok(LineOutcome { state: StepState::Done, file: of_file, changes, why: remark })
     }
 
     /// What changes for a name that becomes a link.
     ///
     /// # Errors
     /// If somebody gains or loses by it, and nobody said that they may.
-    fn rights_change(&self, row: &Row, found: &Found) -> Result<Vec<String>, String> {
+    fn rights_change(&self, row: &Row, found: &ChosenKeeper) -> Result<Vec<String>, String> {
         let change = self.site.rights_change(&row.path, &found.keeper.path)?;
         if change.is_for_somebody() && !self.request.accept_rights {
             let why = format!("as a link {}", change.for_whom());
@@ -605,7 +620,7 @@ impl Run<'_> {
                 .map(|row| row.path.clone())
                 .collect();
             let own = &mut run.own;
-            Purge { yes, going, holders: &holders, keepers, own, watch }.step(quarantine, step)
+            PurgedStep { yes, going, holders: &holders, keepers, own, watch }.carry_out(quarantine, step)
         });
         self.tell_missing();
         if yes {
