@@ -46,6 +46,13 @@ words! {
     }
 }
 
+impl Waste {
+    /// Whether files of this kind go because another one stays.
+    pub fn needs_keeper(self) -> bool {
+        matches!(self, Self::Copy | Self::Unlinked | Self::Version)
+    }
+}
+
 impl Suggest {
     /// Whether its name goes from its file.
     pub fn takes(self) -> bool {

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 
-use tarvek_core::waste::group::{Decision, Waste};
+use tarvek_core::waste::group::Decision;
 use tarvek_core::waste::stock::HELD;
 use tarvek_core::words::path::{AbsPath, components};
 use tarvek_formats::review::Row;
@@ -173,9 +173,4 @@ impl KeeperSearch<'_> {
         drop(guard);
         Ok(ChosenKeeper { keeper, is_equal: kept_digest.is_none(), digest: kept_digest })
     }
-}
-
-/// Whether files of a kind go because another one stays.
-pub(super) fn needs_keeper(kind: Waste) -> bool {
-    matches!(kind, Waste::Copy | Waste::Unlinked | Waste::Version)
 }

@@ -15,7 +15,6 @@ use tarvek_formats::review::{Row, device, moment, seal};
 use super::SiteKnowledge;
 use super::entry::{Location, Pinned, names_in};
 use super::journal::Intent;
-use super::keeper::needs_keeper;
 
 /// Files of which a ctime is known to be one's own work: filesystem, inode, ctime.
 pub(super) type OwnChanges = HashSet<(String, u64, i64)>;
@@ -50,7 +49,7 @@ pub(super) fn check_line(row: &Row, host: &str, site: &dyn SiteKnowledge) -> Res
     match row.seal.as_str() {
         // Without it, what the line says of its group and folder has to be true by itself. Where it names no folder either, nothing is touched
         // but the one that the file lies in, and only for what is there once more.
-        "" if (row.root.is_some() || !needs_keeper(kind)) && !site.is_of_layout(&root) => {
+        "" if (row.root.is_some() || !kind.needs_keeper()) && !site.is_of_layout(&root) => {
             return Err(format!(
                 "its line has no seal, and {root} is no folder of the layout: nothing says that anybody asked for it"
             ));

@@ -14,7 +14,7 @@ use tarvek_formats::review::{Review, Row};
 use super::compare::{Attention, digest};
 use super::entry::{Location, Pinned, is_empty, names_in, open_folder};
 use super::journal::{Intent, KnownStep, LetGo, PathText, Stage};
-use super::keeper::{ChosenKeeper, KeeperSearch, LeavingFile, needs_keeper};
+use super::keeper::{ChosenKeeper, KeeperSearch, LeavingFile};
 use super::lease::{NoWriter, WriterFault};
 use super::operation::{TakeFault, move_to_quarantine, replace_by_link};
 use super::purge::{PurgedStep, ctime_tells};
@@ -298,10 +298,10 @@ impl Run<'_> {
         let pinned = location.pin_or_why()?;
         check_file(row, kind, &pinned, &self.own)?;
         let is_folder = pinned.meta.is_folder();
-        if !needs_keeper(kind) && operation == Operation::Link {
+        if !kind.needs_keeper() && operation == Operation::Link {
             return Err("nothing is there to make it a link of".to_owned());
         }
-        if needs_keeper(kind) && is_folder {
+        if kind.needs_keeper() && is_folder {
             return Err("it is a folder".to_owned());
         }
         let parent = row.path.parent().unwrap_or_else(AbsPath::root);
@@ -320,7 +320,7 @@ impl Run<'_> {
             },
             Err(_) => None,
         };
-        let found = match (needs_keeper(kind), &file) {
+        let found = match (kind.needs_keeper(), &file) {
             (false, _) => None,
             (true, Err(why)) => return Err(why.clone()),
             (true, Ok(file)) => {
