@@ -207,9 +207,6 @@ pub fn safe_name(name: &[u8]) -> Option<Vec<u8>> {
             _ => '_',
         }));
     }
-    if !is_nfc(&text) {
-        text = text.nfc().collect();
-    }
     let mut safe = String::with_capacity(text.len());
     let mut chars = text.chars().peekable();
     while let Some(c) = chars.next() {
@@ -224,6 +221,10 @@ pub fn safe_name(name: &[u8]) -> Option<Vec<u8>> {
             c if is_unseen(c) => {}
             c => safe.push(c),
         }
+    }
+    // What is left may come together by now.
+    if !is_nfc(&safe) {
+        safe = safe.nfc().collect();
     }
     safe.truncate(safe.trim_end_matches(['.', ' ']).len());
     if device(&safe).is_some() {
@@ -273,6 +274,7 @@ mod tests {
             (b"Stra\xdfe.mkv", Some("Straße.mkv")),
             (b"a\xe2\x80\x8bb.mkv", Some("ab.mkv")),
             (b"Low Water.mkv", None),
+            (b"e\0\xcc\x80.mkv", Some("è.mkv")),
             (b"???", None),
         ] {
             let safe = safe.map(|safe| safe.as_bytes().to_vec());
