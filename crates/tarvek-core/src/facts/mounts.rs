@@ -210,10 +210,18 @@ impl MountTable {
         Some((mount.device, root.join(path.below(&mount.point)?)))
     }
 
-    /// Whether what a mount covers is what it shows: an entry that is bound to itself.
+    /// Whether the entry beneath a mount is the one that it shows: an entry that is bound to itself. Of mounts over one another
+    /// the lowest counts, for its entry has the name.
     pub fn covers_itself(&self, mount: &MountEntry) -> bool {
+        let mut lowest = mount;
+        for _ in 0..self.entries.len() {
+            match self.entry(lowest.parent).filter(|below| below.id != lowest.id) {
+                Some(below) if below.point == mount.point => lowest = below,
+                _ => break,
+            }
+        }
         let shown = self.in_filesystem(mount.id, &mount.point);
-        shown.is_some() && shown == self.in_filesystem(mount.parent, &mount.point)
+        shown.is_some() && shown == self.in_filesystem(lowest.parent, &mount.point)
     }
 
     /// The entries that mounts cover, as [`MountTable::in_filesystem`] names them, each with where it is mounted.
@@ -312,6 +320,20 @@ mod tests {
         ]);
         assert_eq!(at(&table, "/loft/media/x"), 3);
         assert_eq!(at(&table, "/loftx"), 1);
+    }
+
+    #[test]
+    fn of_mounts_over_one_another_the_lowest_has_the_name() {
+        let table = MountTable::new(vec![
+            entry(1, 0, 1, "/", "/"),
+            entry(2, 1, 2, "/", "/loft"),
+            entry(3, 2, 2, "/", "/loft"),
+            entry(4, 1, 1, "/attic", "/attic"),
+            entry(5, 4, 1, "/attic", "/attic"),
+            entry(6, 1, 1, "/attic", "/cellar"),
+        ]);
+        let itself = |id| table.covers_itself(table.entry(id).unwrap());
+        assert_eq!([2, 3, 4, 5, 6].map(itself), [false, false, true, true, false]);
     }
 
     #[test]
