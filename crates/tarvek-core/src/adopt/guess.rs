@@ -1,14 +1,15 @@
 //! What no configuration says, told from names and rights, each with its reason. A person corrects it.
 
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::terms::Kind;
 
 /// Something that was guessed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Guess {
     pub host: Name,
-    /// The part of the layout, as the writer of layouts names it: `host.granary`, `service.lantern`.
-    pub about: String,
+    /// The part of the layout that it is about.
+    pub about: Part,
     pub what: String,
     pub because: String,
 }

@@ -4,10 +4,10 @@ use std::collections::HashSet;
 
 use super::{Adopting, absolute};
 use crate::facts::configured::{Configuration, Fact};
-use crate::layout::adopted;
 use crate::layout::folder::{Folder, Purpose, Right};
 use crate::layout::host::Dataset;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::terms::{Account, Group, Origin, Os};
 
 /// Accounts below this number are the system's own.
@@ -44,7 +44,7 @@ impl Adopting<'_> {
         hosts: &[(Name, Configuration)],
     ) {
         let Some(first) = configuration.facts.first() else { return };
-        self.part(adopted::host(name), &first.spot);
+        self.part(Part::Host(name.clone()), &first.spot);
         self.host_named(name);
         let named = Named::of(hosts);
         let wanted_groups = self.accounts(name, configuration, &named);
@@ -60,8 +60,8 @@ impl Adopting<'_> {
                 }
                 Fact::Dataset(dataset) => {
                     let Some(at) = dataset.at.as_deref().and_then(absolute) else { continue };
-                    let key = adopted::of_host("dataset", name, dataset.name.raw());
-                    if at.is_root() || !self.part(key, &found.spot) {
+                    let part = Part::Dataset { host: name.clone(), name: dataset.name.clone() };
+                    if at.is_root() || !self.part(part, &found.spot) {
                         continue;
                     }
                     let known =
@@ -79,8 +79,8 @@ impl Adopting<'_> {
                 Fact::Mount(mount) if mount.filesystem == "zfs" && mount.mounted => {
                     let Ok(source) = std::str::from_utf8(&mount.source) else { continue };
                     let Some(at) = absolute(&mount.at).filter(|at| !at.is_root()) else { continue };
-                    let key = adopted::of_host("dataset", name, source);
-                    if self.part(key, &found.spot) {
+                    let part = Part::Dataset { host: name.clone(), name: source.into() };
+                    if self.part(part, &found.spot) {
                         let dataset = Dataset {
                             name: source.into(),
                             at,
@@ -117,8 +117,8 @@ impl Adopting<'_> {
             if !wanted || account.uid == 0 || account.uid == NOBODY {
                 continue;
             }
-            let key = adopted::of_host("account", host, account.name.raw());
-            if self.part(key, &found.spot) {
+            let part = Part::Account { host: host.clone(), name: account.name.clone() };
+            if self.part(part, &found.spot) {
                 groups.extend(account.groups.iter().cloned());
                 self.host_named(host).accounts.push(account.clone());
             }
@@ -130,8 +130,8 @@ impl Adopting<'_> {
         let own = |account: &Account| account.name == group.name && account.uid == group.gid;
         // An account's own group says nothing that the account does not.
         let is_own = self.host_named(host).accounts.iter().any(own);
-        let key = adopted::of_host("group", host, group.name.raw());
-        if !is_own && self.part(key, &found.spot) {
+        let part = Part::Group { host: host.clone(), name: group.name.clone() };
+        if !is_own && self.part(part, &found.spot) {
             self.host_named(host).groups.push(group.clone());
         }
     }
@@ -160,8 +160,7 @@ impl Adopting<'_> {
                 };
                 rights.push((who, right));
             }
-            let text = adopted::text(path);
-            if !self.part(adopted::of_host("folder", host, &text), spot) {
+            if !self.part(Part::folder(host, path), spot) {
                 continue;
             }
             let is_intake = path.name().is_some_and(super::guess::is_intake);

@@ -15,6 +15,7 @@ use crate::layout::mapping::Declared;
 use crate::layout::site::Layout;
 use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::secret;
 use crate::words::spot::Spot;
@@ -91,16 +92,16 @@ impl Adopting<'_> {
     }
 
     /// Notes where a part was read; of two places the first counts. Whether the part is new.
-    fn part(&mut self, key: String, spot: &Spot) -> bool {
+    fn part(&mut self, part: Part, spot: &Spot) -> bool {
         let parts = &mut self.done.layout.adopted.parts;
-        if parts.contains_key(&key) {
+        if parts.contains_key(&part) {
             return false;
         }
-        parts.insert(key, spot.clone());
+        parts.insert(part, spot.clone());
         true
     }
 
-    fn guess(&mut self, host: &Name, about: String, what: String, because: String) {
+    fn guess(&mut self, host: &Name, about: Part, what: String, because: String) {
         // Whoever wrote the file may have put a secret anywhere.
         let (what, because) = (secret::hide(&what), secret::hide(&because));
         self.done.guesses.push(Guess { host: host.clone(), about, what, because });
@@ -150,18 +151,20 @@ impl Adopting<'_> {
                 };
                 let words: Vec<&str> = found.iter().map(word).collect();
                 let what = format!("host {name} {}", words.join(" and "));
-                self.guess(&name, format!("host.{}", name.raw()), what, because.to_owned());
+                self.guess(&name, Part::Host(name.clone()), what, because.to_owned());
             }
         }
     }
 
     /// The name under which something was adopted before from the same file: as it is there, or with a host's before it.
-    fn recorded(&self, sort: &str, name: &str, spot: &Spot) -> Option<Name> {
+    fn recorded(&self, sort: fn(Name) -> Part, name: &str, spot: &Spot) -> Option<Name> {
         let name = fitting(name);
-        self.known.adopted.parts.iter().find_map(|(key, known)| {
-            let called = key.strip_prefix(sort)?.strip_prefix(' ')?;
-            let same = called == name || called.strip_suffix(&name)?.ends_with('-');
-            (known.file == spot.file && same).then(|| called.into())
+        self.known.adopted.parts.iter().find_map(|(part, known)| {
+            let (Part::Service(called) | Part::Share(called)) = part else { return None };
+            let raw = called.raw();
+            let same = raw == name || raw.strip_suffix(&name)?.ends_with('-');
+            let same = same && known.file == spot.file && *part == sort(called.clone());
+            same.then(|| called.clone())
         })
     }
 

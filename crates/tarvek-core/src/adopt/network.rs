@@ -5,12 +5,12 @@ use std::collections::HashMap;
 use super::{Adopting, absolute};
 use crate::facts::configured::{Configuration, Fact, MountFact};
 use crate::facts::mounts::{network_protocol, of_the_kernel};
-use crate::layout::adopted;
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::share::Share;
 use crate::words::name::Name;
 use crate::words::offer::{NfsExport, SmbOffer};
 use crate::words::options::MountOptions;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::secret_key::HIDDEN;
 use crate::words::spot::Spot;
@@ -77,7 +77,7 @@ impl Adopting<'_> {
                 self.leave(&found.spot, format!("another host has a share {} already", share.name));
                 continue;
             }
-            if !self.part(adopted::share(&share.name), &found.spot) {
+            if !self.part(Part::Share(share.name.clone()), &found.spot) {
                 continue;
             }
             let at = self.add_share(host, &share.name, &path);
@@ -93,7 +93,7 @@ impl Adopting<'_> {
                     let last = path.name().map(String::from_utf8_lossy).unwrap_or("root".into());
                     let known =
                         self.known.shares.iter().find(|s| s.host == *host && s.path == path);
-                    let recorded = || self.recorded("share", &last, &found.spot);
+                    let recorded = || self.recorded(Part::Share, &last, &found.spot);
                     let name = match known.map(|share| share.name.clone()).or_else(recorded) {
                         Some(name) => name,
                         None => {
@@ -106,14 +106,15 @@ impl Adopting<'_> {
                             self.free_name("share", &last, host, taken)
                         }
                     };
-                    self.part(adopted::share(&name), &found.spot);
+                    self.part(Part::Share(name.clone()), &found.spot);
                     let at = self.add_share(host, &name, &path);
                     by_path.insert(path, at);
                     at
                 }
             };
             let name = self.done.layout.shares[at].name.clone();
-            if self.part(adopted::export(&name, &export.export.clients), &found.spot) {
+            let clients = export.export.clients.clone();
+            if self.part(Part::Export { share: name.clone(), clients }, &found.spot) {
                 self.done.layout.shares[at].nfs.push(exported(&export.export));
             }
         }
@@ -166,8 +167,7 @@ impl Adopting<'_> {
             None if mount.mounted => return,
             None => Protocol::Disk,
         };
-        let text = adopted::text(&at);
-        if !self.part(adopted::mount(host, &text), spot) {
+        if !self.part(Part::mount(host, &at), spot) {
             return;
         }
         let source = source.replace('\\', "/");

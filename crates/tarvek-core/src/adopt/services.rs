@@ -9,12 +9,12 @@ use crate::facts::configured::{
 };
 use crate::facts::mounts::network_protocol;
 use crate::kernel::subject::IdRange;
-use crate::layout::adopted;
 use crate::layout::mapping::{EngineMount, MapSource, Mapping};
 use crate::layout::mount::MountSource;
 use crate::layout::service::{GroupRef, Library, RunAs, Service, ServiceRole, UserNs};
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
+use crate::words::part::{MappedInto, Part};
 use crate::words::path::AbsPath;
 use crate::words::prefer::Prefer;
 use crate::words::secret_key::HIDDEN;
@@ -58,13 +58,13 @@ impl Adopting<'_> {
     fn service(&mut self, host: &Name, fact: &ServiceFact, spot: &Spot, names: &mut Names) {
         if fact.is_host {
             let name = Name::from(fitting(fact.name.raw()));
-            self.part(adopted::host(&name), spot);
+            self.part(Part::Host(name.clone()), spot);
             self.host_named(&name).inside = Some(host.clone());
             names.insert(fact.name.clone(), (name, true));
             return;
         }
         let known = self.known.services.iter().find(|s| s.name == fact.name && s.host == *host);
-        let recorded = || self.recorded("service", fact.name.raw(), spot);
+        let recorded = || self.recorded(Part::Service, fact.name.raw(), spot);
         let name = match known.map(|service| service.name.clone()).or_else(recorded) {
             Some(name) => name,
             None => {
@@ -73,9 +73,9 @@ impl Adopting<'_> {
                 self.free_name("service", fact.name.raw(), host, |name| others.contains(name))
             }
         };
-        self.part(adopted::service(&name), spot);
+        self.part(Part::Service(name.clone()), spot);
         names.insert(fact.name.clone(), (name.clone(), false));
-        let about = format!("service.{}", name.raw());
+        let about = Part::Service(name.clone());
         let runs_as = match (fact.uid, fact.gid, &fact.user) {
             (Some(uid), gid, _) => RunAs::Numbers(uid, gid),
             (None, _, Some(user)) => {
@@ -190,7 +190,8 @@ impl Adopting<'_> {
                     other => return self.leave(spot, format!("a layout has no ports of {other}")),
                 };
                 let port = format!("{ip}{published}{target}{protocol}");
-                if self.part(adopted::port(&name, &port), spot)
+                let part = Part::Port { service: name.clone(), port: port.as_str().into() };
+                if self.part(part, spot)
                     && let Some(service) = self.service_named(&name)
                 {
                     service.ports.push(port);
@@ -209,8 +210,9 @@ impl Adopting<'_> {
     }
 
     fn mapping(&mut self, name: &Name, is_host: bool, mapping: Mapping, spot: &Spot) {
-        let of = if is_host { adopted::host(name) } else { adopted::service(name) };
-        if !self.part(adopted::map(&of, &mapping.to.written), spot) {
+        let of = if is_host { MappedInto::Host } else { MappedInto::Service }(name.clone());
+        let part = Part::Mapping { of, to: mapping.to.written.clone() };
+        if !self.part(part, spot) {
             return;
         }
         if is_host {
@@ -339,7 +341,7 @@ impl Adopting<'_> {
             ServiceRole::Fetch => "fetches",
             ServiceRole::Sort => "sorts",
         };
-        let about = format!("service.{}", name.raw());
+        let about = Part::Service(name.clone());
         self.guess(host, about, format!("service {name} {words}"), because.to_owned());
     }
 
@@ -406,7 +408,7 @@ impl Adopting<'_> {
                 prefer: Prefer::default(),
                 origin: Origin::default(),
             });
-            let about = format!("service.{}", service.raw());
+            let about = Part::Service(service.clone());
             self.guess(&host, about, format!("service {service} has a library {name}"), because);
         }
     }

@@ -12,7 +12,7 @@ use crate::rules::library::nothing_found;
 use crate::rules::{name, registry};
 use crate::site::join::Site;
 use crate::words::about::Affected;
-use crate::words::finding::Finding;
+use crate::words::finding::{Finding, identify};
 use crate::words::name::Name;
 use crate::words::place::Place;
 use crate::words::remedy::Step;
@@ -89,6 +89,7 @@ pub fn of_names(site: &Site, folder: &Place) -> Report {
     }
     let mut findings = name::each(&names);
     findings.sort_by(|a, b| a.place.path.cmp(&b.place.path));
+    identify(&mut findings);
     let site_name = site.layout.site.clone();
     Report { site: site_name, board: Vec::new(), findings, hosts: hosts(site), silenced: 0 }
 }
@@ -133,6 +134,7 @@ fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
     findings.iter_mut().for_each(|finding| of_its_origin(site, finding));
     // What follows from another finding stands after it.
     findings.sort_by_key(|f| (std::cmp::Reverse(f.severity), f.because.is_some()));
+    identify(findings);
     silenced
 }
 
@@ -141,10 +143,7 @@ fn of_its_origin(site: &Site, finding: &mut Finding) {
     let adopted = &site.layout.adopted;
     let spot = finding.place.line.and_then(|line| adopted.of_line(line));
     finding.place.origin = finding.place.origin.take().or_else(|| spot.cloned());
-    let edits = finding.remedy.steps.iter().filter_map(|step| match step {
-        Step::Edit { line, .. } => adopted.of_line(*line),
-        _ => None,
-    });
+    let edits = finding.remedy.edits().filter_map(|edit| adopted.of_line(edit.line));
     let mut files: Vec<&Spot> = edits.collect();
     files.dedup();
     let also: Vec<Step> = files

@@ -153,6 +153,16 @@ impl MountTable {
         table
     }
 
+    /// Gives what is mounted at a point options that are declared for it, in the place of those that have their names.
+    pub(crate) fn remount(&mut self, point: &AbsPath, options: &MountOptions) {
+        let Some(id) = self.mounted_at(point).map(|entry| entry.id) else { return };
+        let wanted: Vec<&str> = options.iter().collect();
+        for entry in self.entries.iter_mut().filter(|entry| entry.id == id) {
+            entry.options = entry.options.with(&wanted);
+            entry.super_options = entry.super_options.with(&wanted);
+        }
+    }
+
     /// All entries, hidden ones included, in the order of the table.
     pub fn entries(&self) -> &[MountEntry] {
         &self.entries

@@ -26,18 +26,6 @@ pub struct InView {
 }
 
 impl InView {
-    /// Names another folder, if this is the one that is named in that line; whether it was.
-    pub(crate) fn rewrite(&mut self, line: u32, from: &str, to: &str) -> bool {
-        let this = self.origin.line == line && self.path.as_bytes() == from.as_bytes();
-        match AbsPath::of_client(to.as_bytes()) {
-            Ok(path) if this => {
-                self.path = path;
-                true
-            }
-            _ => false,
-        }
-    }
-
     /// A folder that no text names.
     pub fn of(path: AbsPath) -> Self {
         Self { path, origin: Origin::default() }

@@ -15,18 +15,6 @@ pub struct Declared {
     pub origin: Origin,
 }
 
-impl Declared {
-    /// Writes another path in its place, if this is what is written in that line; whether it was.
-    pub(crate) fn rewrite(&mut self, line: u32, from: &str, to: &str) -> bool {
-        let this = self.origin.line == line && self.written.raw() == from;
-        if this {
-            self.written = to.into();
-            self.path = AbsPath::of_client(to.as_bytes());
-        }
-        this
-    }
-}
-
 /// What a mapping attaches.
 #[derive(Clone, Debug, PartialEq)]
 pub enum MapSource {

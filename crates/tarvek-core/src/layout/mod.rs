@@ -1,6 +1,9 @@
 //! What is declared, in types that can't hold what the reader of the layout refused.
 
+pub mod address;
 pub mod adopted;
+pub mod edit;
+mod field;
 pub mod folder;
 pub mod host;
 pub mod intake;

@@ -1,45 +1,68 @@
-//! The parts of a layout by the keys under which they are adopted.
+//! The parts of a layout.
 
 use std::collections::HashMap;
 
-use super::adopted::{export, host, map, mount, of_host, port, service, share, text};
+use crate::layout::mapping::Mapping;
 use crate::layout::site::Layout;
-use crate::words::name::Name;
+use crate::words::part::{MappedInto, Part};
 
 impl Layout {
-    /// Every part of it by its key, with the line in which it begins; 0 where that is not known.
-    pub fn parts(&self) -> Vec<(String, u32)> {
+    /// Every part of it that configuration can be adopted into, with the line in which it begins; 0 where that is not known.
+    pub fn parts(&self) -> Vec<(Part, u32)> {
         let mut parts = Vec::new();
-        for of in &self.hosts {
-            parts.push((host(&of.name), of.origin.line));
-            let key = host(&of.name);
-            parts.extend(of.map.iter().map(|m| (map(&key, &m.to.written), m.origin.line)));
-            for dataset in &of.datasets {
-                let key = of_host("dataset", &of.name, dataset.name.raw());
-                parts.push((key, dataset.origin.line));
-            }
-            let named = |kind, name: &Name| (of_host(kind, &of.name, name.raw()), 0);
-            parts.extend(of.accounts.iter().map(|account| named("account", &account.name)));
-            parts.extend(of.groups.iter().map(|group| named("group", &group.name)));
-        }
-        for folder in &self.folders {
-            let key = of_host("folder", &folder.host, &text(&folder.path));
-            parts.push((key, folder.origin.line));
-        }
-        for of in &self.shares {
-            parts.push((share(&of.name), of.origin.line));
-            parts.extend(of.nfs.iter().map(|nfs| (export(&of.name, &nfs.clients), of.origin.line)));
-        }
-        for of in &self.mounts {
-            parts.push((mount(&of.host, &text(&of.at)), of.origin.line));
-        }
-        for of in &self.services {
-            let key = service(&of.name);
-            parts.push((key.clone(), of.origin.line));
-            parts.extend(of.maps().iter().map(|m| (map(&key, &m.to.written), m.origin.line)));
-            parts.extend(of.ports.iter().map(|p| (port(&of.name, p), of.origin.line)));
-        }
+        // Going through them all and keeping each tells which there are.
+        self.clone().retain_parts(|part, line| {
+            parts.push((part, line));
+            true
+        });
         parts
+    }
+
+    /// Keeps of its parts those that `keep` says, asked from the outer to the inner ones, each with its line. What is in a part that
+    /// goes is asked about all the same.
+    pub fn retain_parts(&mut self, mut keep: impl FnMut(Part, u32) -> bool) {
+        self.hosts.retain_mut(|host| {
+            let name = host.name.clone();
+            let stays = keep(Part::Host(name.clone()), host.origin.line);
+            let of = MappedInto::Host(name.clone());
+            retain_maps(&mut host.map, &of, &mut keep);
+            host.datasets.retain(|dataset| {
+                let part = Part::Dataset { host: name.clone(), name: dataset.name.clone() };
+                keep(part, dataset.origin.line)
+            });
+            host.accounts.retain(|account| {
+                keep(Part::Account { host: name.clone(), name: account.name.clone() }, 0)
+            });
+            host.groups.retain(|group| {
+                keep(Part::Group { host: name.clone(), name: group.name.clone() }, 0)
+            });
+            stays
+        });
+        self.folders
+            .retain(|folder| keep(Part::folder(&folder.host, &folder.path), folder.origin.line));
+        self.shares.retain_mut(|share| {
+            let name = share.name.clone();
+            let stays = keep(Part::Share(name.clone()), share.origin.line);
+            share.nfs.retain(|export| {
+                let part = Part::Export { share: name.clone(), clients: export.clients.clone() };
+                keep(part, share.origin.line)
+            });
+            stays
+        });
+        self.mounts.retain(|mount| keep(Part::mount(&mount.host, &mount.at), mount.origin.line));
+        self.services.retain_mut(|service| {
+            let name = service.name.clone();
+            let stays = keep(Part::Service(name.clone()), service.origin.line);
+            let of = MappedInto::Service(name.clone());
+            if let Some(maps) = &mut service.map {
+                retain_maps(maps, &of, &mut keep);
+            }
+            service.ports.retain(|port| {
+                let part = Part::Port { service: name.clone(), port: port.as_str().into() };
+                keep(part, service.origin.line)
+            });
+            stays
+        });
     }
 
     /// Finds the lines of the parts that were adopted.
@@ -48,12 +71,19 @@ impl Layout {
             return;
         }
         let mut lines = HashMap::new();
-        for (key, line) in self.parts().into_iter().filter(|(_, line)| *line > 0) {
-            if let Some(spot) = self.adopted.parts.get(&key) {
+        for (part, line) in self.parts().into_iter().filter(|(_, line)| *line > 0) {
+            if let Some(spot) = self.adopted.parts.get(&part) {
                 // A part of a part may stand in its line.
                 lines.entry(line).or_insert_with(|| spot.clone());
             }
         }
         self.adopted.lines = lines;
     }
+}
+
+fn retain_maps(maps: &mut Vec<Mapping>, of: &MappedInto, keep: &mut impl FnMut(Part, u32) -> bool) {
+    maps.retain(|map| {
+        let part = Part::Mapping { of: of.clone(), to: map.to.written.clone() };
+        keep(part, map.origin.line)
+    });
 }

@@ -7,9 +7,8 @@ use crate::layout::adopted::Adopted;
 use crate::layout::folder::Folder;
 use crate::layout::host::Host;
 use crate::layout::intake::Intake;
-use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::mount::{Mount, MountSource};
-use crate::layout::service::{Service, Translation};
+use crate::layout::service::Service;
 use crate::layout::settings::{RuleSettings, WasteSettings};
 use crate::layout::share::Share;
 use crate::words::name::Name;
@@ -44,46 +43,6 @@ impl Layout {
     /// The share of that name.
     pub fn share(&self, name: &Name) -> Option<&Share> {
         self.shares.iter().find(|share| share.name == *name)
-    }
-
-    /// Writes another path where this one is written in a line: as a root, a side of a mapping, or a folder of an intake. Whether
-    /// there was one.
-    pub(crate) fn rewrite(&mut self, line: u32, from: &str, to: &str) -> bool {
-        let of_maps = |maps: &mut Vec<Mapping>| {
-            maps.iter_mut().any(|map| {
-                let source = match &mut map.source {
-                    MapSource::Folder(source) => source.rewrite(line, from, to),
-                    _ => false,
-                };
-                source || map.to.rewrite(line, from, to)
-            })
-        };
-        let of_service = |service: &mut Service| {
-            let translated = |t: &mut Translation| {
-                t.from.rewrite(line, from, to) || t.to.rewrite(line, from, to)
-            };
-            service.map.as_mut().is_some_and(of_maps)
-                || service.translate.iter_mut().any(translated)
-                || service
-                    .libraries
-                    .iter_mut()
-                    .flat_map(|library| &mut library.roots)
-                    .any(|root| root.rewrite(line, from, to))
-        };
-        let of_intake = |intake: &mut Intake| {
-            let fetch = intake.fetch.as_mut().is_some_and(|fetch| {
-                let partial = fetch.partial.as_mut();
-                partial.is_some_and(|partial| partial.rewrite(line, from, to))
-                    || fetch.done.rewrite(line, from, to)
-            });
-            fetch
-                || intake.sort.as_mut().is_some_and(|sort| {
-                    sort.reads.rewrite(line, from, to) || sort.files_into.rewrite(line, from, to)
-                })
-        };
-        self.services.iter_mut().any(of_service)
-            || self.hosts.iter_mut().any(|host| of_maps(&mut host.map))
-            || self.intakes.iter_mut().any(of_intake)
     }
 
     /// What a mount's source goes by: the share's name, or the source itself.

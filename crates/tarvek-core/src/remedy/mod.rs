@@ -1,6 +1,8 @@
 //! The smallest change that gives what is needed.
 
+pub(crate) mod apply_on_host;
 pub mod effects;
+pub mod offer;
 pub mod one_mapping;
 pub mod plan;
 pub mod wish;

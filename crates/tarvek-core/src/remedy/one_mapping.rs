@@ -2,16 +2,18 @@
 
 use crate::kernel::subject::Subject;
 use crate::layout::intake::InView;
-use crate::layout::mapping::{Declared, MapSource, Mapping};
-use crate::layout::service::{Service, Translation};
+use crate::layout::mapping::{MapSource, Mapping};
+use crate::layout::service::Service;
 use crate::link::standing::one_mount;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::site::join::Site;
 use crate::words::name::Name;
+use crate::words::part::{Part, Side};
 use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
-use crate::words::terms::{Access, Origin};
+use crate::words::terms::Access;
+use crate::words::value::Value;
 
 /// A site that was changed so that two folders of a service lie on one mount.
 #[derive(Debug)]
@@ -65,8 +67,7 @@ pub fn one_mapping(
         return None;
     }
     // The one that stays is the one that can be written.
-    let (kept, gone, gone_index) =
-        if one.access == Access::ReadWrite { (one, other, b) } else { (other, one, a) };
+    let (kept, gone) = if one.access == Access::ReadWrite { (one, other) } else { (other, one) };
     let ((kept_from, kept_to), (gone_from, gone_to)) = (kept.folder()?, gone.folder()?);
     let parent = common(kept_from, gone_from).filter(|parent| !parent.is_root())?;
     let host = View::host(&sorter.host);
@@ -80,13 +81,16 @@ pub fn one_mapping(
     let inside = place_for(sorter, &parent, kept, gone)?;
     let new_place = |source: &AbsPath| Some(inside.join(source.below(&parent)?));
     let mut edit = Edits {
+        before: site,
         site: site.as_trial(),
+        is_possible: true,
         steps: Vec::new(),
         line_words: Vec::new(),
         changed: Vec::new(),
     };
+    // The one that goes may be where the other one is to come.
+    edit.remove_mapping(sorter, gone);
     edit.mapping(sorter, kept, &parent, &inside);
-    edit.drop_mapping(sorter, gone_index, gone);
     let moves = Moves(vec![
         (kept_to.clone(), new_place(kept_from)?),
         (gone_to.clone(), new_place(gone_from)?),
@@ -111,7 +115,7 @@ pub fn one_mapping(
             one_of(one, other)
         ));
     }
-    Some(OneMapping {
+    edit.is_possible.then(|| OneMapping {
         from: moves.of(from).unwrap_or_else(|| from.clone()),
         to: moves.of(to).unwrap_or_else(|| to.clone()),
         site: edit.site,
@@ -175,20 +179,26 @@ fn place_for(
 }
 
 /// Changes of the layout, with the steps that make them.
-struct Edits {
+struct Edits<'a> {
+    before: &'a Site,
     site: Site,
+    /// Whether every change could be made.
+    is_possible: bool,
     steps: Vec<Step>,
     line_words: Vec<String>,
     changed: Vec<Name>,
 }
 
-impl Edits {
-    fn rewrite(&mut self, declared: &Declared, to: &AbsPath, words: String) {
-        let step = Step::rewritten(declared.origin.line, &declared.written, to, words);
-        if let Step::Edit { line, from, to, .. } = &step {
-            self.site.layout.rewrite(*line, from, to);
-        }
+impl Edits<'_> {
+    /// Makes a change of the layout.
+    fn make(&mut self, step: Step) {
+        let made = step.edit().and_then(|edit| self.site.layout.edit(edit));
+        self.is_possible &= made.is_some();
         self.steps.push(step);
+    }
+
+    fn set_path(&mut self, part: Part, key: &'static str, to: &AbsPath) {
+        self.make(self.before.layout.set_path(part, key, to));
     }
 
     /// A mapping of a service shows another folder at another place.
@@ -196,31 +206,19 @@ impl Edits {
         let MapSource::Folder(source) = &map.source else { return };
         let name = &service.name;
         let line = format!("{{ from = {:?}, to = {:?} }}", from.to_string(), to.to_string());
+        let part = Part::mapping(name, &map.to.written);
         if source.path.as_ref() != Ok(from) {
-            let words = format!(
-                "in the layout, map the one parent into {name}: {line} instead of {}",
-                source.written
-            );
-            self.rewrite(source, from, words);
+            self.set_path(part.clone(), "from", from);
         }
         if map.to.path.as_ref() != Ok(to) {
-            let words = format!("its place in {name} is {to} instead of {}", map.to.written);
-            self.rewrite(&map.to, to, words);
+            self.set_path(part, "to", to);
         }
         self.line_words.push(line);
     }
 
-    fn drop_mapping(&mut self, service: &Service, index: usize, map: &Mapping) {
-        let services = &mut self.site.layout.services;
-        let own = services.iter_mut().find(|known| known.name == service.name);
-        if let Some(maps) = own.and_then(|own| own.map.as_mut()) {
-            maps.remove(index);
-        }
-        let source = map.folder().map(|(from, _)| from.to_string()).unwrap_or_default();
-        self.steps.push(Step::words(format!(
-            "take the mapping of {source} to {} (line {}) out of the layout: nothing needs it any more",
-            map.to.written, map.origin.line
-        )));
+    fn remove_mapping(&mut self, service: &Service, map: &Mapping) {
+        let part = Part::mapping(&service.name, &map.to.written);
+        self.make(self.before.layout.remove(part, ""));
     }
 
     /// Every path by which the layout names a folder as a service sees it.
@@ -237,9 +235,10 @@ impl Edits {
         for library in &service.libraries {
             for root in &library.roots {
                 if let Some(to) = root.path.as_ref().ok().and_then(&new) {
-                    let words = format!("write the root of {} as {to} in the layout", library.name);
                     changed.push((root.written.clone(), to.clone()));
-                    self.rewrite(root, &to, words);
+                    let (service, library) = (service.name.clone(), library.name.clone());
+                    let part = Part::Root { service, library, root: root.written.clone() };
+                    self.set_path(part, "", &to);
                 }
             }
         }
@@ -249,30 +248,34 @@ impl Edits {
                 changed.push((of.into(), to));
             }
         }
-        let own = service.translate.iter().map(|translation| &translation.to);
-        let of_others = site.layout.services.iter().flat_map(|other| &other.translate);
-        let of_others = of_others.filter(|translation| translation.service == *name);
-        for side in own.chain(of_others.map(|translation| &translation.from)) {
-            if let Some(to) = side.path.as_ref().ok().and_then(&new) {
-                let words =
-                    format!("write {to} for {} in the translation in the layout", side.written);
-                self.rewrite(side, &to, words);
+        for other in &site.layout.services {
+            for translation in &other.translate {
+                let (side, key) = match (other.name == *name, translation.service == *name) {
+                    (true, _) => (&translation.to, "to"),
+                    (_, true) => (&translation.from, "from"),
+                    _ => continue,
+                };
+                if let Some(to) = side.path.as_ref().ok().and_then(&new) {
+                    self.set_path(Part::translation(&other.name, translation), key, &to);
+                }
             }
         }
         for intake in &site.layout.intakes {
             let fetch = intake.fetch.iter().filter(|fetch| fetch.service == *name);
             let fetch = fetch.flat_map(|fetch| {
-                fetch.partial.iter().map(|at| ("partial", at)).chain([("done", &fetch.done)])
+                let both = fetch.partial.iter().map(|at| ("partial", at));
+                both.chain([("done", &fetch.done)]).map(|(key, at)| (Side::Fetch, key, at))
             });
             let sort = intake.sort.iter().filter(|sort| sort.service == *name);
-            let sort =
-                sort.flat_map(|sort| [("reads", &sort.reads), ("files_into", &sort.files_into)]);
-            for (key, at) in fetch.chain(sort) {
+            let sort = sort.flat_map(|sort| {
+                let both = [("reads", &sort.reads), ("files_into", &sort.files_into)];
+                both.map(|(key, at)| (Side::Sort, key, at))
+            });
+            for (side, key, at) in fetch.chain(sort) {
                 if let Some(to) = new(&at.path) {
-                    let words =
-                        format!("write {key} of intake {} as {to} in the layout", intake.name);
                     changed.push((at.path.to_string().into(), to.clone()));
-                    self.rewrite(&declared(at), &to, words);
+                    let part = Part::IntakeSide { intake: intake.name.clone(), side };
+                    self.set_path(part, key, &to);
                 }
             }
         }
@@ -287,11 +290,8 @@ impl Edits {
 
     fn container(&mut self, service: &Service) {
         self.changed.push(service.name.clone());
-        let words = format!(
-            "make the container of {} anew with {}",
-            service.name,
-            self.line_words.join(" and ")
-        );
+        let words =
+            format!("recreate {}'s container with {}", service.name, self.line_words.join(" and "));
         self.line_words.clear();
         self.steps.push(Step::on(&service.host, words));
     }
@@ -367,31 +367,14 @@ impl Edits {
     }
 
     fn translate(&mut self, sorter: &Service, fetcher: &Service, at: &InView, new: &AbsPath) {
-        let origin = Origin::default();
-        let side = |path: &AbsPath| Declared {
-            written: path.to_string().into(),
-            path: Ok(path.clone()),
-            origin,
+        let (Some(from), Some(to)) = (Value::path(&at.path), Value::path(new)) else {
+            self.is_possible = false;
+            return;
         };
-        let (from, to) = (side(&at.path), side(new));
-        let services = &mut self.site.layout.services;
-        if let Some(own) = services.iter_mut().find(|known| known.name == sorter.name) {
-            own.translate.push(Translation { service: fetcher.name.clone(), from, to });
-        }
-        let line = format!(
-            "{{ service = {:?}, from = {:?}, to = {:?} }}",
-            fetcher.name.to_string(),
-            at.path.to_string(),
-            new.to_string()
-        );
-        self.steps
-            .push(Step::words(format!("add {line} to translate of {} in the layout", sorter.name)));
+        let table = [("service", (&fetcher.name).into()), ("from", from), ("to", to)];
+        let part = Part::Service(sorter.name.clone());
+        self.make(self.before.layout.add(part, "translate", Value::table(table)));
         let words = format!("have {} take {} of {} for {new}", sorter.name, at.path, fetcher.name);
         self.steps.push(Step::on(&sorter.host, words));
     }
-}
-
-fn declared(at: &InView) -> Declared {
-    let written = String::from_utf8_lossy(at.path.as_bytes()).as_ref().into();
-    Declared { written, path: Ok(at.path.clone()), origin: at.origin }
 }

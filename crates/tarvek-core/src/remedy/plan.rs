@@ -13,6 +13,8 @@ use crate::kernel::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who}
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::Subject;
+use crate::remedy::apply_on_host::{reload_exports, reload_smb};
+use crate::remedy::offer::{client_of, set_export, smb_user};
 use crate::route::hops::{Route, View};
 use crate::route::seen_as::seen_as;
 use crate::route::{follow, follow_written};
@@ -21,6 +23,7 @@ use crate::site::join::{Site, text_of};
 use crate::site::layer::{Layer, LayerKind};
 use crate::site::suppose::{ByAlike, Change};
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::remedy::{Command, Step, add_to_group};
@@ -106,9 +109,12 @@ impl<'a> Plan<'a> {
             return false;
         }
         let step = match self.view {
-            View::Service(name) => Step::words(format!(
-                "add \"{gid}\" to the groups of service {name} in the layout, and start it anew"
-            )),
+            View::Service(name) => {
+                self.steps.push(self.site.layout.add(Part::Service(name.clone()), "groups", gid));
+                let service = self.site.layout.service(name);
+                let host = service.map_or(host, |service| &service.host);
+                Step::on(host, format!("restart {name} with group {gid}"))
+            }
             View::Host(own) => {
                 let mut accounts = self.site.accounts(own);
                 let Some(account) = accounts.find(|account| account.uid == self.asker.uid) else {
@@ -121,6 +127,25 @@ impl<'a> Plan<'a> {
         self.joined.push(gid);
         self.steps.push(step);
         true
+    }
+
+    /// What makes a layer of a route writable.
+    fn open(&self, layer: &Layer, route: &Route) -> Vec<Step> {
+        let (host, layout) = (&layer.at.host, &self.site.layout);
+        match &layer.kind {
+            LayerKind::Mapping(part) => vec![
+                layout.set(part.clone(), "access", Access::ReadWrite.word()),
+                Step::on(host, "recreate the container with this mapping"),
+            ],
+            LayerKind::Mount(_) => {
+                let remount = Command::new("mount -o remount,rw").arg(&layer.at.path);
+                vec![Step::run(host, remount), Step::on(host, "write rw into its line of fstab")]
+            }
+            LayerKind::Share(name, protocol) => {
+                open_share(&self.site, name, *protocol, route, host)
+            }
+            LayerKind::Filesystem(..) => set_layer(layer, Access::ReadWrite),
+        }
     }
 
     /// Clears one refusal; `None` if nothing does.
@@ -141,7 +166,7 @@ impl<'a> Plan<'a> {
                 self.grant(&of.host, of.node, subject, perm, wide)
             }
             Refusal::ReadOnly(layer) => {
-                let opened = open(layer);
+                let opened = self.open(layer, route);
                 if let LayerKind::Filesystem(..) = &layer.kind {
                     // What a change before has opened and closed again stays open.
                     let closed = set_layer(layer, Access::ReadOnly);
@@ -483,28 +508,30 @@ pub fn takes_posix_acls(site: &Site, host: &Name, node: NodeId) -> bool {
     }
 }
 
-/// What makes a layer writable.
-fn open(layer: &Layer) -> Vec<Step> {
-    let host = &layer.at.host;
-    match &layer.kind {
-        LayerKind::Mapping(line) => vec![
-            Step::words(format!(
-                "set access = \"rw\" for the mapping in line {line} of the layout"
-            )),
-            Step::on(host, "make the container anew with that mapping"),
-        ],
-        LayerKind::Mount(_) => {
-            let remount = Command::new("mount -o remount,rw").arg(&layer.at.path);
-            vec![Step::run(host, remount), Step::on(host, "write rw into its line of fstab")]
+/// What lets the client of a route write through a share.
+pub fn open_share(
+    site: &Site,
+    name: &Name,
+    protocol: Protocol,
+    route: &Route,
+    server: &Name,
+) -> Vec<Step> {
+    let share = site.layout.share(name).zip(client_of(route, server));
+    let (edit, emit) = match protocol {
+        Protocol::Smb => {
+            let user = share.and_then(|(share, client)| smb_user(site, share, client));
+            let part = Part::SmbOffer(name.clone());
+            (user.map(|user| site.layout.add(part, "write", &user)), reload_smb(server))
         }
-        LayerKind::Share(name, Protocol::Nfs) => vec![Step::words(format!(
-            "set access = \"rw\" for this client in the nfs of share {name}, and put `tarvek emit exports` in place"
-        ))],
-        LayerKind::Share(name, _) => vec![Step::words(format!(
-            "add the user to write in the smb of share {name}, and put `tarvek emit smb` in place"
-        ))],
-        LayerKind::Filesystem(..) => set_layer(layer, Access::ReadWrite),
-    }
+        _ => {
+            let edit = share.and_then(|(share, client)| {
+                set_export(site, share, client, "access", Access::ReadWrite.word())
+            });
+            (edit, reload_exports(server))
+        }
+    };
+    let words = || Step::words(format!("let whoever mounts {name} write, in the layout"));
+    vec![edit.unwrap_or_else(words), emit]
 }
 
 /// What makes a mounted filesystem writable or read-only; nothing for other layers.

@@ -16,6 +16,7 @@ use crate::route::walk::{Walked, Walker};
 use crate::route::{nfs, smb};
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
+use crate::words::part::{MappedInto, Part};
 use crate::words::place::Place;
 use crate::words::terms::{Access, Os, Protocol};
 use crate::words::text::shown;
@@ -65,6 +66,7 @@ impl Walker<'_> {
                     to: outer.path.clone(),
                     access: mapping.access,
                     nested: mapping.nested.filter(|_| mapping.access == Access::ReadOnly),
+                    part: part_of(&outer.level, mapping),
                     line: mapping.origin.line,
                     seen: false,
                     mount: None,
@@ -324,4 +326,13 @@ impl Walker<'_> {
         last.into_iter().for_each(|last| spot.trail.push(last));
         (spot, end)
     }
+}
+
+/// A mapping into a view, as the layout names it.
+fn part_of(view: &View, mapping: &Mapping) -> Part {
+    let of = match view {
+        View::Service(name) => MappedInto::Service(name.clone()),
+        View::Host(name) => MappedInto::Host(name.clone()),
+    };
+    Part::Mapping { of, to: mapping.to.written.clone() }
 }

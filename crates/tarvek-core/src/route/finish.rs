@@ -168,7 +168,7 @@ impl Finish<'_> {
                 hops.push(self.mapping_hop(outer, inner, via));
                 let nested = self.nested_below(k, via);
                 layers.push(Layer {
-                    kind: LayerKind::Mapping(via.line),
+                    kind: LayerKind::Mapping(via.part.clone()),
                     at: Place { path: via.to.clone(), ..outer.at(self.site) },
                     access: via.nested.filter(|_| nested.is_some()).unwrap_or(via.access),
                     filesystem: false,

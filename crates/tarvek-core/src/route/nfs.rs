@@ -96,8 +96,6 @@ enum Named {
     Anyone,
 }
 
-/// The export that applies to a client. Clients match by kind – single host, network, wildcard, `*` – and within one
-/// kind the first listed wins (`exports(5)`). `None` if no export is for this client, or it can't be told.
 /// Whether a server certainly keeps a client out: none of its exports names it, and every number that it could have is known.
 pub(crate) fn refuses(site: &Site, share: &Share, client: &Name) -> bool {
     let known = site.layout.host(client).into_iter().flat_map(|host| &host.addresses);
@@ -108,7 +106,13 @@ pub(crate) fn refuses(site: &Site, share: &Share, client: &Name) -> bool {
     export_for(site, share, client).is_none() && (numbered || share.nfs.iter().all(by_name))
 }
 
-fn export_for<'a>(site: &Site, share: &'a Share, client: &Name) -> Option<&'a NfsExport> {
+/// The export that applies to a client. Clients match by kind – single host, network, wildcard, `*` – and within one
+/// kind the first listed wins (`exports(5)`). `None` if no export is for this client, or it can't be told.
+pub(crate) fn export_for<'a>(
+    site: &Site,
+    share: &'a Share,
+    client: &Name,
+) -> Option<&'a NfsExport> {
     let declared = site.layout.host(client);
     let names = || {
         let addresses = declared.iter().flat_map(|host| host.addresses.iter().map(Name::raw));

@@ -12,6 +12,7 @@ use crate::route::hops::{Hop, View, Waypoint};
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::terms::{Access, Protocol};
@@ -40,7 +41,8 @@ pub(super) struct MappingVia {
     pub(super) access: Access,
     /// What becomes of mounts below it where it is read-only, if that is known.
     pub(super) nested: Option<Access>,
-    /// The line of the layout.
+    /// The same in the layout, and its line there.
+    pub(super) part: Part,
     pub(super) line: u32,
     /// Whether its source was seen.
     pub(super) seen: bool,

@@ -22,7 +22,10 @@ use crate::waste::found::AllWaste;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::{Part, Side};
+use crate::words::path::AbsPath;
 use crate::words::place::Place;
+use crate::words::remedy::Step;
 use crate::words::rule::RuleId;
 
 /// What a service uses a place for.
@@ -211,6 +214,29 @@ impl Case<'_> {
             Some(scan) => names_below(site, scan),
             None => Names::default(),
         })
+    }
+
+    /// What names it in the layout: the part, and the key in it.
+    pub(super) fn part(&self) -> (Part, &'static str) {
+        match self.used {
+            Use::Library(library) => {
+                let (service, library) = (self.service.name.clone(), library.name.clone());
+                (Part::Root { service, library, root: self.root.written.clone() }, "")
+            }
+            Use::Intake(intake, station) => {
+                let side = match station {
+                    Station::Partial | Station::Done => Side::Fetch,
+                    Station::Reads | Station::FilesInto => Side::Sort,
+                };
+                (Part::IntakeSide { intake: intake.name.clone(), side }, station.word())
+            }
+        }
+    }
+
+    /// The step that names another folder in its place.
+    pub(super) fn name_instead(&self, site: &Site, path: &AbsPath) -> Step {
+        let (part, key) = self.part();
+        site.layout.set_path(part, key, path)
     }
 
     /// What the place is to the service: `root`, `done folder`.

@@ -15,7 +15,6 @@ pub mod path;
 pub mod port;
 #[cfg(test)]
 mod promises;
-mod real;
 pub mod registry;
 mod repaired;
 pub mod share;

@@ -1209,8 +1209,8 @@ fn every_rule_keeps_what_its_remedy_promises() {
                             .collect();
                         scene.run(on.raw(), &words.iter().map(String::as_str).collect::<Vec<_>>());
                     }
-                    Step::Edit { line, from, to, .. } => {
-                        assert!(scene.layout.rewrite(*line, from, to), "{rule}: {step}");
+                    Step::Edit(edit) => {
+                        assert!(scene.layout.edit(edit).is_some(), "{rule}: {step}");
                     }
                     Step::Do { .. } => {}
                 }

@@ -223,7 +223,7 @@ fn holds(
     before: &[RuleId],
     remedy: &Remedy,
 ) -> Option<Vec<&'static str>> {
-    if !remedy.steps.iter().any(|step| matches!(step, Step::Edit { .. })) {
+    if remedy.edits().next().is_none() {
         return Some(Vec::new());
     }
     let after = site.after(&remedy.steps)?;

@@ -20,6 +20,7 @@ use crate::site::offered::unnamed;
 use crate::site::suppose::{Change, Objects};
 use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
 use crate::words::terms::{Account, Group, Os, Protocol};
@@ -195,17 +196,32 @@ impl Site {
         Self { is_trial: true, ..self.clone() }
     }
 
-    /// The site as it would be after the edits of its layout among some steps; `None` if one of them finds nothing to change.
+    /// The site as it would be after the edits of its layout among some steps, made in earnest as well; `None` if one of them finds
+    /// nothing to change.
     pub(crate) fn after(&self, steps: &[Step]) -> Option<Self> {
         let mut site = self.as_trial();
-        for step in steps {
-            if let Step::Edit { line, from, to, .. } = step
-                && !site.layout.rewrite(*line, from, to)
-            {
-                return None;
+        for edit in steps.iter().filter_map(Step::edit) {
+            site.layout.edit(edit)?;
+            if let (Part::Mount { host, .. }, "options") = (&edit.part, edit.key) {
+                site.remount(host, &edit.part);
             }
         }
         Some(site)
+    }
+
+    /// Supposes that what is mounted at a declared mount has the options that are declared now.
+    fn remount(&mut self, host: &Name, part: &Part) {
+        let mut mounts = self.layout.mounts.iter();
+        let Some(mount) = mounts.find(|mount| Part::mount(&mount.host, &mount.at) == *part) else {
+            return;
+        };
+        let (point, options) = (mount.at.clone(), mount.options.clone());
+        let seen = self.facts.iter_mut().find(|(name, _)| name == host);
+        let table = seen.and_then(|(_, seen)| Arc::make_mut(seen).facts.mounts.as_mut());
+        if let Some(table) = table {
+            table.remount(&point, &options);
+        }
+        self.layout.derived = Arc::default();
     }
 
     /// The site as it would be with the two sides of the mapping in a line swapped; `None` if there is none.

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::terms::{Access, Protocol};
@@ -10,8 +11,8 @@ use crate::words::terms::{Access, Protocol};
 /// What kind of layer it is.
 #[derive(Clone, Debug, PartialEq)]
 pub enum LayerKind {
-    /// A mapping of a service or system container, in this line of the layout.
-    Mapping(u32),
+    /// A mapping of a service or system container, as the layout names it.
+    Mapping(Part),
     /// A network mount.
     Mount(Protocol),
     Share(Name, Protocol),

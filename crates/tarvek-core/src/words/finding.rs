@@ -1,6 +1,6 @@
 //! One thing that is wrong or worth knowing.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
@@ -26,6 +26,8 @@ pub struct Where {
 /// One thing that is wrong or worth knowing.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Finding {
+    /// Stable over wording and lines; given once all findings are known.
+    pub id: String,
     pub rule: RuleId,
     /// How much it matters here.
     pub severity: Severity,
@@ -48,6 +50,7 @@ impl Rule {
     /// A finding of this rule, to be filled in: `MISSING.finding(about).at(place).says(…).remedy(…)`.
     pub fn finding(&'static self, about: About) -> Finding {
         Finding {
+            id: String::new(),
             rule: self,
             severity: self.severity,
             evidence: Evidence::Declared,
@@ -129,5 +132,23 @@ impl Finding {
     pub fn because(mut self, rule: Option<RuleId>) -> Self {
         self.because = rule;
         self
+    }
+}
+
+/// Gives every finding its id: made of its rule, its subject and its place. Of several alike the later ones are numbered.
+pub fn identify(findings: &mut [Finding]) {
+    let mut known: HashMap<String, usize> = HashMap::new();
+    for finding in findings {
+        let place = &finding.place;
+        let host = place.host.as_ref().map_or("", |host| host.raw());
+        let mut hash = blake3::Hasher::new();
+        for part in [finding.about.to_string().as_bytes(), host.as_bytes()] {
+            hash.update(part).update(&[0]);
+        }
+        hash.update(place.path.as_ref().map_or(b"", |path| path.as_bytes()));
+        let id = format!("{}-{}", finding.rule.id, &hash.finalize().to_hex()[..10]);
+        let count = known.entry(id.clone()).or_default();
+        *count += 1;
+        finding.id = if *count == 1 { id } else { format!("{id}-{count}") };
     }
 }

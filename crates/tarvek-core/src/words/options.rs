@@ -45,6 +45,25 @@ impl MountOptions {
         self.iter().rev().find_map(|option| option.strip_prefix(key)?.strip_prefix('='))
     }
 
+    /// Whether a secret stood among them.
+    pub fn hide_a_secret(&self) -> bool {
+        self.iter().any(|option| option.contains(HIDDEN))
+    }
+
+    /// The same without those that have one of some names, whatever their value.
+    pub fn without(&self, names: &[&str]) -> Self {
+        let named = |option: &&str| names.contains(&option.split('=').next().unwrap_or(option));
+        self.iter().filter(|option| !named(option)).collect()
+    }
+
+    /// The same with more of them, each in the place of those that have its name.
+    pub fn with(&self, more: &[&str]) -> Self {
+        let names: Vec<&str> =
+            more.iter().map(|option| option.split('=').next().unwrap_or(option)).collect();
+        let rest = self.without(&names);
+        rest.iter().chain(more.iter().copied()).collect()
+    }
+
     /// Whether it is mounted read-only: of `ro` and `rw` the last counts.
     pub fn access(&self) -> Access {
         match self.iter().rev().find(|option| matches!(*option, "ro" | "rw")) {

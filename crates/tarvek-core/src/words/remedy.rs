@@ -3,8 +3,9 @@
 use std::fmt;
 
 use crate::words::name::Name;
-use crate::words::path::AbsPath;
-use crate::words::text::shell_quoted;
+use crate::words::part::Part;
+use crate::words::text::{shell_quoted, shown};
+use crate::words::value::Value;
 
 /// A command with its arguments, as bytes, since a path may be among them.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -48,14 +49,54 @@ impl fmt::Display for Command {
     }
 }
 
+/// A change of one part of the layout.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Edit {
+    pub part: Part,
+    /// The key in it; empty where the part is a value itself, or goes as a whole.
+    pub key: &'static str,
+    pub change: Change,
+    /// The line in which the part begins, from 1; 0 where that is not known.
+    pub line: u32,
+}
+
+/// What becomes of a key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It gets this value, whatever it had.
+    Set(Value),
+    /// Its list gets one more item.
+    Add(Value),
+    /// It goes.
+    Remove,
+}
+
+impl fmt::Display for Edit {
+    /// As an imperative.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { part, key, change, .. } = self;
+        let phrase = part.phrase();
+        match (change, *key) {
+            (Change::Set(Value::Text(to)), "") => {
+                write!(f, "change {phrase} to {}", shown(to.as_bytes()))
+            }
+            (Change::Set(to), "") => write!(f, "set {phrase} to {to}"),
+            (Change::Set(to), key) => write!(f, "set {key} = {to} for {phrase}"),
+            (Change::Add(item), key) => write!(f, "add {item} to {key} of {phrase}"),
+            (Change::Remove, "") => write!(f, "remove {phrase}"),
+            (Change::Remove, key) => write!(f, "remove {key} from {phrase}"),
+        }
+    }
+}
+
 /// One thing to be done.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Step {
     /// A command, typed on a host.
     Run { on: Name, run: Command },
-    /// In a line of the layout a text becomes another one; `words` say the same to a person.
-    Edit { line: u32, from: String, to: String, words: String },
-    /// What no command does by itself, on a host or in the layout.
+    /// A change of the layout.
+    Edit(Edit),
+    /// What no command does by itself, on a host or elsewhere.
     Do { on: Option<Name>, words: String },
 }
 
@@ -63,14 +104,6 @@ impl Step {
     /// A command on a host.
     pub fn run(on: &Name, run: Command) -> Self {
         Self::Run { on: on.clone(), run }
-    }
-
-    /// A path in a line of the layout, written anew. A path that is no text is for a person to write.
-    pub fn rewritten(line: u32, from: &Name, to: &AbsPath, words: String) -> Self {
-        match std::str::from_utf8(to.as_bytes()) {
-            Ok(to) => Self::Edit { line, from: from.raw().to_owned(), to: to.to_owned(), words },
-            Err(_) => Self::words(words),
-        }
     }
 
     /// Something to be done somewhere.
@@ -88,7 +121,15 @@ impl Step {
         match self {
             Self::Run { on, .. } => Some(on),
             Self::Do { on, .. } => on.as_ref(),
-            Self::Edit { .. } => None,
+            Self::Edit(_) => None,
+        }
+    }
+
+    /// The change of the layout, if it is one.
+    pub fn edit(&self) -> Option<&Edit> {
+        match self {
+            Self::Edit(edit) => Some(edit),
+            _ => None,
         }
     }
 }
@@ -98,7 +139,8 @@ impl fmt::Display for Step {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Run { run, .. } => run.fmt(f),
-            Self::Edit { words, .. } | Self::Do { words, .. } => f.write_str(words),
+            Self::Edit(edit) => edit.fmt(f),
+            Self::Do { words, .. } => f.write_str(words),
         }
     }
 }
@@ -148,19 +190,39 @@ impl From<&str> for Remedy {
     }
 }
 
+impl Remedy {
+    /// In one line, with the file in which the layout is edited.
+    pub fn in_file(&self, layout: &str) -> String {
+        let mut text = String::new();
+        let mut before = None;
+        for step in &self.steps {
+            if !text.is_empty() {
+                text += "; ";
+            }
+            let place = match step {
+                Step::Edit(edit) if edit.line > 0 => format!("in {layout} line {}", edit.line),
+                Step::Edit(_) => format!("in {layout}"),
+                _ => step.host().map(|host| format!("on {host}")).unwrap_or_default(),
+            };
+            if before.as_ref() != Some(&place) && !place.is_empty() {
+                text += &format!("{place}: ");
+            }
+            text += &step.to_string();
+            before = Some(place);
+        }
+        text
+    }
+
+    /// The changes of the layout among its steps, in their order.
+    pub fn edits(&self) -> impl Iterator<Item = &Edit> {
+        self.steps.iter().filter_map(Step::edit)
+    }
+}
+
 impl fmt::Display for Remedy {
     /// In one line; a host is named where it changes.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut before = None;
-        for (n, step) in self.steps.iter().enumerate() {
-            f.write_str(if n == 0 { "" } else { "; " })?;
-            if let Some(host) = step.host().filter(|host| before != Some(*host)) {
-                write!(f, "on {host}: ")?;
-            }
-            before = step.host();
-            write!(f, "{step}")?;
-        }
-        Ok(())
+        f.write_str(&self.in_file("the layout"))
     }
 }
 

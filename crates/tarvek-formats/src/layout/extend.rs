@@ -1,35 +1,34 @@
 //! A layout with what was adopted added to it: what stands in it stays as it is, comments and order included.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use tarvek_core::adopt::Adoption;
-use tarvek_core::layout::adopted;
 use tarvek_core::layout::host::Host;
-use tarvek_core::layout::mapping::{MapSource, Mapping};
+use tarvek_core::layout::mapping::MapSource;
 use tarvek_core::layout::mount::MountSource;
 use tarvek_core::layout::service::Service;
 use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
+use tarvek_core::words::part::Part;
 use tarvek_core::words::spot::Spot;
-use tarvek_core::words::terms::Protocol;
+use tarvek_core::words::terms::{Origin, Protocol};
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
-use super::write::{account, dataset, export, id_range, key, mapping, quoted, write};
-use crate::mistake::Refused;
+use super::document::Parts;
+use super::write::{account, dataset, export, id_range, mapping, quoted, write};
+use crate::mistake::{Mistake, Refused};
+use crate::structure::Lines;
 
 /// A layout after something was added.
 #[derive(Debug)]
 pub struct Extended {
     pub text: String,
-    /// The keys of the parts that were added.
-    pub added: HashSet<String>,
+    /// The parts that were added.
+    pub added: HashSet<Part>,
     /// What no layout can hold, with the reason.
     pub left: Vec<(Spot, String)>,
 }
-
-/// More parts than these can't be held is a fault of something else.
-const MOST_LEFT: usize = 1000;
 
 /// Adds to a layout what it has not, and has not had: `before` is its text, and the layout that this text is.
 ///
@@ -42,124 +41,75 @@ pub fn extend(
 ) -> Result<Extended, Refused> {
     let mut left = Vec::new();
     loop {
-        let extended = added(before, site, &adoption);
-        let refused = match super::read("the adopted layout", extended.0.as_bytes()) {
-            Ok(_) => return Ok(Extended { text: extended.0, added: extended.1, left }),
+        let (text, added) = added(before, site, &adoption);
+        let refused = match super::read("the adopted layout", text.as_bytes()) {
+            Ok(_) => return Ok(Extended { text, added, left }),
             Err(refused) => refused,
         };
-        // A part that no layout can hold is told, and left out.
-        let mistake = &refused.mistakes[0];
-        let starts = lines_of(&extended.0, &adoption.layout, &extended.1);
-        let line = extended.0.lines().nth(mistake.line - 1).unwrap_or_default();
-        let part = starts.range(..=mistake.line).next_back().map(|(_, part)| part.as_str());
-        let part = part.map(|part| in_line(&adoption.layout, part, line, mistake.column));
-        let parts = &adoption.layout.adopted.parts;
-        let Some((part, spot)) = part.and_then(|part| Some((part.clone(), parts.get(&part)?)))
-        else {
-            return Err(refused);
-        };
-        if left.len() >= MOST_LEFT {
-            return Err(refused);
-        }
-        left.push((spot.clone(), mistake.message.clone()));
-        take_out(&mut adoption.layout, &part, line.starts_with("smb = "));
-    }
-}
-
-/// In which line of a text each part that was added begins.
-fn lines_of(text: &str, layout: &Layout, added: &HashSet<String>) -> BTreeMap<usize, String> {
-    let mut heads: BTreeMap<String, String> = BTreeMap::new();
-    for host in &layout.hosts {
-        let head = format!("[host.{}]", key(host.name.raw()));
-        heads.insert(head, adopted::host(&host.name));
-        for map in &host.map {
-            let part = adopted::map(&adopted::host(&host.name), &map.to.written);
-            heads.insert(mapping(map), part);
-        }
-        for of in &host.datasets {
-            heads.insert(dataset(of), adopted::of_host("dataset", &host.name, of.name.raw()));
-        }
-        for of in &host.accounts {
-            let line = format!("{} = {}", key(of.name.raw()), account(of));
-            heads.insert(line, adopted::of_host("account", &host.name, of.name.raw()));
-        }
-    }
-    for share in &layout.shares {
-        let head = format!("[share.{}]", key(share.name.raw()));
-        heads.insert(head, adopted::share(&share.name));
-    }
-    for service in &layout.services {
-        let head = format!("[service.{}]", key(service.name.raw()));
-        heads.insert(head, adopted::service(&service.name));
-        for map in service.maps() {
-            let part = adopted::map(&adopted::service(&service.name), &map.to.written);
-            heads.insert(mapping(map), part);
-        }
-    }
-    let mut lines = BTreeMap::new();
-    let mut mounts = layout
-        .mounts
-        .iter()
-        .filter(|mount| added.contains(&adopted::mount(&mount.host, &adopted::text(&mount.at))));
-    let mut folders = layout.folders.iter().filter(|folder| {
-        added.contains(&adopted::of_host("folder", &folder.host, &adopted::text(&folder.path)))
-    });
-    for (n, line) in text.lines().enumerate() {
-        let line = line.trim().trim_end_matches(',');
-        let part = match line {
-            "[[mount]]" => mounts.next().map(|m| adopted::mount(&m.host, &adopted::text(&m.at))),
-            "[[folder]]" => {
-                folders.next().map(|f| adopted::of_host("folder", &f.host, &adopted::text(&f.path)))
+        // Parts that no layout can hold are told, and left out.
+        let mut blamed: BTreeMap<Part, &Mistake> = BTreeMap::new();
+        let (parts, lines) = (Parts::of(&text), Lines::of(&text));
+        for mistake in &refused.mistakes {
+            let origin = Origin { line: mistake.line as u32, column: mistake.column as u32 };
+            if let Some(part) = blame(parts.at(lines.offset(origin)), &adoption.layout) {
+                blamed.entry(part).or_insert(mistake);
             }
-            line => heads.get(line).cloned(),
-        };
-        lines.extend(part.map(|part| (n + 1, part)));
+        }
+        if blamed.is_empty() {
+            return Err(refused);
+        }
+        let mut blamed: Vec<(Part, &Mistake)> = blamed.into_iter().collect();
+        blamed.sort_by_key(|(_, mistake)| (mistake.line, mistake.column));
+        for (part, mistake) in &blamed {
+            let noted = &adoption.layout.adopted.parts;
+            let spot = noted.get(part).or_else(|| noted.get(&part.enclosing()?));
+            left.extend(spot.map(|spot| (spot.clone(), mistake.message.clone())));
+        }
+        take_out(&mut adoption.layout, blamed.into_iter().map(|(part, _)| part).collect());
     }
-    lines
 }
 
-/// The part of a line that is to blame: of a share's exports the one at that column.
-fn in_line(layout: &Layout, part: &str, line: &str, column: usize) -> String {
-    let share = layout.shares.iter().find(|share| adopted::share(&share.name) == part);
-    let Some(share) = share.filter(|_| line.starts_with("nfs = ")) else { return part.to_owned() };
-    let before = |at: usize| line[..at].chars().count() < column;
-    let mut exports = share.nfs.iter().filter(|of| line.find(&export(of)).is_some_and(before));
-    let last = exports.next_back().map(|of| adopted::export(&share.name, &of.clients));
-    last.unwrap_or_else(|| part.to_owned())
+/// The part that has to go for a mistake: the innermost one that was adopted by itself, or the SMB offer of a share that is exported as
+/// well.
+fn blame(at: Option<&Part>, layout: &Layout) -> Option<Part> {
+    let outwards = std::iter::successors(at.cloned(), Part::enclosing);
+    outwards.into_iter().find(|part| match part {
+        Part::SmbOffer(share) => layout.share(share).is_some_and(|share| !share.nfs.is_empty()),
+        part => layout.adopted.parts.contains_key(part),
+    })
 }
 
-/// Takes a part out of a layout, with what belongs to it and where that was read. Of a share that is exported as well it may be no
-/// more than what it offers over SMB.
-fn take_out(layout: &mut Layout, part: &str, smb: bool) {
-    let keys = |layout: &Layout| layout.parts().into_iter().map(|(key, _)| key);
-    let before: Vec<String> = keys(layout).collect();
-    let exported = |share: &&mut Share| !share.nfs.is_empty() && smb;
-    let mut shares = layout.shares.iter_mut();
-    match shares.find(|share| adopted::share(&share.name) == part).filter(exported) {
-        Some(share) => share.smb = None,
-        None => {
-            layout.adopted.parts.remove(part);
-            without(layout, part);
+/// Takes parts out of a layout, with what belongs to them and where that was read.
+fn take_out(layout: &mut Layout, gone: HashSet<Part>) {
+    spell_sources(layout, &gone);
+    for share in &mut layout.shares {
+        if gone.contains(&Part::SmbOffer(share.name.clone())) {
+            share.smb = None;
         }
     }
-    let after: HashSet<String> = keys(layout).collect();
-    for gone in before.iter().filter(|key| !after.contains(*key)) {
-        layout.adopted.parts.remove(gone);
+    let parts = |layout: &Layout| layout.parts().into_iter().map(|(part, _)| part);
+    let before: Vec<Part> = parts(layout).collect();
+    layout.retain_parts(|part, _| !gone.contains(&part));
+    let after: HashSet<Part> = parts(layout).collect();
+    for part in before.iter().filter(|part| !after.contains(*part)) {
+        layout.adopted.parts.remove(part);
     }
 }
 
-/// What refers to a share by its name, before that is gone, says what its source is.
-fn spelled_out(layout: &mut Layout, share: &Name) {
-    let Some(gone) = layout.shares.iter().find(|known| known.name == *share).cloned() else {
-        return;
-    };
+/// What refers by name to a share that goes says what its source is.
+fn spell_sources(layout: &mut Layout, gone: &HashSet<Part>) {
+    let shares = layout.shares.iter();
+    let shares = shares.filter(|share| gone.contains(&Part::Share(share.name.clone())));
+    let gone: HashMap<Name, Share> =
+        shares.map(|share| (share.name.clone(), share.clone())).collect();
     let spell = |from: &mut MountSource, protocol: Protocol| {
-        if *from == MountSource::Share(share.clone()) {
-            *from = MountSource::Literal(match protocol {
-                Protocol::Smb => format!("//{}/{}", gone.host.raw(), share.raw()).into(),
-                _ => format!("{}:{}", gone.host.raw(), adopted::text(&gone.path)).into(),
-            });
-        }
+        let MountSource::Share(name) = &*from else { return };
+        let Some(share) = gone.get(name) else { return };
+        let host = share.host.raw();
+        *from = MountSource::Literal(match protocol {
+            Protocol::Smb => format!("//{host}/{}", name.raw()).into(),
+            _ => format!("{host}:{}", String::from_utf8_lossy(share.path.as_bytes())).into(),
+        });
     };
     for mount in &mut layout.mounts {
         spell(&mut mount.from, mount.protocol);
@@ -172,52 +122,21 @@ fn spelled_out(layout: &mut Layout, share: &Name) {
     }
 }
 
-fn without(layout: &mut Layout, part: &str) {
-    let share = layout.shares.iter().find(|share| adopted::share(&share.name) == part);
-    if let Some(name) = share.map(|share| share.name.clone()) {
-        spelled_out(layout, &name);
-    }
-    for share in &mut layout.shares {
-        let name = share.name.clone();
-        share.nfs.retain(|of| adopted::export(&name, &of.clients) != part);
-    }
-    for host in &mut layout.hosts {
-        let (name, of) = (host.name.clone(), adopted::host(&host.name));
-        host.map.retain(|map| adopted::map(&of, &map.to.written) != part);
-        let is = |kind: &str, of: &Name| adopted::of_host(kind, &name, of.raw()) == part;
-        host.datasets.retain(|dataset| !is("dataset", &dataset.name));
-        host.accounts.retain(|account| !is("account", &account.name));
-        host.groups.retain(|group| !is("group", &group.name));
-    }
-    layout.hosts.retain(|host| adopted::host(&host.name) != part);
-    layout.shares.retain(|share| adopted::share(&share.name) != part);
-    layout.mounts.retain(|m| adopted::mount(&m.host, &adopted::text(&m.at)) != part);
-    layout.folders.retain(|f| adopted::of_host("folder", &f.host, &adopted::text(&f.path)) != part);
-    for service in &mut layout.services {
-        let of = adopted::service(&service.name);
-        let maps = service.map.iter_mut();
-        maps.for_each(|maps| maps.retain(|map| adopted::map(&of, &map.to.written) != part));
-        let name = service.name.clone();
-        service.ports.retain(|port| adopted::port(&name, port) != part);
-    }
-    layout.services.retain(|service| adopted::service(&service.name) != part);
-}
-
 /// The text with everything added, and which parts that were.
 fn added(
     before: Option<(&str, &Layout)>,
     site: &Name,
     adoption: &Adoption,
-) -> (String, HashSet<String>) {
+) -> (String, HashSet<Part>) {
     let empty = Layout { site: site.clone(), ..Layout::default() };
     let known = before.map_or(&empty, |(_, layout)| layout);
-    let there: HashSet<String> = known.parts().into_iter().map(|(key, _)| key).collect();
-    let mut fresh: HashSet<String> = HashSet::new();
-    let is_new = |key: &String| !there.contains(key) && !known.adopted.parts.contains_key(key);
+    let there: HashSet<Part> = known.parts().into_iter().map(|(key, _)| key).collect();
+    let mut fresh: HashSet<Part> = HashSet::new();
+    let is_new = |key: &Part| !there.contains(key) && !known.adopted.parts.contains_key(key);
     fresh.extend(adoption.layout.adopted.parts.keys().filter(|key| is_new(key)).cloned());
     let new = only(&adoption.layout, known, &fresh);
-    let notes = |about: &str| -> Vec<String> {
-        let of_this = adoption.guesses.iter().filter(|guess| guess.about == about);
+    let notes = |about: &Part| -> Vec<String> {
+        let of_this = adoption.guesses.iter().filter(|guess| guess.about == *about);
         of_this.map(|guess| format!("guess: {}, because {}", guess.what, guess.because)).collect()
     };
     let mut whole = Layout { site: known.site.clone(), ..Layout::default() };
@@ -263,7 +182,7 @@ fn added(
     }
     let mut document = text.parse::<DocumentMut>().unwrap_or_default();
     let spots = &adoption.layout.adopted.parts;
-    let mut remembered: Vec<(&Spot, &String)> =
+    let mut remembered: Vec<(&Spot, &Part)> =
         fresh.iter().filter_map(|part| Some((spots.get(part)?, part))).collect();
     remembered.sort();
     for (spot, part) in remembered {
@@ -272,53 +191,29 @@ fn added(
     (document.to_string(), fresh)
 }
 
-/// The parts of a layout that are new, and nothing else.
-fn only(layout: &Layout, known: &Layout, fresh: &HashSet<String>) -> Layout {
+/// The parts of a layout that are new, and those of the known one that they are in.
+fn only(layout: &Layout, known: &Layout, fresh: &HashSet<Part>) -> Layout {
     let mut new = layout.clone();
-    let maps = |of: &str, maps: &mut Vec<Mapping>| {
-        maps.retain(|map| fresh.contains(&adopted::map(of, &map.to.written)));
-    };
-    new.hosts.retain(|host| {
-        known.host(&host.name).is_some() || fresh.contains(&adopted::host(&host.name))
-    });
     for host in &mut new.hosts {
-        let name = host.name.clone();
-        let is = |kind: &str, of: &Name| fresh.contains(&adopted::of_host(kind, &name, of.raw()));
-        host.datasets.retain(|dataset| is("dataset", &dataset.name));
-        host.accounts.retain(|account| is("account", &account.name));
-        host.groups.retain(|group| is("group", &group.name));
-        maps(&adopted::host(&host.name), &mut host.map);
         if known.host(&host.name).is_some() {
             host.idmap.clear();
         }
     }
-    for share in &mut new.shares {
-        let name = share.name.clone();
-        share.nfs.retain(|nfs| fresh.contains(&adopted::export(&name, &nfs.clients)));
-    }
     // What somebody took out stays out.
-    new.shares.retain(|share| {
-        known.share(&share.name).is_some() || fresh.contains(&adopted::share(&share.name))
-    });
-    new.mounts.retain(|m| fresh.contains(&adopted::mount(&m.host, &adopted::text(&m.at))));
-    new.folders.retain(|folder| {
-        let key = adopted::of_host("folder", &folder.host, &adopted::text(&folder.path));
-        fresh.contains(&key)
-    });
-    for service in &mut new.services {
-        let of = adopted::service(&service.name);
-        service.map.iter_mut().for_each(|map| maps(&of, map));
-        let name = service.name.clone();
-        service.ports.retain(|port| fresh.contains(&adopted::port(&name, port)));
-    }
-    new.services.retain(|service| {
-        known.service(&service.name).is_some() || fresh.contains(&adopted::service(&service.name))
+    new.retain_parts(|part, _| {
+        fresh.contains(&part)
+            || match &part {
+                Part::Host(name) => known.host(name).is_some(),
+                Part::Share(name) => known.share(name).is_some(),
+                Part::Service(name) => known.service(name).is_some(),
+                _ => false,
+            }
     });
     new
 }
 
 /// Notes where a part was read.
-fn remember(document: &mut DocumentMut, part: &str, spot: &Spot) {
+fn remember(document: &mut DocumentMut, part: &Part, spot: &Spot) {
     let all = document.as_table_mut().entry("adopted").or_insert_with(|| {
         let mut table = Table::new();
         table.set_implicit(true);
@@ -327,7 +222,7 @@ fn remember(document: &mut DocumentMut, part: &str, spot: &Spot) {
     let Some(all) = all.as_table_like_mut() else { return };
     let of_file = all.entry(spot.file.raw()).or_insert_with(|| Item::Table(Table::new()));
     if let Some(of_file) = of_file.as_table_like_mut() {
-        of_file.insert(part, toml_edit::value(i64::from(spot.line)));
+        of_file.insert(&part.to_string(), toml_edit::value(i64::from(spot.line)));
     }
 }
 

@@ -3,6 +3,7 @@
 //! One definition, `raw.rs`, makes the schema, finds wrong keys and types through it, and receives what is left. That way
 //! a layout's mistakes are all reported at once, whatever their sort.
 
+pub mod document;
 pub mod extend;
 mod names;
 mod ranges;

@@ -17,6 +17,7 @@ use tarvek_core::words::grammar::{self, Naming};
 use tarvek_core::words::name::Name;
 use tarvek_core::words::offer::{NfsExport, SmbOffer};
 use tarvek_core::words::options::MountOptions;
+use tarvek_core::words::part::{NoPart, Part};
 use tarvek_core::words::path::{AbsPath, PathFault, components};
 use tarvek_core::words::prefer::{self, Prefer};
 use tarvek_core::words::rule::RuleId;
@@ -76,8 +77,17 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
     layout.waste.leftovers = waste.leftovers.into_iter().map(|pattern| pattern.0).collect();
     for (file, parts) in adopted {
         let file = Name::from(file.value);
-        for (part, line) in parts {
-            layout.adopted.parts.insert(part.value, Spot { file: file.clone(), line });
+        for (written, line) in parts {
+            match written.value.parse::<Part>() {
+                Ok(part) => {
+                    layout.adopted.parts.insert(part, Spot { file: file.clone(), line });
+                }
+                Err(NoPart) => validator.mistakes.add(
+                    written.span,
+                    format!("{} names no part of a layout", Name::from(written.value)),
+                    Some("remove the line; `tarvek adopt` notes it as it should be".to_owned()),
+                ),
+            }
         }
     }
     layout.place_adopted();

@@ -12,20 +12,20 @@ use tarvek_core::layout::share::Share;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::offer::NfsExport;
+use tarvek_core::words::part::Part;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::rule::{RuleId, Severity};
 use tarvek_core::words::terms::{Access, Account, Group, Os};
 
-/// A layout as text. `notes` gives the comments for a part by its name: `host.granary`, `share.media`, `service.lantern`,
-/// `intake.films`, or the path of a dataset, folder or mount.
-pub fn write(layout: &Layout, notes: &dyn Fn(&str) -> Vec<String>) -> String {
+/// A layout as text. `notes` gives the comments for a part.
+pub fn write(layout: &Layout, notes: &dyn Fn(&Part) -> Vec<String>) -> String {
     let mut out = Writer { text: String::new(), notes };
     out.text += "tarvek = 1\n";
     out.line("site", &named(&layout.site));
     layout.hosts.iter().for_each(|host| out.host(host));
     layout.shares.iter().for_each(|share| out.share(share));
     for folder in &layout.folders {
-        out.part("[[folder]]", &folder.path.to_string());
+        out.part("[[folder]]", &Part::folder(&folder.host, &folder.path));
         out.line("host", &named(&folder.host));
         out.line("path", &path(&folder.path));
         out.maybe("owner", folder.owner.as_ref().map(named));
@@ -48,7 +48,7 @@ pub fn write(layout: &Layout, notes: &dyn Fn(&str) -> Vec<String>) -> String {
 
 struct Writer<'a> {
     text: String,
-    notes: &'a dyn Fn(&str) -> Vec<String>,
+    notes: &'a dyn Fn(&Part) -> Vec<String>,
 }
 
 impl Writer<'_> {
@@ -62,7 +62,7 @@ impl Writer<'_> {
         }
     }
 
-    fn comments(&mut self, about: &str) {
+    fn comments(&mut self, about: &Part) {
         for note in (self.notes)(about) {
             for line in wrapped(&note) {
                 self.text += &format!("# {line}\n");
@@ -70,7 +70,7 @@ impl Writer<'_> {
         }
     }
 
-    fn part(&mut self, header: &str, about: &str) {
+    fn part(&mut self, header: &str, about: &Part) {
         self.text.push('\n');
         self.comments(about);
         self.text += &format!("{header}\n");
@@ -78,7 +78,7 @@ impl Writer<'_> {
 
     fn host(&mut self, host: &Host) {
         let name = format!("host.{}", key(host.name.raw()));
-        self.part(&format!("[{name}]"), &format!("host.{}", host.name.raw()));
+        self.part(&format!("[{name}]"), &Part::Host(host.name.clone()));
         self.line("role", &one_or_many(host.roles.iter().map(|role| role.word())));
         self.maybe("os", (host.os != Os::Linux).then(|| quoted(host.os.word())));
         if !host.addresses.is_empty() {
@@ -96,7 +96,8 @@ impl Writer<'_> {
         if !host.datasets.is_empty() {
             self.text += "datasets = [\n";
             for dataset in &host.datasets {
-                for note in (self.notes)(dataset.name.raw()) {
+                let part = Part::Dataset { host: host.name.clone(), name: dataset.name.clone() };
+                for note in (self.notes)(&part) {
                     self.text += &format!("  # {note}\n");
                 }
                 self.text += &format!("  {},\n", self::dataset(dataset));
@@ -124,10 +125,7 @@ impl Writer<'_> {
     }
 
     fn share(&mut self, share: &Share) {
-        self.part(
-            &format!("[share.{}]", key(share.name.raw())),
-            &format!("share.{}", share.name.raw()),
-        );
+        self.part(&format!("[share.{}]", key(share.name.raw())), &Part::Share(share.name.clone()));
         self.line("host", &named(&share.host));
         self.line("path", &path(&share.path));
         if !share.nfs.is_empty() {
@@ -169,7 +167,7 @@ impl Writer<'_> {
     }
 
     fn mount(&mut self, layout: &Layout, mount: &Mount) {
-        self.part("[[mount]]", &mount.at.to_string());
+        self.part("[[mount]]", &Part::mount(&mount.host, &mount.at));
         self.line("host", &named(&mount.host));
         self.line("from", &named(&layout.source(&mount.from)));
         self.line("protocol", &quoted(mount.protocol.word()));
@@ -191,7 +189,7 @@ impl Writer<'_> {
     }
 
     fn service(&mut self, service: &Service) {
-        let about = format!("service.{}", service.name.raw());
+        let about = Part::Service(service.name.clone());
         self.part(&format!("[service.{}]", key(service.name.raw())), &about);
         self.line("host", &named(&service.host));
         self.line("role", &one_or_many(service.roles.iter().map(|role| role.word())));
@@ -232,7 +230,7 @@ impl Writer<'_> {
     }
 
     fn intake(&mut self, intake: &Intake) {
-        let about = format!("intake.{}", intake.name.raw());
+        let about = Part::Intake(intake.name.clone());
         self.part(&format!("[intake.{}]", key(intake.name.raw())), &about);
         if let Some(fetch) = &intake.fetch {
             let mut parts = vec![format!("service = {}", named(&fetch.service))];
@@ -256,7 +254,7 @@ impl Writer<'_> {
     fn waste(&mut self, layout: &Layout) {
         let leftovers = &layout.waste.leftovers;
         if !leftovers.is_empty() {
-            self.part("[waste]", "waste");
+            self.part("[waste]", &Part::Site);
             self.line("leftovers", &list(leftovers.iter().map(|pattern| quoted(pattern))));
         }
     }
@@ -266,7 +264,7 @@ impl Writer<'_> {
         if rules.severity.is_empty() && rules.silence.is_empty() {
             return;
         }
-        self.part("[rules]", "rules");
+        self.part("[rules]", &Part::Rules);
         if !rules.severity.is_empty() {
             let one = |(rule, severity): &(RuleId, Severity)| {
                 format!("{} = {}", quoted(rule.id), quoted(severity.word()))

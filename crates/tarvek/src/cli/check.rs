@@ -22,6 +22,15 @@ pub(crate) struct CheckArgs {
     /// Judge only the names below a folder of this machine, without a layout: what SMB clients, other systems or people can't tell, show or open
     #[arg(long, value_name = "DIR", conflicts_with_all = ["layout", "survey", "this_host", "here"])]
     pub(crate) names: Option<OsString>,
+    /// Show which edits of the layout the remedies come to, as a diff; with --yes, write them and check again
+    #[arg(long, conflicts_with_all = ["here", "names"])]
+    pub(crate) apply: bool,
+    /// With --apply: only the edits of this rule, or of the finding of this id
+    #[arg(long, value_name = "RULE|ID", requires = "apply")]
+    pub(crate) only: Vec<String>,
+    /// With --apply: write the layout
+    #[arg(long, requires = "apply")]
+    pub(crate) yes: bool,
     /// How old a survey may be before it is a finding: 12h, 7d
     #[arg(long, value_name = "AGE", value_parser = age)]
     pub(crate) max_age: Option<i64>,

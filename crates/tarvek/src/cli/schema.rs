@@ -17,6 +17,8 @@ pub(crate) enum SchemaOf {
     Brief,
     /// The output of check
     Check,
+    /// The output of check --apply
+    Apply,
     /// The output of trace
     Trace,
     /// The output of trace --to

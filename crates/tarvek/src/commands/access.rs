@@ -134,7 +134,8 @@ impl Question<'_> {
                     text += &access::below(below, self.screen);
                 }
                 if let Some(remedy) = remedy.as_ref().filter(|_| !self.globals.quiet) {
-                    text += &access::remedy(remedy, &wanted, below.is_some(), self.screen);
+                    let layout = &asked.layout.name;
+                    text += &access::remedy(remedy, &wanted, below.is_some(), layout, self.screen);
                 }
                 text
             }
@@ -145,7 +146,7 @@ impl Question<'_> {
                     &answers,
                     below.as_ref(),
                     remedy.as_ref(),
-                    &asked.layout,
+                    &json::EditedLayout::new(&asked.layout, &self.site().layout),
                 )
                 .with_partial(self.site().partial()),
             ),

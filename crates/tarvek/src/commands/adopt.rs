@@ -7,6 +7,7 @@ use tarvek_core::adopt::guess::Guess;
 use tarvek_core::adopt::{Adoption, adopt};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
+use tarvek_core::words::part::Part;
 use tarvek_formats::layout::{self, extend};
 use tarvek_host::files::replace;
 
@@ -67,7 +68,7 @@ pub(super) fn run(args: &AdoptArgs, screen: &Screen) -> Result<Outcome, Failure>
 /// A layout that was written.
 struct Written {
     layout: Layout,
-    added: HashSet<String>,
+    added: HashSet<Part>,
     left: Vec<(tarvek_core::words::spot::Spot, String)>,
 }
 
@@ -92,14 +93,11 @@ fn write(
 fn guesses(adoption: &Adoption, written: Option<&Written>) -> Vec<(Guess, Option<u32>)> {
     let lines = written.map(|written| written.layout.parts());
     let line = |guess: &Guess| {
-        let part = guess.about.replacen('.', " ", 1);
         let lines = lines.as_ref()?;
-        lines.iter().find(|(key, _)| *key == part).map(|(_, line)| *line)
+        lines.iter().find(|(part, _)| *part == guess.about).map(|(_, line)| *line)
     };
-    let is_new = |guess: &&Guess| {
-        let part = guess.about.replacen('.', " ", 1);
-        written.is_none_or(|written| written.added.contains(&part))
-    };
+    let is_new =
+        |guess: &&Guess| written.is_none_or(|written| written.added.contains(&guess.about));
     adoption.guesses.iter().filter(is_new).map(|guess| (guess.clone(), line(guess))).collect()
 }
 

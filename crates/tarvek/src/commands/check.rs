@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use tarvek_core::check::report::{Report, check, goes_through, of_names};
 
 use crate::cli::{CheckArgs, Format, Globals};
-use crate::inputs;
+use crate::inputs::{self, LayoutFile};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, board, json, names};
 
@@ -18,15 +18,24 @@ pub(super) fn run(
     if let Some(folder) = &args.names {
         return names_below(args, folder, screen);
     }
+    if args.apply {
+        return super::apply::run(globals, args, screen);
+    }
     let (mut site, layout) = match args.here {
         true => inputs::here()?,
-        false => inputs::site_in_part(globals)?,
+        false => {
+            let layout = inputs::find_layout(globals)?.ok_or_else(inputs::no_layout)?;
+            inputs::site_in_part(globals, layout)?
+        }
     };
     site.site.max_age = args.max_age;
     let report = site.settled_below(goes_through, check)?;
     let text = match args.format {
-        Format::Text => board::text(&report, screen, &layout),
-        Format::Json => json::text(&json::Check::new(&report, &layout)),
+        Format::Text => board::text(&report, screen, &layout.name),
+        Format::Json => {
+            let edited = json::EditedLayout::new(&layout, &site.site.layout);
+            json::text(&json::Check::new(&report, &edited))
+        }
     };
     screen.say(&text)?;
     Ok(outcome(args, &report))
@@ -38,12 +47,16 @@ fn names_below(args: &CheckArgs, folder: &OsStr, screen: &Screen) -> Result<Outc
     let report = of_names(&site, &place);
     let text = match args.format {
         Format::Text => names::text(&report, folder.as_bytes(), &place.path, screen),
-        Format::Json => json::text(&json::Check::new(&report, "")),
+        Format::Json => {
+            let none = LayoutFile::default();
+            let edited = json::EditedLayout::new(&none, &site.layout);
+            json::text(&json::Check::new(&report, &edited))
+        }
     };
     screen.say(&text)?;
     Ok(outcome(args, &report))
 }
 
-fn outcome(args: &CheckArgs, report: &Report) -> Outcome {
+pub(super) fn outcome(args: &CheckArgs, report: &Report) -> Outcome {
     if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine }
 }

@@ -58,7 +58,8 @@ pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure>
 
 /// The layout as a file, each part under its reasons.
 pub(crate) fn written(draft: &Draft) -> String {
-    layout::write(&draft.layout, &|about| {
+    layout::write(&draft.layout, &|part| {
+        let about = part.short();
         let about_this = draft.reasons.iter().filter(|reason| reason.about == about);
         about_this.map(|reason| reason.why.clone()).collect()
     })

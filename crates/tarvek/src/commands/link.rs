@@ -77,9 +77,10 @@ fn answer(
         mended,
     };
     let text = match args.format {
-        Format::Text => link::text(&answer, screen),
+        Format::Text => link::text(&answer, &asked.layout.name, screen),
         Format::Json => {
-            json::text(&json::Link::new(&answer, &asked.layout).with_partial(asked.site.partial()))
+            let layout = json::EditedLayout::new(&asked.layout, &asked.site.layout);
+            json::text(&json::Link::new(&answer, &layout).with_partial(asked.site.partial()))
         }
     };
     let wanted = |deed: &Deed| match deed {

@@ -2,6 +2,7 @@
 
 mod access;
 mod adopt;
+mod apply;
 mod attempt;
 mod check;
 mod compare;

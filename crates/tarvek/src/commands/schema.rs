@@ -9,6 +9,7 @@ pub(super) fn run(args: &SchemaArgs, screen: &Screen) -> Result<Outcome, Failure
         SchemaOf::Layout => tarvek_formats::layout::schema(),
         SchemaOf::Brief => tarvek_formats::brief::schema(),
         SchemaOf::Check => schemars::schema_for!(json::Check).to_value(),
+        SchemaOf::Apply => schemars::schema_for!(json::Apply).to_value(),
         SchemaOf::Trace => schemars::schema_for!(json::Trace).to_value(),
         SchemaOf::TraceTo => schemars::schema_for!(json::TraceTo).to_value(),
         SchemaOf::Access => schemars::schema_for!(json::Access).to_value(),

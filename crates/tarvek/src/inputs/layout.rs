@@ -15,13 +15,28 @@ use crate::cli::Globals;
 use crate::outcome::Failure;
 
 /// A layout that was read.
-pub(super) struct Found {
-    pub(super) file: PathBuf,
-    pub(super) parsed: Layout,
+pub(crate) struct Found {
+    pub(crate) file: PathBuf,
+    pub(crate) text: String,
+    pub(crate) parsed: Layout,
+}
+
+/// The file of a layout, as those who speak of edits need it.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct LayoutFile {
+    pub(crate) name: String,
+    pub(crate) text: String,
+}
+
+impl Found {
+    /// The file, as those who speak of edits need it.
+    pub(super) fn layout_file(&self) -> LayoutFile {
+        LayoutFile { name: name_of(&self.file), text: self.text.clone() }
+    }
 }
 
 /// The layout that is meant: the one that is named, else `tarvek.toml` here or in a folder above.
-pub(super) fn find_layout(globals: &Globals) -> Result<Option<Found>, Failure> {
+pub(crate) fn find_layout(globals: &Globals) -> Result<Option<Found>, Failure> {
     let file = match &globals.layout {
         Some(file) => file.clone(),
         None => {
@@ -32,13 +47,14 @@ pub(super) fn find_layout(globals: &Globals) -> Result<Option<Found>, Failure> {
             }
         }
     };
-    let text = read_file(&file, layout::MOST_BYTES as u64)?;
-    let parsed = layout::read(&name_of(&file), &text)?;
-    Ok(Some(Found { file, parsed }))
+    let bytes = read_file(&file, layout::MOST_BYTES as u64)?;
+    let parsed = layout::read(&name_of(&file), &bytes)?;
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    Ok(Some(Found { file, text, parsed }))
 }
 
 /// That a command can't do without a layout.
-pub(super) fn no_layout() -> Failure {
+pub(crate) fn no_layout() -> Failure {
     Failure::with_remedy(
         "there is no layout: no tarvek.toml here or in a folder above",
         "`tarvek adopt` makes one from what exists (Compose files, fstab, exports, …), `tarvek draft` from a short brief; `tarvek demo` writes one to look at, --layout FILE names one that lies elsewhere, and `tarvek check --here` needs none",

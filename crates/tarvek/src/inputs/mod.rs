@@ -10,7 +10,7 @@ mod waste;
 
 pub(crate) use config::{Configured, Following, configuration, running};
 pub(crate) use files::{ignored, name_of, small_file, write_new};
-pub(crate) use layout::layout;
+pub(crate) use layout::{Found, LayoutFile, find_layout, layout, no_layout};
 pub(crate) use parts::Reading;
 pub(crate) use question::{
     Asked, Opened, Typed, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,

@@ -26,23 +26,26 @@ use tarvek_host::observe::{self, Depth};
 use tarvek_host::process::Process;
 
 use super::config::of_this_machine;
-use super::files::name_of;
-use super::layout::{find_layout, listed, no_layout, now, this_host};
+use super::layout::{Found, LayoutFile, find_layout, listed, no_layout, now, this_host};
 use super::parts::{Parts, Reading, settled};
 use super::surveys::{surveys, twice, with_all_of_it, with_live, with_process, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
 /// The site of a command that can't do without a layout, and the layout's file name.
-pub(crate) fn site(globals: &Globals) -> Result<(Site, String), Failure> {
-    let (site, _, file) = site_of(globals, Reading::Whole)?;
+pub(crate) fn site(globals: &Globals) -> Result<(Site, LayoutFile), Failure> {
+    let layout = find_layout(globals)?.ok_or_else(no_layout)?;
+    let (site, _, file) = site_of(globals, layout, Reading::Whole)?;
     Ok((site, file))
 }
 
 /// As [`site`], with the way to what was not read.
-fn site_of(globals: &Globals, reading: Reading) -> Result<(Site, Parts, String), Failure> {
-    let layout = find_layout(globals)?.ok_or_else(no_layout)?;
-    let file = name_of(&layout.file);
+fn site_of(
+    globals: &Globals,
+    layout: Found,
+    reading: Reading,
+) -> Result<(Site, Parts, LayoutFile), Failure> {
+    let file = layout.layout_file();
     let this_host = this_host(globals, &layout.parsed)?;
     let (mut site, mut parts) = with_surveys(globals, layout, reading)?;
     let mut site = match this_host {
@@ -66,13 +69,16 @@ fn site_of(globals: &Globals, reading: Reading) -> Result<(Site, Parts, String),
 }
 
 /// As [`site`], of which what something goes through is yet to be read.
-pub(crate) fn site_in_part(globals: &Globals) -> Result<(Parted, String), Failure> {
-    let (site, parts, file) = site_of(globals, Reading::InPart)?;
+pub(crate) fn site_in_part(
+    globals: &Globals,
+    layout: Found,
+) -> Result<(Parted, LayoutFile), Failure> {
+    let (site, parts, file) = site_of(globals, layout, Reading::InPart)?;
     Ok((Parted { site, parts }, file))
 }
 
 /// This machine as a site of its own, by its own configuration and what runs on it.
-pub(crate) fn here() -> Result<(Parted, String), Failure> {
+pub(crate) fn here() -> Result<(Parted, LayoutFile), Failure> {
     let read = of_this_machine()?;
     let adoption = adopt(&read.hosts, &Layout::default());
     let own = observe::host_name();
@@ -86,7 +92,7 @@ pub(crate) fn here() -> Result<(Parted, String), Failure> {
     let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
     let mut site = with_all_of_it(site, &host, deep.chain(points).collect())?;
     site.now = now();
-    Ok((Parted { site, parts: Parts::default() }, name))
+    Ok((Parted { site, parts: Parts::default() }, LayoutFile { name, text: written.text }))
 }
 
 /// A site of which not everything was read yet.
@@ -128,7 +134,8 @@ impl Parted {
 
 /// The site, and the place in it that `HOST:PATH` names.
 pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Parted, Place), Failure> {
-    let (site, parts, _) = site_of(globals, Reading::InPart)?;
+    let layout = find_layout(globals)?.ok_or_else(no_layout)?;
+    let (site, parts, _) = site_of(globals, layout, Reading::InPart)?;
     let bytes = written.as_bytes();
     let shape = || {
         let message = format!("{} names no folder of a host", shown(bytes));
@@ -192,8 +199,8 @@ pub(crate) struct Asked {
     pub(crate) own: Name,
     /// The process whose view it is.
     pub(crate) process: Option<Process>,
-    /// The layout's file name; empty without a layout.
-    pub(crate) layout: String,
+    /// The layout's file; empty without a layout.
+    pub(crate) layout: LayoutFile,
     parts: Parts,
 }
 
@@ -251,7 +258,7 @@ pub(crate) fn folder_here(folder: &OsStr) -> Result<(Site, Place), Failure> {
     let own = observe::host_name();
     let view = View::Host(own.clone());
     let site = Site::join(Layout::default(), Vec::new()).map_err(twice)?;
-    let (process, layout, parts) = (None, String::new(), Parts::default());
+    let (process, layout, parts) = (None, LayoutFile::default(), Parts::default());
     let opened = Opened { site, view, own, process, layout, parts };
     let (_, written) = opened.typed(folder)?;
     let opened = opened.looked_at(&[(written.clone(), Depth::Everything)])?;
@@ -292,7 +299,7 @@ pub(crate) struct Opened {
     pub(crate) view: View,
     own: Name,
     pub(crate) process: Option<Process>,
-    layout: String,
+    layout: LayoutFile,
     parts: Parts,
 }
 
@@ -306,7 +313,7 @@ impl Opened {
         let found = find_layout(globals)?;
         let process =
             view.and_then(|view| view.strip_prefix("process:")).map(process).transpose()?;
-        let layout = found.as_ref().map(|layout| name_of(&layout.file)).unwrap_or_default();
+        let layout = found.as_ref().map(Found::layout_file).unwrap_or_default();
         let (site, parts, this_host) = match found {
             Some(layout) => {
                 let this_host = this_host(globals, &layout.parsed)?;

@@ -18,7 +18,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::style::{allowed, dim, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume};
+use super::{Screen, Volume, steps};
 
 /// The whole answer of `access`.
 pub(crate) fn text(
@@ -87,14 +87,19 @@ pub(crate) fn below(scan: &Scan, screen: &Screen) -> String {
 }
 
 /// What would give what is refused, a command in a line.
-pub(crate) fn remedy(remedy: &Remedy, needs: &[Need], below: bool, screen: &Screen) -> String {
+pub(crate) fn remedy(
+    remedy: &Remedy,
+    needs: &[Need],
+    below: bool,
+    layout: &str,
+    screen: &Screen,
+) -> String {
     let words: Vec<&str> = needs.iter().map(|need| need.word()).collect();
     let below = if below { ", here and below" } else { "" };
     let mut out =
         format!("\n{}\n", strong(format!("this would allow it ({}{below}):", words.join(", "))));
-    for step in &remedy.steps {
-        let place = step.host().map(|host| format!("on {host}: ")).unwrap_or_default();
-        let _ = writeln!(out, "  {}{step}", dim(place));
+    for line in steps::lines(remedy, layout, screen.width() - 2, &[], "    ") {
+        let _ = writeln!(out, "  {line}");
     }
     if remedy.effects.is_empty() {
         let _ = writeln!(out, "  {}", dim("it changes nothing for anyone else who is known here"));

@@ -9,14 +9,13 @@ use tarvek_core::facts::host::Source;
 use tarvek_core::link::intake::Stage;
 use tarvek_core::words::about::Affected;
 use tarvek_core::words::finding::Finding;
-use tarvek_core::words::remedy::Step;
 use tarvek_core::words::rule::Severity;
 use tarvek_core::words::text::{ago, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{Styled, dim, filing, severity, stage, strong, verdict};
 use super::wrap::wrap;
-use super::{Screen, Volume};
+use super::{Screen, Volume, steps};
 
 /// The whole answer of `check`.
 pub(crate) fn text(report: &Report, screen: &Screen, layout: &str) -> String {
@@ -160,7 +159,7 @@ fn findings(out: &mut String, report: &Report, screen: &Screen, layout: &str) {
 
 fn group_title(finding: &Finding) -> String {
     if finding.affects.is_empty() {
-        return format!("About {}", finding.about.words());
+        return format!("Findings about {}", finding.about.words());
     }
     // A library goes by its name alone, as in the board.
     let name = |affected: &Affected| match affected {
@@ -169,8 +168,8 @@ fn group_title(finding: &Finding) -> String {
     };
     let names: Vec<String> = finding.affects.iter().map(name).collect();
     let word = match finding.severity {
-        Severity::Blocker => "In the way of",
-        _ => "Concerning",
+        Severity::Blocker => "Blocking",
+        _ => "Affecting",
     };
     format!("{word} {}", names.join(", "))
 }
@@ -191,21 +190,15 @@ fn one(out: &mut String, finding: &Finding, screen: &Screen, layout: &str) {
         whole.push(here.to_string());
         path = here.parent();
     }
+    let (width, indent) = (screen.width() - 13, " ".repeat(13));
+    let steps = steps::lines(&finding.remedy, layout, width, &whole, &indent);
     let mut part = |label: &str, text: &str, fold: bool| {
-        let indent = " ".repeat(13);
-        let text =
-            if fold { wrap(text, &whole, screen.width() - 13, &indent) } else { text.to_owned() };
+        let text = if fold { wrap(text, &whole, width, &indent) } else { text.to_owned() };
         let _ = writeln!(out, "    {:7}  {text}", dim(label));
     };
     part("why", &finding.message, true);
-    let mut before = None;
-    for (n, step) in finding.remedy.steps.iter().enumerate() {
-        // A command is one line, so that it can be taken as it is.
-        let is_words = !matches!(step, Step::Run { .. });
-        let host = step.host().filter(|host| before != Some(*host));
-        let place = host.map(|host| format!("on {host}: ")).unwrap_or_default();
-        before = step.host();
-        part(if n == 0 { "remedy" } else { "" }, &format!("{place}{step}"), is_words);
+    for (n, line) in steps.iter().enumerate() {
+        part(if n == 0 { "remedy" } else { "" }, line, false);
     }
     for effect in &finding.remedy.effects {
         part("then", effect, true);

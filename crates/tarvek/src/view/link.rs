@@ -11,13 +11,12 @@ use tarvek_core::rules::link::mend::Mended;
 use tarvek_core::words::errno::Errno;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::path::AbsPath;
-use tarvek_core::words::remedy::Step;
 use tarvek_core::words::text::counted;
 use unicode_width::UnicodeWidthStr;
 
 use super::style::{allowed, broken, dim, plain, sign, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume};
+use super::{Screen, Volume, steps};
 
 /// The whole answer of `link`.
 #[derive(Debug)]
@@ -37,8 +36,8 @@ pub(crate) struct Answer<'a> {
     pub(crate) mended: Option<Mended>,
 }
 
-/// The answer as text.
-pub(crate) fn text(answer: &Answer, screen: &Screen) -> String {
+/// The answer as text; `layout` is the file that edits are made in.
+pub(crate) fn text(answer: &Answer, layout: &str, screen: &Screen) -> String {
     let mut out = String::new();
     let possible = headline_is_good(answer);
     let _ = writeln!(out, "{} {}", sign(possible, false), strong(headline(answer)));
@@ -65,26 +64,16 @@ pub(crate) fn text(answer: &Answer, screen: &Screen) -> String {
         picture(&mut out, answer, screen);
     }
     if let Some(mended) = &answer.mended {
-        remedy(&mut out, mended, screen);
+        remedy(&mut out, mended, layout, screen);
     }
     out
 }
 
 /// What would let it be linked, and what is possible then.
-fn remedy(out: &mut String, mended: &Mended, screen: &Screen) {
+fn remedy(out: &mut String, mended: &Mended, layout: &str, screen: &Screen) {
     let _ = writeln!(out, "\n{}", strong("what would let it be linked"));
-    let mut before = None;
-    for step in &mended.remedy.steps {
-        let host = step.host().filter(|host| before != Some(*host));
-        let place = host.map(|host| format!("on {host}: ")).unwrap_or_default();
-        before = step.host();
-        let text = format!("{place}{step}");
-        // A command is one line, so that it can be taken as it is.
-        let text = match step {
-            Step::Run { .. } => text,
-            _ => wrap(&text, &[], screen.width() - 4, "    "),
-        };
-        let _ = writeln!(out, "  {} {text}", dim("·"));
+    for line in steps::lines(&mended.remedy, layout, screen.width() - 4, &[], "    ") {
+        let _ = writeln!(out, "  {} {line}", dim("·"));
     }
     for effect in &mended.remedy.effects {
         let words = format!("then {effect}");

@@ -2,6 +2,7 @@
 
 pub(crate) mod access;
 pub(crate) mod adopt;
+pub(crate) mod apply;
 pub(crate) mod board;
 pub(crate) mod compare;
 pub(crate) mod csv;
@@ -14,6 +15,7 @@ pub(crate) mod mistakes;
 pub(crate) mod names;
 pub(crate) mod reclaim;
 pub(crate) mod review;
+pub(crate) mod steps;
 pub(crate) mod style;
 pub(crate) mod trace;
 pub(crate) mod waste;

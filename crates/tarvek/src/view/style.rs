@@ -55,6 +55,16 @@ pub(crate) fn dim(text: impl fmt::Display) -> Styled {
     styled(text, DIM)
 }
 
+/// A line that a change adds.
+pub(crate) fn added(text: impl fmt::Display) -> Styled {
+    styled(text, GOOD)
+}
+
+/// A line that a change takes out.
+pub(crate) fn removed(text: impl fmt::Display) -> Styled {
+    styled(text, AnsiColor::Red.on_default())
+}
+
 /// One cell of the board.
 pub(crate) fn stage(stage: State) -> Styled {
     match stage {

@@ -1,13 +1,17 @@
 //! What lets somebody into a share that does not admit them.
 
+use crate::layout::mount::Mount;
+use crate::remedy::apply_on_host::reload_smb;
+use crate::remedy::offer::client_of;
 use crate::route::end::End;
 use crate::route::follow_written;
 use crate::route::hops::Route;
-use crate::rules::real::in_smb;
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::offer::SmbOffer;
+use crate::words::part::Part;
 use crate::words::remedy::{Remedy, Step};
+use crate::words::value::Value;
 
 /// What makes a share admit whoever comes a way that it refuses; `None` if it does not refuse them.
 pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
@@ -30,11 +34,17 @@ pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
     let Some(user) = user else {
         let offer = site.layout.share(share).and_then(|share| share.smb.as_ref());
         let one = offer.and_then(|offer| offer.only.first().or(offer.write.first()));
-        let one = one.map_or_else(|| "a user that the share admits".to_owned(), Name::to_string);
-        let words = format!(
-            "name the user of the mount in the layout (user = \"{one}\"), and in fstab with a credentials file"
-        );
-        return Some(Step::words(words).into());
+        let mount = mount_of(site, route, host, share);
+        let Some((one, mount)) = one.filter(|one| !one.raw().starts_with('@')).zip(mount) else {
+            let words = "name a user that the share admits, in the layout (user) and in fstab with a credentials file";
+            return Some(Step::words(words).into());
+        };
+        let part = Part::mount(&mount.host, &mount.at);
+        let real = format!("name {one} in what mounts {}, with a credentials file", mount.at);
+        return Some(Remedy::of(vec![
+            site.layout.set(part, "user", one),
+            Step::on(&mount.host, real),
+        ]));
     };
     let admit = |offer: &mut SmbOffer| {
         if !offer.only.is_empty() {
@@ -42,19 +52,34 @@ pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
         }
     };
     let pardon = |offer: &mut SmbOffer| offer.deny.retain(|denied| denied != user);
-    let words = if holds(&admit) {
-        format!("add {user} to only in the smb of the share {share} in the layout")
+    let part = || Part::SmbOffer(share.clone());
+    let admitted = || site.layout.add(part(), "only", user);
+    let pardoned = || {
+        let offer = site.layout.share(share).and_then(|share| share.smb.as_ref());
+        let denied = offer.iter().flat_map(|offer| &offer.deny);
+        site.layout.set(part(), "deny", denied.filter(|denied| *denied != user).collect::<Value>())
+    };
+    let mut steps = if holds(&admit) {
+        vec![admitted()]
     } else if holds(&pardon) {
-        format!("take {user} out of deny in the smb of the share {share} in the layout")
+        vec![pardoned()]
     } else if holds(&|offer| {
         admit(offer);
         pardon(offer);
     }) {
-        format!(
-            "take {user} out of deny, and add it to only, in the smb of the share {share} in the layout"
-        )
+        vec![pardoned(), admitted()]
     } else {
         return Some(none());
     };
-    Some(Remedy::of(vec![Step::words(words), in_smb(host)]))
+    steps.push(reload_smb(host));
+    Some(Remedy::of(steps))
+}
+
+/// The mount of the layout by which a route comes to a share.
+fn mount_of<'s>(site: &'s Site, route: &Route, server: &Name, share: &Name) -> Option<&'s Mount> {
+    let client = client_of(route, server)?;
+    site.layout
+        .mounts
+        .iter()
+        .find(|mount| mount.host == *client && site.layout.source_name(&mount.from) == share)
 }

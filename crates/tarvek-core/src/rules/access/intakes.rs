@@ -9,6 +9,7 @@ use crate::kernel::entry::EntryKind;
 use crate::kernel::new_entry::Making;
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::link::intake::{Way, Ways};
+use crate::remedy::apply_on_host::set_and_restart;
 use crate::remedy::effects::effects;
 use crate::remedy::plan::takes_posix_acls;
 use crate::rules::access::admission;
@@ -18,6 +19,7 @@ use crate::site::suppose::Change;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::RuleId;
 
@@ -127,10 +129,10 @@ fn inherited(site: &Site, place: &Way, reader: &Way, folder: bool) -> Remedy {
         *wider != umask && readable(site, new_entry(site, &place.route, making))
     });
     if let Some(wide) = wide {
-        let name = &maker.name;
+        let part = Part::Service(maker.name.clone());
         return Remedy::of(vec![
-            Step::words(format!("set umask = \"{wide:03o}\" for {name} in the layout")),
-            Step::on(&maker.host, format!("set it in {name} as well, and start it anew")),
+            site.layout.set(part, "umask", format!("{wide:03o}")),
+            set_and_restart(maker),
         ]);
     }
     let handed_on = || {

@@ -2,11 +2,12 @@
 
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
+use crate::remedy::apply_on_host::{recreate_container, run_as_account};
 use crate::route::hops::Route;
 use crate::rules::case::Case;
-use crate::rules::real::{in_account, in_container};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Access;
@@ -56,15 +57,15 @@ fn remedy(site: &Site, case: &Case, route: &Route) -> Remedy {
     });
     let Some((_, mapping)) = closed else {
         let words = format!(
-            "run {} under an account that can only read, as its runs_as in the layout",
+            "in the layout, run {} under an account that can only read (runs_as)",
             service.name
         );
-        return Remedy::of(vec![Step::words(words), in_account(service)]);
+        return Remedy::of(vec![Step::words(words), run_as_account(service)]);
     };
-    let line = mapping.origin.line;
-    let words = format!("set access = \"ro\" for the mapping in line {line} of the layout");
+    let part = Part::mapping(&service.name, &mapping.to.written);
+    let edit = site.layout.set(part, "access", Access::ReadOnly.word());
     Remedy {
-        steps: vec![Step::words(words), in_container(service)],
+        steps: vec![edit, recreate_container(service)],
         effects: vec![format!(
             "{} can then write nothing below {}",
             service.name, mapping.to.written
@@ -85,8 +86,7 @@ mod tests {
         scene.tree("granary", "d 0777 0:0 /loft/media/films");
         assert_eq!(scene.told(&RULE), "", "its mapping is read-only");
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
-        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → set access = \"ro\" for the mapping in \
-                    line 7 of the layout; on granary: make the container of lantern anew with that mapping";
+        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → in the layout line 7: set access = \"ro\" for lantern's mapping to /media; on granary: recreate lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/films\nf 0666 0:0 /loft/media/films/list");
         assert!(scene.told(&RULE).contains("could change 1 entry below /media/films"));

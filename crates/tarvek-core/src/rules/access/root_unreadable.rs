@@ -125,9 +125,7 @@ mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().only.push("@keepers".into());
-        let told = "lantern (840:840) can't read /media/films: /loft/media on granary: the share does not admit lantern → add lantern to \
-                    only in the smb of the share media in the layout; on granary: put what `tarvek emit smb` writes in place, and run \
-                    smbcontrol smbd reload-config";
+        let told = "lantern (840:840) can't read /media/films: /loft/media on granary: the share does not admit lantern → in the layout line 3: add \"lantern\" to only of the smb of share media; on granary: put what `tarvek emit smb` writes in place, and run smbcontrol smbd reload-config";
         assert_eq!(scene.told(&RULE), told);
         // The board says that it is mounted, and that it is the share that refuses.
         let board = check(&scene.site()).board;

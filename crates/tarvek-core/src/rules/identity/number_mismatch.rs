@@ -12,6 +12,7 @@ use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::place::Place;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
@@ -92,8 +93,11 @@ fn renumbered(
             Of::Group => host.groups.iter().any(|group| group.name == *name),
         });
         if declared {
-            let words = format!("write {to} as the number of {name} on {host} in the layout");
-            steps.push(Step::words(words));
+            let (host, name) = (host.clone(), name.clone());
+            steps.push(match of {
+                Of::Account => site.layout.set(Part::Account { host, name }, "uid", to),
+                Of::Group => site.layout.set(Part::Group { host, name }, "", to),
+            });
         }
     };
     if !taken(client.0, server.1) {
@@ -169,10 +173,7 @@ mod tests {
         facts.accounts = vec![account("lantern", 999, &[]), account("daemon", 5, &[])];
         facts.groups = vec![group("keepers", 1005)];
         scene.facts("granary").accounts.push(account("daemon", 6, &[]));
-        let told = "the account lantern is 999 on millrace and 840 on granary, which millrace mounts from over NFS → on millrace: \
-                    usermod -u 840 lantern; write 840 as the number of lantern on millrace in the layout\n\
-                    the group keepers is 1005 on millrace and 2100 on granary, which millrace mounts from over NFS → on millrace: \
-                    groupmod -g 2100 keepers";
+        let told = "the account lantern is 999 on millrace and 840 on granary, which millrace mounts from over NFS → on millrace: usermod -u 840 lantern; in the layout: set uid = 840 for account lantern of millrace\nthe group keepers is 1005 on millrace and 2100 on granary, which millrace mounts from over NFS → on millrace: groupmod -g 2100 keepers";
         assert_eq!(scene.told(&RULE), told);
         // A number that somebody else has is none to be given.
         scene.facts("millrace").accounts.push(account("ferry", 840, &[]));

@@ -1,9 +1,9 @@
 //! `identity/run-as-unset`.
 
 use crate::layout::service::{RunAs, Service};
+use crate::remedy::apply_on_host::run_as_account;
 use crate::rules::case::Case;
 use crate::rules::identity::of_service;
-use crate::rules::real::in_account;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
@@ -32,8 +32,8 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 "no account is set for {name}, so that its image decides: root, with most"
             ))
             .remedy(vec![
-                Step::words(format!("set runs_as = \"UID:GID\" for {name} in the layout")),
-                in_account(service),
+                Step::words(format!("in the layout, set runs_as = \"UID:GID\" for {name}")),
+                run_as_account(service),
             ])
     };
     services.map(told).collect()

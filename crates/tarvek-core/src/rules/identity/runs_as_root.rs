@@ -1,9 +1,9 @@
 //! `identity/runs-as-root`.
 
 use crate::layout::service::{RunAs, UserNs};
+use crate::remedy::apply_on_host::run_as_account;
 use crate::rules::case::Case;
 use crate::rules::identity::of_service;
-use crate::rules::real::in_account;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
@@ -33,9 +33,9 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             let name = &service.name;
             let message = format!("{name} runs as root on {}", service.host);
             let words = format!(
-                "make an account for {name}, give it the rights that it needs, and set runs_as to its UID:GID in the layout"
+                "make an account for {name}, give it the rights that it needs, and in the layout set runs_as to its UID:GID"
             );
-            let remedy = vec![Step::words(words), in_account(service)];
+            let remedy = vec![Step::words(words), run_as_account(service)];
             findings.push(of_service(&RULE, service).says(message).remedy(remedy));
         }
     }
@@ -54,8 +54,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         for root in [RunAs::Numbers(0, None), RunAs::Account("root".into())] {
             scene.service("lantern").runs_as = root;
-            let told = "lantern runs as root on granary → make an account for lantern, give it the rights that it needs, and set \
-                        runs_as to its UID:GID in the layout; on granary: make the container of lantern anew as that account";
+            let told = "lantern runs as root on granary → make an account for lantern, give it the rights that it needs, and in the layout set runs_as to its UID:GID; on granary: recreate lantern's container as that account";
             assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         }
         scene.service("lantern").userns = Some(UserNs::Rootless("mira".into()));

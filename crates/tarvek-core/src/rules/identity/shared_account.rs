@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use crate::kernel::subject::NOBODY;
 use crate::layout::service::{RunAs, Service, ServiceRole};
+use crate::remedy::apply_on_host::run_as_account;
 use crate::rules::case::Case;
 use crate::rules::identity::of_service;
-use crate::rules::real::in_account;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -41,15 +41,15 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         if services.len() > 1 {
             let names: Vec<String> = services.iter().map(|s| s.name.to_string()).collect();
             let message = format!("{} all run as uid {uid} on {host}", names.join(" and "));
-            let words = "give each an account of its own, in one group where they share files, as its runs_as in the layout";
-            let anew = services.iter().map(|service| in_account(service));
+            let words = "in the layout, give each an account of its own as its runs_as, in one group where they share files";
+            let anew = services.iter().map(|service| run_as_account(service));
             let remedy: Vec<Step> = [Step::words(words)].into_iter().chain(anew).collect();
             return Some(finding.says(message).remedy(remedy));
         }
         let serves = services[0].roles.contains(&ServiceRole::Serve);
         let person = person(site, host, uid).filter(|_| serves)?;
-        let words = format!("make an account for {name}, and set runs_as to it in the layout");
-        let remedy = vec![Step::words(words), in_account(services[0])];
+        let words = format!("make an account for {name}, and in the layout set runs_as to it");
+        let remedy = vec![Step::words(words), run_as_account(services[0])];
         let message = format!("{name} serves as {person}, the account of a person");
         Some(finding.says(message).remedy(remedy))
     };
@@ -75,12 +75,10 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Account("mira".into());
-        let told = "lantern serves as mira, the account of a person → make an account for lantern, and set runs_as to it in the \
-                    layout; on granary: make the container of lantern anew as that account";
+        let told = "lantern serves as mira, the account of a person → make an account for lantern, and in the layout set runs_as to it; on granary: recreate lantern's container as that account";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         scene.service("lantern").runs_as = RunAs::Numbers(841, None);
-        let told = "lantern and drover all run as uid 841 on granary → give each an account of its own, in one group where they \
-                    share files, as its runs_as in the layout; on granary: make the container of lantern anew";
+        let told = "lantern and drover all run as uid 841 on granary → in the layout, give each an account of its own as its runs_as, in one group where they share files; on granary: recreate lantern's container";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
     }
 }

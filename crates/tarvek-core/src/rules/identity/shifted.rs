@@ -7,9 +7,9 @@ use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route};
 use crate::rules::case::Case;
+use crate::rules::mount::set_ids;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// A namespace that makes files nobody's.
@@ -57,11 +57,8 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
             need.to(),
             route.asked
         );
-        let options = format!(
-            "mount {} with uid={},gid={}, in the layout and in fstab (`tarvek emit fstab`)",
-            at.path, outside.uid, outside.gid
-        );
-        return vec![finding().says(message).remedy(Step::on(&at.host, options))];
+        let ids = [("uid", outside.uid), ("gid", outside.gid)];
+        return vec![finding().says(message).remedy(set_ids(site, at, &ids))];
     }
     let arrived = route.arrived();
     let message = format!(

@@ -2,14 +2,16 @@
 
 use crate::kernel::subject::Subject;
 use crate::layout::service::Service;
+use crate::remedy::apply_on_host::{reload_exports, run_as_account};
+use crate::remedy::offer::{client_of, set_export};
 use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route, View};
 use crate::rules::case::Case;
 use crate::rules::identity::{of_service, ways};
-use crate::rules::real::{in_account, in_exports};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::offer::Squash;
 use crate::words::path::AbsPath;
 use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
@@ -73,24 +75,24 @@ fn remedy(
     let server = &hop.from.host;
     if kept.arrived().uid == ANYONE {
         let layout = format!(
-            "set runs_as of {name} in the layout to an account of its own, which the export leaves as it is"
+            "in the layout, set runs_as of {name} to an account of its own, which the export leaves as it is"
         );
-        return Remedy::of(vec![Step::words(layout), in_account(service)]);
+        return Remedy::of(vec![Step::words(layout), run_as_account(service)]);
     }
-    let share = share.map_or_else(|| "the share".to_owned(), ToString::to_string);
     let become_uid = hop.subject.uid;
-    let effects =
-        vec![format!("everybody on {host} then arrives on {server} as themselves, root aside")];
-    let steps = vec![
-        Step::words(format!(
-            "set squash = \"root\" for this client in the nfs of share {share} in the layout"
-        )),
-        in_exports(server),
-        Step::words(format!(
-            "or leave all_squash, and give what is needed to the account that everyone becomes: {become_uid}"
-        )),
+    let effects = vec![
+        format!("everybody on {host} then arrives on {server} as themselves, root aside"),
+        format!(
+            "without it, uid {become_uid}, which everybody becomes, can be given what is needed"
+        ),
     ];
-    Remedy { steps, effects }
+    let share = share.and_then(|share| site.layout.share(share));
+    let edit = share.and_then(|share| {
+        let client = client_of(route, server)?;
+        set_export(site, share, client, "squash", Squash::Root.word())
+    });
+    let words = || Step::words("set squash = \"root\" for this client in the share's nfs");
+    Remedy { steps: vec![edit.unwrap_or_else(words), reload_exports(server)], effects }
 }
 
 /// Where the way leaves the service's host: the mount point.
@@ -115,15 +117,15 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::All;
-        let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: all_squash of the export → set squash = \"root\" for \
-                    this client in the nfs of share media in the layout; on granary: put what `tarvek emit exports` writes in place, and \
-                    run exportfs -ra; or leave all_squash, and give what is needed to the account that everyone becomes: 65534";
+        let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: all_squash of the export → in the layout line 3: add { clients = \"millrace\", access = \"ro\", squash = \"root\" } to nfs of share media; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].squash = Squash::Root;
         scene.service("lantern").runs_as = RunAs::Numbers(0, Some(0));
         let told = scene.told(&RULE);
         assert!(
-            told.contains("as 65534:65534: root_squash of the export → set runs_as of lantern"),
+            told.contains(
+                "as 65534:65534: root_squash of the export → in the layout, set runs_as of lantern"
+            ),
             "{told}"
         );
         scene.layout.shares[0].nfs[0].squash = Squash::None;

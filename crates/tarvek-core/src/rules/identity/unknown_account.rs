@@ -6,8 +6,10 @@ use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
+use crate::words::value::Value;
 
 /// A number that the storage host has no account for.
 pub static RULE: Rule = Rule {
@@ -62,9 +64,8 @@ fn new_account(site: &Site, host: &Name, name: &Name, uid: u32, gid: u32) -> Rem
     let group = (!known).then(|| Step::run(host, group));
     let mut steps: Vec<Step> = group.into_iter().chain([Step::run(host, user)]).collect();
     if site.layout.host(host).is_some_and(|host| !host.accounts.is_empty()) {
-        let words =
-            format!("add {name} = {{ uid = {uid} }} to the accounts of {host} in the layout");
-        steps.push(Step::words(words));
+        let part = Part::Account { host: host.clone(), name };
+        steps.push(site.layout.set(part, "", Value::table([("uid", uid.into())])));
     }
     Remedy::of(steps)
 }
@@ -81,8 +82,7 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901));
-        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: groupadd -g 901 lantern2; \
-                    useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin lantern2; add lantern2 = { uid = 900 } to the accounts of granary in the layout";
+        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: groupadd -g 901 lantern2; useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin lantern2; in the layout: set account lantern2 of granary to { uid = 900 }";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();

@@ -1,12 +1,12 @@
 //! `label/missing`.
 
 use crate::layout::mapping::MapSource;
+use crate::remedy::apply_on_host::recreate_container;
 use crate::rules::case::Case;
 use crate::rules::label::of_mapping;
-use crate::rules::real::in_container;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
+use crate::words::part::Part;
 use crate::words::rule::{Rule, Severity};
 
 /// A folder that no container may read.
@@ -36,11 +36,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
                 service.host, map.to.written
             );
             let steps = vec![
-                Step::words(format!(
-                    "add label = \"shared\" to the mapping to {} in the layout",
-                    map.to.written
-                )),
-                in_container(service),
+                site.layout.set(Part::mapping(&service.name, &map.to.written), "label", "shared"),
+                recreate_container(service),
             ];
             findings.push(of_mapping(&RULE, service, map, cases).says(message).remedy(steps));
         }
@@ -59,8 +56,7 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.host("granary").selinux = Some(true);
-        let told = "granary enforces SELinux, and the mapping to /media asks for no label → add label = \"shared\" to the mapping to /media in \
-                    the layout; on granary: make the container of lantern anew with that mapping";
+        let told = "granary enforces SELinux, and the mapping to /media asks for no label → in the layout line 7: set label = \"shared\" for lantern's mapping to /media; on granary: recreate lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
         assert_eq!(scene.told(&RULE), "");

@@ -1,10 +1,11 @@
 //! `label/network-mount`.
 
+use crate::remedy::apply_on_host::recreate_container;
 use crate::rules::case::Case;
 use crate::rules::label::of_mapping;
-use crate::rules::real::in_container;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Protocol;
@@ -33,11 +34,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
                 protocol.word()
             );
             let steps = vec![
-                Step::words(format!(
-                    "leave the label out of the mapping to {} in the layout",
-                    map.to.written
-                )),
-                in_container(service),
+                site.layout.remove(Part::mapping(&service.name, &map.to.written), "label"),
+                recreate_container(service),
                 Step::run(&service.host, Command::new("setsebool -P").arg(boolean).arg("on")),
             ];
             findings.push(of_mapping(&RULE, service, map, cases).says(message).remedy(steps));
@@ -57,8 +55,7 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
-        let told = "the mapping to /media asks for a label, and nfs can't have one of its own → leave the label out of the mapping to /media in \
-                    the layout; on millrace: make the container of lantern anew with that mapping; setsebool -P virt_use_nfs on";
+        let told = "the mapping to /media asks for a label, and nfs can't have one of its own → in the layout line 7: remove label from lantern's mapping to /media; on millrace: recreate lantern's container with this mapping; setsebool -P virt_use_nfs on";
         assert_eq!(scene.told(&RULE), told);
     }
 }

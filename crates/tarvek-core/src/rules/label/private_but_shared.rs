@@ -1,11 +1,11 @@
 //! `label/private-but-shared`.
 
+use crate::remedy::apply_on_host::recreate_container;
 use crate::rules::case::Case;
 use crate::rules::label::of_mapping;
-use crate::rules::real::in_container;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
+use crate::words::part::Part;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Label;
 
@@ -40,11 +40,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             let message =
                 format!("{} takes {from} for itself, and {} maps it too", service.name, other.name);
             let steps = vec![
-                Step::words(format!(
-                    "write label = \"shared\" into the mapping to {} in the layout",
-                    map.to.written
-                )),
-                in_container(service),
+                site.layout.set(Part::mapping(&service.name, &map.to.written), "label", "shared"),
+                recreate_container(service),
             ];
             findings.push(of_mapping(&RULE, service, map, cases).says(message).remedy(steps));
         }
@@ -63,8 +60,7 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("joiner").map.as_mut().unwrap()[0].label = Some(Label::Private);
-        let told = "joiner takes /loft/media for itself, and lantern maps it too → write label = \"shared\" into the mapping to /data in the \
-                    layout; on granary: make the container of joiner anew with that mapping";
+        let told = "joiner takes /loft/media for itself, and lantern maps it too → in the layout line 7: set label = \"shared\" for joiner's mapping to /data; on granary: recreate joiner's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.host("granary").selinux = Some(false);
         assert_eq!(scene.told(&RULE), "");

@@ -64,10 +64,10 @@ pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
             let above = if inside { &root.path } else { &folder.path };
             findings.push(finding.remedy(match above.parent().filter(|parent| !parent.is_root()) {
                 Some(parent) => format!(
-                    "move the intake or the library so that neither lies in the other, such as into two folders of {parent}; then name the new \
-                     folders in the layout and in the services"
+                    "move the intake or the library so that neither lies in the other, such as into two folders of {parent}; then name the \
+                     new folders, in the layout and in the services"
                 ),
-                None => "move one of the two out of the other; then name the new folder in the layout and in the services".to_owned(),
+                None => "move one of the two out of the other; then name the new folder, in the layout and in the services".to_owned(),
             }));
         }
     }

@@ -7,11 +7,11 @@ use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::EntryKind;
 use crate::layout::service::Library;
+use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
 use crate::rules::case::Case;
-use crate::rules::real::in_service;
 use crate::rules::{access, identity, mount, path, share};
 use crate::scan::kinds::is_media;
 use crate::scan::read::Scan;
@@ -20,7 +20,7 @@ use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
-use crate::words::remedy::{Command, Remedy, Step};
+use crate::words::remedy::{Command, Remedy};
 use crate::words::rule::{Rule, RuleId, Severity};
 use crate::words::terms::Kind;
 use crate::words::text::counted;
@@ -129,13 +129,10 @@ fn remedy(site: &Site, case: &Case, library: &Library) -> Remedy {
     let complete = case.route.as_ref().filter(|route| route.complete());
     match complete.and_then(|route| elsewhere(site, case, library, route)) {
         Some((folder, Some(seen))) => {
-            let words = format!(
-                "did you mean {seen}? it leads to {}, which holds some; then write it as the root in the layout",
-                folder.on()
-            );
-            let line = case.root.origin.line;
-            let edit = Step::rewritten(line, &case.root.written, &seen, words);
-            Remedy::of(vec![edit, in_service(case)])
+            let holds = format!("{} holds some", folder.on());
+            let steps =
+                vec![case.name_instead(site, &seen), set_in_service(case.service, case.what())];
+            Remedy { steps, effects: vec![holds] }
         }
         Some((folder, None)) => format!(
             "did you mean {}? it holds some, but no mapping of {service} leads there: add one",
@@ -221,9 +218,7 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/attic/readme");
-        let told = "a scan of /media/attic would find no film: it leads to /loft/media/attic on granary, which holds 1 entry, none of \
-                    this kind → did you mean /media/films? it leads to /loft/media/films on granary, which holds some; then \
-                    write it as the root in the layout; on granary: set it as the root in lantern as well";
+        let told = "a scan of /media/attic would find no film: it leads to /loft/media/attic on granary, which holds 1 entry, none of this kind → in the layout line 7: change root /media/attic of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.root("/media/attic").told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /srv/films");
         let books = mapping("/srv/films", "/films", Access::ReadOnly);

@@ -61,7 +61,7 @@ pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
         let finding = case.finding(&RULE).at(root).says(message).affects([other.affected()]);
         let finding = evidence.into_iter().fold(finding, Finding::known);
         findings.push(finding.remedy(
-                "take one of the two roots out, or put both folders beside each other; in the layout and in the service",
+                "remove one of the two roots, or put both folders beside each other, in the layout and in the service",
         ));
     }
     findings

@@ -5,13 +5,13 @@ use crate::forecast::filed::season_of;
 use crate::forecast::key::key;
 use crate::forecast::reading::read;
 use crate::forecast::titles::{Fault, Forecast};
+use crate::remedy::apply_on_host::set_in_service;
 use crate::route::hops::Route;
 use crate::rules::case::Case;
-use crate::rules::real::in_service;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
-use crate::words::remedy::{Remedy, Step};
+use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Kind;
 
@@ -40,9 +40,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         here = parent;
     }
     let set = |path: &AbsPath| {
-        let words = format!("write the root as {path} in the layout");
-        let edit = Step::rewritten(case.root.origin.line, &case.root.written, path, words);
-        Remedy::of(vec![edit, in_service(case)])
+        Remedy::of(vec![case.name_instead(site, path), set_in_service(case.service, case.what())])
     };
     let none = Remedy::from("name the folder that holds the titles as the root".to_owned());
     let mut remedies = parents.iter().map(set).chain([none]);
@@ -103,8 +101,7 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/films/Low Water (2003)");
-        let told = "the root /media/films/Low Water (2003) is the film Low Water (2003) → write the root as /media/films in the layout; on granary: \
-                    set it as the root in lantern as well";
+        let told = "the root /media/films/Low Water (2003) is the film Low Water (2003) → in the layout line 7: change root /media/films/Low Water (2003) of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         scene.tree(
             "granary",
@@ -124,7 +121,7 @@ mod tests {
         ] {
             let told = scene.root(root).told(&RULE);
             assert!(told.starts_with(is) && told.is_empty() == is.is_empty(), "{told}");
-            assert!(is.is_empty() || told.contains("write the root as /media/series in"), "{told}");
+            assert!(is.is_empty() || told.contains(" to /media/series;"), "{told}");
         }
     }
 }

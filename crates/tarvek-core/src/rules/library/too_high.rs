@@ -5,18 +5,17 @@ use std::collections::BTreeMap;
 use crate::facts::tree::{NodeId, Tree};
 use crate::forecast::reading::{read, split_ending};
 use crate::layout::intake::Station;
+use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::rules::case::{Case, stations};
-use crate::rules::real::in_service;
 use crate::scan::kinds::{is_media, is_passed_over};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
-use crate::words::path::AbsPath;
 use crate::words::place::Place;
-use crate::words::remedy::{Remedy, Step};
+use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Kind;
 
@@ -74,19 +73,17 @@ fn of_root(site: &Site, case: &Case) -> Option<Finding> {
         library.kind.word()
     ));
     Some(match right {
-        Some(one) => finding.remedy(set(case, &route.asked.child(tree.name(*one)))).or_else(apart),
+        Some(one) => {
+            let right = route.asked.child(tree.name(*one));
+            let edit = case.name_instead(site, &right);
+            finding.remedy(vec![edit, set_in_service(case.service, case.what())]).or_else(apart)
+        }
         None => finding.remedy(apart),
     })
 }
 
 fn is_video(kind: Kind) -> bool {
     matches!(kind, Kind::Films | Kind::Series)
-}
-
-fn set(case: &Case, path: &AbsPath) -> Remedy {
-    let words = format!("write the root as {path} in the layout");
-    let edit = Step::rewritten(case.root.origin.line, &case.root.written, path, words);
-    Remedy::of(vec![edit, in_service(case)])
 }
 
 fn shown_names(tree: &Tree, nodes: &[NodeId]) -> String {
@@ -202,8 +199,7 @@ mod tests {
         );
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media");
-        let told = "the root /media covers music (music) as well → write the root as /media/films in the layout; on granary: set it as the \
-                    root in lantern as well";
+        let told = "the root /media covers music (music) as well → in the layout line 7: change root /media of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let mut scene = Scene::local().with_intake();
         let told = scene.root("/media").told(&RULE);

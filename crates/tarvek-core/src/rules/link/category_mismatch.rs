@@ -1,12 +1,15 @@
 //! `link/category-mismatch`.
 
 use crate::link::intake::{Ways, ways};
+use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
+use crate::route::seen_as::seen_as;
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::{Part, Side};
 use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 
@@ -24,7 +27,7 @@ pub static RULE: Rule = Rule {
 
 /// Judges every intake.
 pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
-    ways(site).flat_map(|ways| [names(&ways), folders(&ways)]).flatten().collect()
+    ways(site).flat_map(|ways| [names(site, &ways), folders(site, &ways)]).flatten().collect()
 }
 
 fn finding(ways: &Ways) -> Option<Finding> {
@@ -35,7 +38,7 @@ fn finding(ways: &Ways) -> Option<Finding> {
 }
 
 /// The names of the category.
-fn names(ways: &Ways) -> Option<Finding> {
+fn names(site: &Site, ways: &Ways) -> Option<Finding> {
     let (fetch, sort) = (ways.intake.fetch.as_ref()?, ways.intake.sort.as_ref()?);
     let (theirs, ours) = (fetch.category.as_ref()?, sort.category.as_ref()?);
     if theirs == ours {
@@ -49,19 +52,21 @@ fn names(ways: &Ways) -> Option<Finding> {
         fetch.service, sort.service
     );
     let intake = &ways.intake.name;
+    let host = &site.layout.service(&sort.service)?.host;
     Some(finding(ways)?.says(message).remedy(Remedy::of(vec![
-        Step::words(format!(
-            "write category = \"{theirs}\" for both sides of intake {intake} in the layout"
-        )),
-        Step::words(format!(
-            "set the category {theirs} in {} as well, as it is in {}",
-            sort.service, fetch.service
-        )),
+        site.layout.set(sort_of(intake), "category", &theirs),
+        Step::on(
+            host,
+            format!(
+                "set the category {theirs} in {} as well, as it is in {}",
+                sort.service, fetch.service
+            ),
+        ),
     ])))
 }
 
 /// The folders of the category: what is read is where finished files are put, or a folder above.
-fn folders(ways: &Ways) -> Option<Finding> {
+fn folders(site: &Site, ways: &Ways) -> Option<Finding> {
     let (done, reads) = (ways.done.as_ref()?, ways.reads.as_ref()?);
     let (theirs, ours) = (&done.route, &reads.route);
     if theirs.end != End::Reached || ours.end != End::Reached {
@@ -80,13 +85,20 @@ fn folders(ways: &Ways) -> Option<Finding> {
         done.service.name, reads.service.name
     );
     let evidence = theirs.evidence().min(ours.evidence());
-    Some(finding(ways)?.at(read).known(evidence).says(message).remedy(Remedy::of(vec![
-        Step::words(format!(
-            "name one folder in the layout as done of {} and as reads of {} in intake {}",
+    let seen = seen_as(site, &ours.view, &ours.subject, put);
+    let edit = match seen {
+        Some(path) => site.layout.set_path(sort_of(&ways.intake.name), "reads", &path),
+        None => Step::words(format!(
+            "in the layout, name one folder as done of {} and as reads of {} in intake {}",
             done.service.name, reads.service.name, ways.intake.name
         )),
-        Step::words(format!("set it in {} or {} as well", done.service.name, reads.service.name)),
-    ])))
+    };
+    let steps = vec![edit, set_in_service(reads.service, "folder that is read")];
+    Some(finding(ways)?.at(read).known(evidence).says(message).remedy(steps))
+}
+
+fn sort_of(intake: &Name) -> Part {
+    Part::IntakeSide { intake: intake.clone(), side: Side::Sort }
 }
 
 #[cfg(test)]
@@ -105,8 +117,7 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(named("films", "films"), "");
-        let told = "drover files downloads under the category Films, and joiner asks for films: they differ in letter case → write category = \
-                    \"Films\" for both sides of intake films in the layout; set the category Films in joiner as well, as it is in drover";
+        let told = "drover files downloads under the category Films, and joiner asks for films: they differ in letter case → in the layout line 9: set category = \"Films\" for sort of intake films; on granary: set the category Films in joiner as well, as it is in drover";
         assert_eq!(named("Films", "films"), told);
         assert!(named("films", "series").starts_with(
             "drover files downloads under the category films, and joiner asks for series → "

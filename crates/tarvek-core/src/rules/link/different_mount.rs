@@ -63,14 +63,14 @@ mod tests {
         let told = scene.told(&RULE);
         assert!(told.starts_with("joiner can't link files of /downloads/done into /media/films: one filesystem, by two mounts: "), "{told}");
         for step in [
-            "in the layout, map the one parent into joiner: { from = \"/loft/media\", to = \"/data\" } instead of /loft/media/intake",
-            "take the mapping of /loft/media/films to /media/films (line 22) out of the layout",
-            "write reads of intake films as /data/intake/done in the layout",
-            "write files_into of intake films as /data/films in the layout",
+            "set from = \"/loft/media\" for joiner's mapping to /downloads; set to = \"/data\" for",
+            "in the layout line 22: remove joiner's mapping to /media/films",
+            "set reads = \"/data/intake/done\" for sort of intake films",
+            "set files_into = \"/data/films\" for sort of intake films",
             "set the new paths in joiner: /downloads/done becomes /data/intake/done, /media/films becomes /data/films",
-            "make the container of joiner anew with { from = \"/loft/media\", to = \"/data\" }",
+            "recreate joiner's container with { from = \"/loft/media\", to = \"/data\" }",
             // The one that fetches goes on naming the folder as joiner does.
-            "its place in drover is /data/intake instead of /downloads",
+            "set to = \"/data/intake\" for drover's mapping to /downloads",
             "set the new paths in drover: /downloads/partial becomes /data/intake/partial, /downloads/done becomes /data/intake/done",
         ] {
             assert!(told.contains(step), "{step}\n{told}");

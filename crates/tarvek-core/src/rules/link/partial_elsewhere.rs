@@ -84,7 +84,7 @@ mod tests {
         fetch.partial.as_mut().unwrap().path = crate::tests::abs("/partial");
         let told = scene.told(&RULE);
         assert!(
-            told.contains("write partial of intake films as /data/intake/partial in the layout"),
+            told.contains("set partial = \"/data/intake/partial\" for fetch of intake films"),
             "{told}"
         );
     }

@@ -1,5 +1,6 @@
 //! `link/path-disagreement`.
 
+use crate::layout::service::Service;
 use crate::link::intake::{Ways, ways};
 use crate::route::end::End;
 use crate::route::seen_as::seen_as;
@@ -7,9 +8,12 @@ use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
+use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
+use crate::words::value::Value;
 
 /// One folder under two names, and nobody who translates.
 pub static RULE: Rule = Rule {
@@ -60,18 +64,41 @@ fn told(site: &Site, ways: &Ways) -> Option<Finding> {
                 "{place} is {named} to {fetcher} and {path} to {sorter}, and nothing translates: {sorter} looks for what {fetcher} names in \
                  {expected}"
             );
-            let line = format!("{{ service = \"{fetcher}\", from = \"{named}\", to = \"{path}\" }}");
             finding.says(message).remedy(Remedy::of(vec![
-                Step::words(format!("add {line} to translate of {sorter} in the layout")),
+                translate(site, reads.service, fetcher, named, &path),
                 Step::on(host, format!("have {sorter} take {named} of {fetcher} for {path}")),
             ]))
         }
         None => finding
             .says(format!("{fetcher} puts finished files in {named}, which is {place}, and {sorter} does not see that folder at all"))
             .remedy(Remedy::of(vec![Step::words(format!(
-                "map {place} into {sorter} as {named}, in the layout and in earnest"
+                "map {place} into {sorter} as {named}, in the layout and in its container"
             ))])),
     })
+}
+
+/// The step that translates a path which another service names.
+fn translate(
+    site: &Site,
+    sorter: &Service,
+    fetcher: &Name,
+    named: &AbsPath,
+    path: &AbsPath,
+) -> Step {
+    let known = sorter
+        .translate
+        .iter()
+        .find(|known| known.service == *fetcher && known.from.path.as_ref() == Ok(named));
+    if let Some(known) = known {
+        return site.layout.set_path(Part::translation(&sorter.name, known), "to", path);
+    }
+    match (Value::path(named), Value::path(path)) {
+        (Some(from), Some(to)) => {
+            let table = Value::table([("service", fetcher.into()), ("from", from), ("to", to)]);
+            site.layout.add(Part::Service(sorter.name.clone()), "translate", table)
+        }
+        _ => Step::words(format!("in the layout, translate {named} of {fetcher} to {path}")),
+    }
 }
 
 /// What the sorting service makes of a path that the fetching one names; `None` if what it declares is no path.
@@ -106,10 +133,7 @@ mod tests {
         let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
         fetch.partial = None;
         fetch.done = InView::of(abs("/downloads/done"));
-        let told = "granary:/loft/media/intake/done is /downloads/done to drover and /data/intake/done to joiner, and nothing translates: joiner \
-                    looks for what drover names in /downloads/done → add { service = \"drover\", from = \"/downloads/done\", to = \
-                    \"/data/intake/done\" } to translate of joiner in the layout; on granary: have joiner take /downloads/done of drover for \
-                    /data/intake/done";
+        let told = "granary:/loft/media/intake/done is /downloads/done to drover and /data/intake/done to joiner, and nothing translates: joiner looks for what drover names in /downloads/done → in the layout line 5: add { service = \"drover\", from = \"/downloads/done\", to = \"/data/intake/done\" } to translate of service joiner; on granary: have joiner take /downloads/done of drover for /data/intake/done";
         assert_eq!(scene.told(&RULE), told);
         let (from, to) = (declared("/downloads"), declared("/data/intake"));
         scene.service("joiner").translate.push(Translation { service: "drover".into(), from, to });

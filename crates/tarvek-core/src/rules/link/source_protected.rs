@@ -8,14 +8,16 @@ use crate::layout::service::{GroupRef, RunAs, Service};
 use crate::link::below::holds;
 use crate::link::ends::Ends;
 use crate::link::verdict::Reason;
+use crate::remedy::apply_on_host::run_as_account;
+use crate::remedy::apply_on_host::set_and_restart;
 use crate::rules::case::Case;
 use crate::rules::link::filing::{Filing, filings};
 use crate::rules::link::mend::{brings_nothing_about, files_well};
-use crate::rules::real::in_account;
 use crate::site::join::Site;
 use crate::site::suppose::Change;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
@@ -156,28 +158,23 @@ impl<'a> Pair<'a> {
         let (maker, sorter) = (&self.fetcher.name, &self.sorter.name);
         if cure == Cure::Account {
             let subject = site.subject_of(self.fetcher).0;
-            let words = format!(
-                "set runs_as = \"{}:{}\" for {sorter} in the layout, the account of {maker}",
-                subject.uid, subject.gid
-            );
+            let account = format!("{}:{}", subject.uid, subject.gid);
+            let edit = site.layout.set(Part::Service(sorter.clone()), "runs_as", account);
             let effects = vec![format!(
                 "{sorter} can then do all that {maker} can, and no longer what only its own account could"
             )];
-            return Remedy { steps: vec![Step::words(words), in_account(self.sorter)], effects };
+            return Remedy { steps: vec![edit, run_as_account(self.sorter)], effects };
         }
         let mut steps = Vec::new();
         if cure == Cure::Group {
-            steps.push(Step::words(format!(
-                "add \"{}\" to the groups of service {sorter} in the layout, and start it anew",
-                self.group
-            )));
+            let part = Part::Service(sorter.clone());
+            steps.push(site.layout.add(part, "groups", self.group));
+            let words = format!("restart {sorter} with group {}", self.group);
+            steps.push(Step::on(&self.sorter.host, words));
         }
-        steps.push(Step::words(format!(
-            "set umask = \"{:03o}\" for {maker} in the layout",
-            self.umask
-        )));
-        let real = format!("set it in {maker} as well, and start it anew");
-        steps.push(Step::on(&self.fetcher.host, real));
+        let part = Part::Service(maker.clone());
+        steps.push(site.layout.set(part, "umask", format!("{:03o}", self.umask)));
+        steps.push(set_and_restart(self.fetcher));
         if waits {
             steps.extend(opened(site, filing).into_iter().flat_map(|remedy| remedy.steps));
         }
@@ -224,9 +221,7 @@ mod tests {
         assert_eq!(scene().told(&RULE), "");
         let mut narrow = scene();
         narrow.service("drover").umask = Some(0o022);
-        let told = "joiner can't link files of /data/intake/done into /data/films: fs.protected_hardlinks is on, 842:2100 does not own the source \
-                    (uid 841), and may not both read and write it (mode 0644); moving them still costs no copy → set umask = \"002\" for drover \
-                    in the layout; on granary: set it in drover as well, and start it anew";
+        let told = "joiner can't link files of /data/intake/done into /data/films: fs.protected_hardlinks is on, 842:2100 does not own the source (uid 841), and may not both read and write it (mode 0644); moving them still costs no copy → in the layout line 5: set umask = \"002\" for service drover; on granary: set it in drover as well, and restart it";
         assert_eq!(narrow.told(&RULE), told);
         narrow.facts("granary").told.sysctls[0].1 = 0;
         assert_eq!(narrow.told(&RULE), "");

@@ -1,10 +1,13 @@
 //! `link/unsupported`.
 
+use crate::layout::intake::Want;
 use crate::link::verdict::Reason;
 use crate::rules::case::Case;
 use crate::rules::link::filing::{Filing, filings};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
+use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 
 /// A filesystem without links.
@@ -24,10 +27,21 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         filings(site).filter(|filing| filing.is_refused_for(Reason::UnsupportedFilesystem));
     let told = |filing: Filing| {
         let (name, place) = (&filing.ways.intake.name, filing.ends().1.route.here().clone());
-        filing.finding(&RULE).remedy(format!(
-            "set want = \"rename\" for intake {name} in the layout and have {} move files, or put a filesystem that links at {}",
-            filing.step.service, place
-        ))
+        let other = format!("put a filesystem that links at {place}");
+        let finding = filing.finding(&RULE);
+        match site.layout.service(&filing.step.service) {
+            Some(sorter) if filing.step.rename.is_possible() => finding.remedy(Remedy {
+                steps: vec![
+                    site.layout.set(Part::Intake(name.clone()), "want", Want::Rename.word()),
+                    Step::on(&sorter.host, format!("have {} move files", sorter.name)),
+                ],
+                effects: vec![
+                    "a file that was filed can then no longer be shared where it came from".into(),
+                    format!("to keep linking, {other}"),
+                ],
+            }),
+            _ => finding.remedy(other),
+        }
     };
     refused.map(told).collect()
 }

@@ -34,12 +34,9 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
         }
         let what = if mount.removable { "what may be away" } else { "another machine" };
         let message = format!("the boot of {} waits for {what}, to mount {}", mount.host, mount.at);
-        let add = if mount.removable {
-            "add nofail,x-systemd.automount"
-        } else {
-            "add nofail,_netdev,x-systemd.automount"
-        };
-        let steps = set_options(mount, add);
+        let network: &[&str] = if mount.removable { &[] } else { &["_netdev"] };
+        let add = [&["nofail"], network, &["x-systemd.automount"]].concat();
+        let steps = set_options(site, mount, &mount.options.with(&add));
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
     }
     findings
@@ -60,9 +57,7 @@ mod tests {
             assert_eq!(scene.told(&RULE), "", "{options}");
         }
         scene.layout.mounts[0].options = MountOptions::read("ro");
-        let told = "the boot of millrace waits for another machine, to mount /mnt/media → add nofail,_netdev,x-systemd.automount in the options of \
-                    /mnt/media in the layout; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, \
-                    and mount it anew";
+        let told = "the boot of millrace waits for another machine, to mount /mnt/media → in the layout line 4: set options = \"ro,nofail,_netdev,x-systemd.automount\" for millrace's mount at /mnt/media; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, and remount it";
         assert_eq!(scene.told(&RULE), told);
         scene.host("millrace").os = Os::Windows;
         assert_eq!(scene.told(&RULE), "");

@@ -7,6 +7,7 @@ use crate::rules::case::Case;
 use crate::rules::mount::{of_mount, server};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::shown;
@@ -31,20 +32,26 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
         if server.trim_matches(['[', ']']).parse::<IpAddr>().is_err() {
             continue;
         }
-        let server = shown(server.as_bytes());
-        let name = site.host_named(&server).map_or("its name".to_owned(), |host| {
+        let name = site.host_named(server).map(|host| {
             let address = site.layout.host(host).and_then(|host| {
                 host.addresses.iter().find(|known| known.raw().parse::<IpAddr>().is_err())
             });
-            address.unwrap_or(host).to_string()
+            address.unwrap_or(host)
         });
-        let steps = vec![
-            Step::words(format!(
-                "write {name} in place of {server} into the source of {} in the layout",
+        let edit = match name {
+            Some(name) => {
+                let part = Part::mount(&mount.host, &mount.at);
+                site.layout.set(part, "from", source.raw().replacen(server, name.raw(), 1))
+            }
+            None => Step::words(format!(
+                "in the layout, name the server in the source of {} by its name",
                 mount.at
             )),
-            Step::on(&mount.host, format!("write {name} into what mounts {} as well", mount.at)),
-        ];
+        };
+        let name = name.map_or_else(|| "its name".to_owned(), ToString::to_string);
+        let real = format!("write {name} into what mounts {} as well", mount.at);
+        let steps = vec![edit, Step::on(&mount.host, real)];
+        let server = shown(server.as_bytes());
         let message = format!("{} is mounted from {server}, an address", mount.at);
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
     }
@@ -67,8 +74,7 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(from("granary.lan:/loft/media"), "");
-        let told = "/mnt/media is mounted from 10.9.9.9, an address → write its name in place of 10.9.9.9 into the source of /mnt/media in \
-                    the layout; on millrace: write its name into what mounts /mnt/media as well";
+        let told = "/mnt/media is mounted from 10.9.9.9, an address → in the layout, name the server in the source of /mnt/media by its name; on millrace: write its name into what mounts /mnt/media as well";
         assert_eq!(from("10.9.9.9:/loft/media"), told);
         assert!(from("[fe80::1]:/loft/media").contains("[fe80::1]"));
     }

@@ -3,9 +3,9 @@
 use crate::judge::along::judge;
 use crate::judge::verdict::{Refusal, Verdict};
 use crate::rules::case::Case;
+use crate::rules::mount::{mount_above, set_ids};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// Options that shut a service out.
@@ -27,22 +27,14 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         return Vec::new();
     };
     let at = answer.decided_at.clone();
-    let of_mount =
-        |mount: &&crate::layout::mount::Mount| mount.host == at.host && at.path.within(&mount.at);
-    let mounts = site.layout.mounts.iter().filter(of_mount);
-    let mount = mounts.max_by_key(|mount| mount.at.components().count());
-    let point = mount.map_or(&at.path, |mount| &mount.at);
+    let mount = mount_above(site, &at);
     let subject = route
         .hops
         .iter()
         .rev()
         .find(|hop| hop.to.host == at.host)
         .map_or(&case.subject, |hop| &hop.subject);
-    let ids = format!("uid={},gid={}", subject.uid, subject.gid);
-    let steps = vec![
-        Step::words(format!("set {ids} in the options of {point} in the layout")),
-        Step::on(&at.host, format!("set {ids} where {point} is mounted, and mount it anew")),
-    ];
+    let steps = set_ids(site, &at, &[("uid", subject.uid), ("gid", subject.gid)]);
     let finding =
         case.finding(&RULE).at(&at).known(answer.evidence).says(why.clone()).remedy(steps);
     vec![match mount {
@@ -66,6 +58,6 @@ mod tests {
         let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media ro,uid=0,gid=0,dir_mode=0700";
         scene.facts("millrace").mounts = Some(mounts(table));
         let told = scene.told(&RULE);
-        assert!(told.ends_with("set uid=840,gid=840 in the options of /mnt/media in the layout; on millrace: set uid=840,gid=840 where /mnt/media is mounted, and mount it anew"), "{told}");
+        assert!(told.ends_with("set options = \"ro,nofail,dir_mode=0700,uid=840,gid=840\" for millrace's mount at /mnt/media; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, and remount it"), "{told}");
     }
 }

@@ -10,6 +10,7 @@ use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
+use crate::words::part::Part;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 use crate::words::secret_key::HIDDEN;
@@ -28,7 +29,7 @@ pub static RULE: Rule = Rule {
 /// Judges the options of the layout, the tables of hosts, and their configuration.
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let holds = |options: &MountOptions| options.iter().any(|option| option.contains(HIDDEN));
+    let holds = MountOptions::hide_a_secret;
     let steps = |host: &Name, place: &str| {
         vec![Step::on(
             host,
@@ -39,10 +40,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     };
     for mount in site.layout.mounts.iter().filter(|mount| holds(&mount.options)) {
         let message = format!("the options of {} hold a password", mount.at);
-        let mut all = vec![Step::words(format!(
-            "take it out of the options of {} in the layout, and name the file as credentials",
-            mount.at
-        ))];
+        let part = Part::mount(&mount.host, &mount.at);
+        let mut all = vec![without_secret(site, part, &mount.options)];
         all.extend(steps(&mount.host, "what mounts it"));
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(all));
     }
@@ -54,10 +53,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             }
             let message =
                 format!("the options of what is mapped to {} hold a password", map.to.written);
-            let mut all = vec![Step::words(format!(
-                "take it out of the options of the mapping to {} in the layout",
-                map.to.written
-            ))];
+            let part = Part::mapping(&service.name, &map.to.written);
+            let mut all = vec![without_secret(site, part, &mount.options)];
             all.extend(steps(&service.host, "the container's options"));
             let about = About::Service(service.name.clone());
             findings.push(
@@ -96,6 +93,16 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     findings
 }
 
+/// The step that leaves of the options those without a secret.
+fn without_secret(site: &Site, part: Part, options: &MountOptions) -> Step {
+    let open = options.iter().filter(|option| !option.contains(HIDDEN));
+    let open: MountOptions = open.collect();
+    match open.is_empty() {
+        true => site.layout.remove(part, "options"),
+        false => site.layout.set(part, "options", open.to_string()),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::RULE;
@@ -123,8 +130,9 @@ mod tests {
         scene.layout.mounts[0].options = options;
         let told = scene.told(&RULE);
         assert!(
-            told.starts_with("the options of /mnt/media hold a password → take it out")
-                && !told.contains("hedge"),
+            told.starts_with(
+                "the options of /mnt/media hold a password → in the layout line 4: set options ="
+            ) && !told.contains("hedge"),
             "{told}"
         );
         scene.layout.mounts[0].options = MountOptions::read("ro,nofail");

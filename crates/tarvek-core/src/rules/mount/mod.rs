@@ -28,6 +28,8 @@ use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::options::MountOptions;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::remedy::{Command, Step};
@@ -49,16 +51,40 @@ fn passes(route: &Route, point: &Place) -> bool {
     route.hops.iter().any(|hop| hop.kind == HopKind::Mount && through(&hop.from))
 }
 
-/// What changes the options of a mount: the layout, and what really mounts it.
-fn set_options(mount: &Mount, change: &str) -> Vec<Step> {
+/// What gives a mount other options: the layout, and what really mounts it.
+fn set_options(site: &Site, mount: &Mount, options: &MountOptions) -> Vec<Step> {
     let words = format!(
-        "change the line of fstab or the unit that mounts {} in the same way, and mount it anew",
+        "change the line of fstab or the unit that mounts {} in the same way, and remount it",
         mount.at
     );
-    vec![
-        Step::words(format!("{change} in the options of {} in the layout", mount.at)),
-        Step::on(&mount.host, words),
-    ]
+    // Whoever has a secret there has to write the line: it is known nowhere else.
+    let edit = if options.hide_a_secret() {
+        let shown = options.to_string();
+        Step::words(format!("in the layout, make the options of {} {shown}", mount.at))
+    } else {
+        site.layout.set(Part::mount(&mount.host, &mount.at), "options", options.to_string())
+    };
+    vec![edit, Step::on(&mount.host, words)]
+}
+
+/// What makes everything that an SMB mount shows belong to somebody (`mount.cifs(8)`, `uid=`, `gid=`).
+pub(in crate::rules) fn set_ids(site: &Site, at: &Place, ids: &[(&str, u32)]) -> Vec<Step> {
+    let options: Vec<String> = ids.iter().map(|(key, id)| format!("{key}={id}")).collect();
+    let options: Vec<&str> = options.iter().map(String::as_str).collect();
+    match mount_above(site, at) {
+        Some(mount) => set_options(site, mount, &mount.options.with(&options)),
+        None => {
+            let (ids, point) = (options.join(","), &at.path);
+            vec![Step::on(&at.host, format!("set {ids} where {point} is mounted, and remount it"))]
+        }
+    }
+}
+
+/// The declared mount that a place of a host lies on.
+fn mount_above<'s>(site: &'s Site, at: &Place) -> Option<&'s Mount> {
+    let of_host = site.layout.mounts.iter().filter(|mount| mount.host == at.host);
+    let above = of_host.filter(|mount| at.path.within(&mount.at));
+    above.max_by_key(|mount| mount.at.components().count())
 }
 
 /// The server in a source that is written out: `server:/path`, `//server/share`.
@@ -186,6 +212,6 @@ fn start_anew(site: &Site, host: &Name, at: &AbsPath) -> Option<Step> {
     });
     let names: Vec<String> = mapped.map(|service| service.name.to_string()).collect();
     (!names.is_empty()).then(|| {
-        Step::on(host, format!("start {} anew, so that it sees the new mount", names.join(", ")))
+        Step::on(host, format!("restart {} so that it sees the new mount", names.join(", ")))
     })
 }

@@ -1,10 +1,12 @@
 //! `mount/no-share-named`.
 
 use crate::layout::mount::MountSource;
+use crate::layout::share::Share;
 use crate::rules::case::Case;
 use crate::rules::mount::{of_mount, server};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Protocol;
@@ -33,16 +35,24 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
         let host = site.host_named(server);
         let offered =
             site.layout.shares.iter().filter(|s| Some(&s.host) == host && s.smb.is_some());
-        let names: Vec<String> = offered.map(|share| share.name.to_string()).collect();
-        let server = shown(server.as_bytes());
-        let one = match names.as_slice() {
-            [] => "a share of it".to_owned(),
-            names => format!("one of its shares: {}", names.join(", ")),
+        let offered: Vec<&Share> = offered.collect();
+        let edit = match offered.as_slice() {
+            [one] => {
+                let part = Part::mount(&mount.host, &mount.at);
+                site.layout.set(part, "from", format!("//{server}/{}", one.name.raw()))
+            }
+            many => {
+                let names: Vec<String> = many.iter().map(|share| share.name.to_string()).collect();
+                let one = match names.is_empty() {
+                    true => "a share of it".to_owned(),
+                    false => format!("one of its shares: {}", names.join(", ")),
+                };
+                Step::words(format!("in the layout, name {one} in the source of {}", mount.at))
+            }
         };
-        let steps = vec![
-            Step::words(format!("name {one} in the source of {} in the layout", mount.at)),
-            Step::on(&mount.host, format!("name it in what mounts {} as well", mount.at)),
-        ];
+        let real = format!("name it in what mounts {} as well", mount.at);
+        let steps = vec![edit, Step::on(&mount.host, real)];
+        let server = shown(server.as_bytes());
         let message = format!("{} is to be mounted from {server}, without a share", mount.at);
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
     }
@@ -64,8 +74,7 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(from("//granary.lan/media"), "");
-        let told = "/mnt/media is to be mounted from granary.lan, without a share → name one of its shares: media in the source of \
-                    /mnt/media in the layout; on millrace: name it in what mounts /mnt/media as well";
+        let told = "/mnt/media is to be mounted from granary.lan, without a share → in the layout line 4: set from = \"//granary.lan/media\" for millrace's mount at /mnt/media; on millrace: name it in what mounts /mnt/media as well";
         assert_eq!(from("//granary.lan/"), told);
         assert!(from("\\\\elsewhere").contains("name a share of it"));
     }

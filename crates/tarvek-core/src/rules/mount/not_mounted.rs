@@ -125,7 +125,7 @@ mod tests {
             scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
             let told = format!(
                 "the layout declares granary:media at /mnt/media, but nothing is mounted there; the folder beneath is empty → \
-                 on millrace: {command}; start lantern anew, so that it sees the new mount"
+                 on millrace: {command}; restart lantern so that it sees the new mount"
             );
             assert_eq!(scene.told(&RULE), told);
             scene.layout.mounts[0].credentials = Some(abs("/etc/granary.cred"));

@@ -34,11 +34,12 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             continue;
         }
         let (version, new) = match mount.protocol {
-            Protocol::Smb => ("SMB 1", "ask for vers=3.1.1"),
-            _ => ("NFS 2", "ask for vers=4.2"),
+            Protocol::Smb => ("SMB 1", "vers=3.1.1"),
+            _ => ("NFS 2", "vers=4.2"),
         };
         let message = format!("{} is mounted with {version}, which is given up", mount.at);
-        let steps = set_options(mount, new);
+        let options = mount.options.without(&["vers", "nfsvers", "v2"]).with(&[new]);
+        let steps = set_options(site, mount, &options);
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
     }
     findings

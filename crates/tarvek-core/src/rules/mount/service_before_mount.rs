@@ -1,12 +1,13 @@
 //! `mount/service-before-mount`.
 
 use crate::layout::mapping::MapSource;
+use crate::remedy::apply_on_host::recreate_container;
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::place::Place;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
 /// A container that may start first.
@@ -51,17 +52,12 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
                 service.name, mount.at, map.to.written
             );
             let steps = vec![
-                Step::words(format!(
-                    "add propagation = \"rslave\" to the mapping to {} in the layout, or x-systemd.automount to the options of {}",
-                    map.to.written, mount.at
-                )),
-                Step::on(
-                    &service.host,
-                    format!(
-                        "make the container of {} anew with that mapping, or mount {} so",
-                        service.name, mount.at
-                    ),
+                site.layout.set(
+                    Part::mapping(&service.name, &map.to.written),
+                    "propagation",
+                    "rslave",
                 ),
+                recreate_container(service),
             ];
             let of_service = |case: &&Case| case.service.name == service.name;
             findings.push(
@@ -87,9 +83,7 @@ mod tests {
     #[test]
     fn what_comes_later_reaches_a_service_or_is_waited_for() {
         let mut scene = Scene::over(Protocol::Nfs);
-        let told = "lantern may start before /mnt/media is mounted, and would see the folder beneath as /media → add propagation = \
-                    \"rslave\" to the mapping to /media in the layout, or x-systemd.automount to the options of /mnt/media; on millrace: \
-                    make the container of lantern anew with that mapping, or mount /mnt/media so";
+        let told = "lantern may start before /mnt/media is mounted, and would see the folder beneath as /media → in the layout line 7: set propagation = \"rslave\" for lantern's mapping to /media; on millrace: recreate lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         for word in ["rslave", "slave", "rshared"] {
             scene.service("lantern").map.as_mut().unwrap()[0].propagation = Some(word.into());

@@ -30,7 +30,8 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             "{} is writable and mounted soft: a write may be lost without a word",
             mount.at
         );
-        let steps = set_options(mount, "replace soft by hard, or add ro,");
+        let options = mount.options.without(&["soft", "softerr"]).with(&["hard"]);
+        let steps = set_options(site, mount, &options);
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
     }
     findings
@@ -53,9 +54,7 @@ mod tests {
         for options in ["rw,nofail", "ro,soft", "rw,hard", "soft,rw,ro"] {
             assert_eq!(with(options), "", "{options}");
         }
-        let told = "/mnt/media is writable and mounted soft: a write may be lost without a word → replace soft by hard, or add ro, in the \
-                    options of /mnt/media in the layout; on millrace: change the line of fstab or the unit that mounts /mnt/media in the \
-                    same way, and mount it anew";
+        let told = "/mnt/media is writable and mounted soft: a write may be lost without a word → in the layout line 4: set options = \"rw,hard\" for millrace's mount at /mnt/media; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, and remount it";
         assert_eq!(with("rw,soft"), told);
         assert!(!with("softerr,nofail").is_empty());
     }

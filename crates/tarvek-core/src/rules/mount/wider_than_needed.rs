@@ -42,7 +42,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             continue;
         }
         let message = format!("{} is writable, and everything that sees it only reads", mount.at);
-        let steps = set_options(mount, "add ro");
+        let steps = set_options(site, mount, &mount.options.without(&["rw"]).with(&["ro"]));
         findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
     }
     findings
@@ -61,7 +61,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
         assert!(scene.told(&RULE).starts_with(
-            "/mnt/media is writable, and everything that sees it only reads → add ro"
+            "/mnt/media is writable, and everything that sees it only reads → in the layout line 4: set options = \"nofail,ro\""
         ));
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
         assert_eq!(scene.told(&RULE), "");

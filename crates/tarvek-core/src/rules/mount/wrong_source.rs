@@ -76,9 +76,7 @@ mod tests {
         let table =
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media nfs4 granary.lan:/loft/old ro";
         scene.facts("millrace").mounts = Some(mounts(table));
-        let told = "the layout mounts granary:media at /mnt/media, and granary.lan:/loft/old is mounted there → on millrace: umount \
-                    /mnt/media; mount -t nfs -o ro granary.lan:/loft/media /mnt/media; start lantern anew, so that it sees the new \
-                    mount";
+        let told = "the layout mounts granary:media at /mnt/media, and granary.lan:/loft/old is mounted there → on millrace: umount /mnt/media; mount -t nfs -o ro granary.lan:/loft/media /mnt/media; restart lantern so that it sees the new mount";
         assert_eq!(scene.told(&RULE), told);
         let findings = scene.findings();
         let follows = findings.iter().find(|finding| finding.rule == &missing::RULE).unwrap();

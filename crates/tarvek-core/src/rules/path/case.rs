@@ -35,13 +35,8 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     }
     let (other, host) = (missing.folder.path.child(other.as_bytes()), &missing.folder.host);
     let rename = Command::new("mv -n -T").arg(&other).arg(&place.path);
-    let spelled = respelled(
-        case,
-        route,
-        &missing.name,
-        missing.other_case.as_ref().unwrap_or(&missing.name),
-        "",
-    );
+    let right = missing.other_case.as_ref().unwrap_or(&missing.name);
+    let spelled = respelled(site, case, route, &missing.name, right);
     vec![finding.remedy(spelled).or_else(Step::run(host, rename))]
 }
 
@@ -56,8 +51,7 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/Films");
-        let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case differ → write the root as \
-                    /media/films in the layout; on granary: set it as the root in lantern as well";
+        let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case differ → in the layout line 7: change root /media/Films of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.root("/media/Films").told(&RULE), "");

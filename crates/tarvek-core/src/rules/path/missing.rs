@@ -39,10 +39,8 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     }
     let mkdir = Step::run(&place.host, Command::new("mkdir").arg(&place.path));
     // Others may be as near; the one that leads to something is meant.
-    let near = missing.near.iter().map(|near| {
-        let meant = format!("did you mean {near:?}? then ");
-        Remedy::of(respelled(case, route, &missing.name, near, &meant))
-    });
+    let near = missing.near.iter();
+    let near = near.map(|near| Remedy::of(respelled(site, case, route, &missing.name, near)));
     let swapped = (!site.is_trial).then(|| swapped(site, case)).flatten().map(Remedy::of);
     let mut all = near.chain(swapped).chain([mkdir.into()]);
     let first = all.next().unwrap_or_default();
@@ -54,6 +52,7 @@ mod tests {
     use super::RULE;
     use crate::check::report::check;
     use crate::tests::{Scene, mapping};
+    use crate::words::remedy::Change;
     use crate::words::remedy::Step;
     use crate::words::terms::Access;
 
@@ -70,8 +69,7 @@ mod tests {
         assert_eq!(told, ["path/missing"], "{findings:#?}");
         assert_eq!(findings[0].affects.len(), 2);
         assert_eq!(findings[0].about.to_string(), "service:lantern");
-        let remedy = "did you mean \"media\"? then write /loft/media in the mapping to /media in the layout; on granary: make the \
-                      container of lantern anew with that mapping";
+        let remedy = "in the layout line 7: set from = \"/loft/media\" for lantern's mapping to /media; on granary: recreate lantern's container with this mapping";
         assert_eq!(findings[0].remedy.to_string(), remedy);
     }
 
@@ -80,13 +78,12 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/flims");
-        let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → did you mean \"films\"? then write the root as \
-                    /media/films in the layout; on granary: set it as the root in lantern as well";
+        let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → in the layout line 7: change root /media/flims of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let findings = scene.findings();
         let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
-        let Step::Edit { line: 7, from, to, .. } = &finding.remedy.steps[0] else { panic!() };
-        assert_eq!((from.as_str(), to.as_str()), ("/media/flims", "/media/films"));
+        let edit = finding.remedy.edits().next().unwrap();
+        assert_eq!((edit.line, &edit.change), (7, &Change::Set("/media/films".into())));
         scene.root("/media/workprints/new");
         assert!(scene.told(&RULE).ends_with("→ on granary: mkdir /loft/media/workprints"));
         scene.without("granary", "/loft/media/films").root("/media/attic");

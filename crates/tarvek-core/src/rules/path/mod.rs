@@ -12,17 +12,18 @@ pub mod wrong_translation;
 
 use crate::facts::tree::NodeId;
 use crate::kernel::entry::EntryKind;
-use crate::layout::mapping::{Declared, MapSource, Mapping};
+use crate::layout::mapping::Mapping;
+use crate::remedy::apply_on_host::{recreate_container, set_in_service};
 use crate::route::end::{End, Missing};
 use crate::route::follow;
 use crate::route::hops::{Level, Route, View};
 use crate::rules::case::Case;
-use crate::rules::real::{in_container, in_service};
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::file_name::FileName;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
 use crate::words::rule::RuleId;
@@ -56,11 +57,11 @@ fn about(case: &Case, route: &Route, finding: Finding) -> Finding {
 
 /// The root, or the mapping, as it should have been written: the last component of that name before the break is replaced.
 fn respelled(
+    site: &Site,
     case: &Case,
     route: &Route,
     wrong: &FileName,
     right: &FileName,
-    before: &str,
 ) -> Vec<Step> {
     if let Some(mapping) = broken_mapping(case, route) {
         let place = route.innermost_path();
@@ -70,15 +71,8 @@ fn respelled(
         let exact = parts.fold(AbsPath::root(), |path, (n, part)| {
             path.child(if n + 1 == depth { right.as_bytes() } else { part })
         });
-        let MapSource::Folder(Declared { written, origin, .. }) = &mapping.source else {
-            return Vec::new();
-        };
-        let words =
-            format!("{before}write {exact} in the mapping to {} in the layout", mapping.to.written);
-        return vec![
-            Step::rewritten(origin.line, written, &exact, words),
-            in_container(case.service),
-        ];
+        let part = Part::mapping(&case.service.name, &mapping.to.written);
+        return vec![site.layout.set_path(part, "from", &exact), recreate_container(case.service)];
     }
     let reached = route.view_path().components().count();
     let parts: Vec<&[u8]> = route.asked.components().collect();
@@ -87,13 +81,12 @@ fn respelled(
     let Some(at) = parts.iter().take(reached.max(1)).rposition(|part| name(part)) else {
         let place = route.innermost_path();
         let exact = place.parent().unwrap_or_else(AbsPath::root).child(right.as_bytes());
-        return vec![Step::words(format!("{before}write {exact} in the mount that leads there"))];
+        return vec![Step::words(format!("name {exact} in the mount that leads there"))];
     };
     let path = parts.iter().enumerate().fold(AbsPath::root(), |path, (n, part)| {
         path.child(if n == at { right.as_bytes() } else { part })
     });
-    let words = format!("{before}write the {} as {path} in the layout", case.what());
-    vec![Step::rewritten(case.root.origin.line, &case.root.written, &path, words), in_service(case)]
+    vec![case.name_instead(site, &path), set_in_service(case.service, case.what())]
 }
 
 /// What to do where a mapping has its two sides the wrong way round: with them swapped, the place is reached.
@@ -103,11 +96,12 @@ fn swapped(site: &Site, case: &Case) -> Option<Vec<Step>> {
         let trial = site.with_sides_swapped(map.origin.line)?;
         let again = case.again(&trial)?;
         again.route.as_ref()?.entry()?;
-        let words = format!(
-            "swap the two sides of the mapping in line {} of the layout: {{ from = \"{to}\", to = \"{from}\" }}",
-            map.origin.line
-        );
-        Some(vec![Step::words(words), in_container(case.service)])
+        let part = Part::mapping(&case.service.name, &map.to.written);
+        Some(vec![
+            site.layout.set_path(part.clone(), "from", to),
+            site.layout.set_path(part, "to", from),
+            recreate_container(case.service),
+        ])
     })
 }
 

@@ -1,17 +1,17 @@
 //! `path/not-a-folder`.
 
 use crate::forecast::titles::{Detail, forecast};
+use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
 use crate::rules::case::{Case, end_of};
-use crate::rules::real::in_service;
 use crate::scan::kinds::is_media;
 use crate::scan::read::scan;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
-use crate::words::remedy::{Remedy, Step};
+use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, Severity};
 
 /// Something else than a folder.
@@ -44,10 +44,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     };
     let message = format!("{} is a {}, not a folder", end.at.path, meta.kind.word());
     let mut all = candidates(site, case, route).into_iter().map(|path| {
-        let words = format!("write the {} as {path} in the layout", case.what());
-        let line = case.root.origin.line;
-        let edit = Step::rewritten(line, &case.root.written, &path, words);
-        Remedy::of(vec![edit, in_service(case)])
+        Remedy::of(vec![case.name_instead(site, &path), set_in_service(case.service, case.what())])
     });
     let none = || Remedy::from(format!("name a folder as the {}", case.what()));
     let first = all.next().unwrap_or_else(none);
@@ -82,14 +79,13 @@ mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "f 0644 1101:2100 /loft/media/list.m3u");
         assert_eq!(scene.told(&RULE), "");
-        let told = "/loft/media/list.m3u is a file, not a folder → write the root as /media in the layout; on granary: set it as the root in \
-                    lantern as well";
+        let told = "/loft/media/list.m3u is a file, not a folder → in the layout line 7: change root /media/list.m3u of lantern's library Films to /media; on granary: set it as the root in lantern as well";
         assert_eq!(scene.root("/media/list.m3u").told(&RULE), told);
         let told = "/loft/media/list.m3u is a file; /media/list.m3u/x needs a folder there → name the folder that is meant as \
                     the root";
         assert_eq!(scene.root("/media/list.m3u/x").told(&RULE), told);
         // One title's folder is no root either.
         let told = scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv").told(&RULE);
-        assert!(told.contains("→ write the root as /media/films in the layout;"), "{told}");
+        assert!(told.contains(" to /media/films; on granary: "), "{told}");
     }
 }

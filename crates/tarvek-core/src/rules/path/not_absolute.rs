@@ -1,11 +1,12 @@
 //! `path/not-absolute`.
 
 use crate::layout::mapping::{Declared, MapSource};
+use crate::remedy::apply_on_host::set_in_service;
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
-use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::{AbsPath, components};
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
@@ -23,15 +24,18 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
-    let by_name = told(&case.root, "the root", || case.finding(&RULE));
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+    let (part, key) = case.part();
+    let by_name = told(site, &case.root, "the root", (part, key), || case.finding(&RULE));
     // What `..` comes to by name may be nowhere; perhaps it was only one too many.
-    let Declared { written, origin, .. } = &case.root;
-    let without = components(written.raw().as_bytes()).filter(|part| *part != b"..");
+    let without = components(case.root.written.raw().as_bytes()).filter(|part| *part != b"..");
     let without = without.fold(AbsPath::root(), |path, part| path.child(part));
     let finding = by_name.map(|finding| {
         finding
-            .or_else(rewritten(origin.line, written, &without))
+            .or_else(vec![
+                case.name_instead(site, &without),
+                set_in_service(case.service, case.what()),
+            ])
             .or_else("write it as an absolute path that a mapping covers")
     });
     finding.into_iter().collect()
@@ -43,39 +47,45 @@ pub fn find_mappings(site: &Site, _: &[Case]) -> Vec<Finding> {
     for service in &site.layout.services {
         for map in service.maps() {
             let from = match &map.source {
-                MapSource::Folder(from) => Some((from, "the mapping's from")),
+                MapSource::Folder(from) => Some((from, "the mapping's from", "from")),
                 _ => None,
             };
-            let written = from.into_iter().chain([(&map.to, "the mapping's to")]);
+            let written = from.into_iter().chain([(&map.to, "the mapping's to", "to")]);
             let finding = || RULE.finding(About::Service(service.name.clone()));
-            findings.extend(written.filter_map(|(written, what)| told(written, what, finding)));
+            let part = || Part::mapping(&service.name, &map.to.written);
+            findings.extend(written.filter_map(|(written, what, key)| {
+                told(site, written, what, (part(), key), finding)
+            }));
         }
         for translation in &service.translate {
             let sides = [
-                (&translation.from, "a translation's from"),
-                (&translation.to, "a translation's to"),
+                (&translation.from, "a translation's from", "from"),
+                (&translation.to, "a translation's to", "to"),
             ];
             let finding = || RULE.finding(About::Service(service.name.clone()));
-            findings.extend(
-                sides.into_iter().filter_map(|(written, what)| told(written, what, finding)),
-            );
+            let part = || Part::translation(&service.name, translation);
+            findings.extend(sides.into_iter().filter_map(|(written, what, key)| {
+                told(site, written, what, (part(), key), finding)
+            }));
         }
     }
     findings
 }
 
-fn told(written: &Declared, what: &str, finding: impl Fn() -> Finding) -> Option<Finding> {
+fn told(
+    site: &Site,
+    written: &Declared,
+    what: &str,
+    (part, key): (Part, &'static str),
+    finding: impl Fn() -> Finding,
+) -> Option<Finding> {
     let fault = written.path.as_ref().err()?;
     let form = absolute_form(written.written.raw().as_bytes());
     let line = written.origin.line;
-    let step = rewritten(line, &written.written, &form);
+    let step = site.layout.set_path(part, key, &form);
     let message = format!("{what} {:?} {fault}", written.written);
-    Some(finding().line(line).says(message).remedy(step))
-}
-
-fn rewritten(line: u32, written: &Name, form: &AbsPath) -> Step {
-    let words = format!("write it as {form} in the layout, and where it is set in earnest");
-    Step::rewritten(line, written, form, words)
+    let real = Step::words("change it in the service's own settings as well");
+    Some(finding().line(line).says(message).remedy(vec![step, real]))
 }
 
 fn absolute_form(written: &[u8]) -> AbsPath {
@@ -103,11 +113,11 @@ mod tests {
         for (root, told) in [
             (
                 "media/films",
-                "the root \"media/films\" is not absolute → write it as /media/films in the layout, and where it is set in earnest",
+                "the root \"media/films\" is not absolute → in the layout line 7: change root media/films of lantern's library Films to /media/films; change it in the service's own settings as well",
             ),
             (
                 "/media/../films",
-                "the root \"/media/../films\" has a \"..\" component → write it as /media/films in the layout, and where it is set in earnest",
+                "the root \"/media/../films\" has a \"..\" component → in the layout line 7: change root /media/../films of lantern's library Films to /media/films; on granary: set it as the root in lantern as well",
             ),
         ] {
             assert_eq!(scene.root(root).told(&RULE), told);
@@ -115,8 +125,7 @@ mod tests {
         let mut scene = Scene::local();
         let books = mapping("srv/books", "books", Access::ReadOnly);
         scene.service("lantern").map.as_mut().unwrap().push(books);
-        let told = "the mapping's from \"srv/books\" is not absolute → write it as /srv/books in the layout, and where it is set in earnest\n\
-                    the mapping's to \"books\" is not absolute → write it as /books in the layout, and where it is set in earnest";
+        let told = "the mapping's from \"srv/books\" is not absolute → in the layout line 7: set from = \"/srv/books\" for lantern's mapping to books; change it in the service's own settings as well\nthe mapping's to \"books\" is not absolute → in the layout line 7: set to = \"/books\" for lantern's mapping to books; change it in the service's own settings as well";
         assert_eq!(scene.told(&RULE), told);
     }
 }

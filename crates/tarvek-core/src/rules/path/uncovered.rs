@@ -1,10 +1,10 @@
 //! `path/uncovered`.
 
 use crate::layout::service::Service;
+use crate::remedy::apply_on_host::{recreate_container, set_in_service};
 use crate::route::end::End;
 use crate::rules::case::Case;
 use crate::rules::path::swapped;
-use crate::rules::real::{in_container, in_service};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
@@ -33,14 +33,12 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         format!("no mapping of {service} covers {}; it maps {}", route.asked, listed(mapped));
     let finding = case.finding_at_end(&RULE, route).says(message);
     let written = written_as_seen(case.service, &route.asked).into_iter().map(|path| {
-        let words = format!("write the {} as {service} sees it: {path}", case.what());
-        let line = case.root.origin.line;
-        Remedy::of(vec![Step::rewritten(line, &case.root.written, &path, words), in_service(case)])
+        Remedy::of(vec![case.name_instead(site, &path), set_in_service(case.service, case.what())])
     });
     let swapped = (!site.is_trial).then(|| swapped(site, case)).flatten().map(Remedy::of);
     let add = Remedy::of(vec![
         Step::words(mapping_to_add(case.service, &route.asked)),
-        in_container(case.service),
+        recreate_container(case.service),
     ]);
     let mut all = written.chain(swapped).chain([add]);
     let first = all.next().unwrap_or_default();
@@ -83,19 +81,14 @@ mod tests {
     fn the_hosts_path_is_turned_into_the_services() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        let told = "no mapping of lantern covers /loft/media/films; it maps /media → write the root as lantern sees it: /media/films; \
-                    on granary: set it as the root in lantern as well";
+        let told = "no mapping of lantern covers /loft/media/films; it maps /media → in the layout line 7: change root /loft/media/films of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.root("/loft/media/films").told(&RULE), told);
-        let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of lantern: \
-                    { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" }; or did you mean /media?; on granary: make the container of lantern \
-                    anew with that mapping";
+        let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of lantern: { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" }; or did you mean /media?; on granary: recreate lantern's container with this mapping";
         assert_eq!(scene.root("/mediax/films").told(&RULE), told);
         // With its sides the wrong way round, the mapping is what is wrong, and no root would help.
         scene.root("/media/films").service("lantern").map =
             Some(vec![mapping("/media", "/loft/media", Access::ReadOnly)]);
-        let told = "no mapping of lantern covers /media/films; it maps /loft/media → swap the two sides of the mapping in line 7 of \
-                    the layout: { from = \"/loft/media\", to = \"/media\" }; on granary: make the container of lantern anew with that \
-                    mapping";
+        let told = "no mapping of lantern covers /media/films; it maps /loft/media → in the layout line 7: set from = \"/loft/media\" for lantern's mapping to /loft/media; set to = \"/media\" for lantern's mapping to /loft/media; on granary: recreate lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").map = None;
         assert_eq!(scene.told(&RULE), "", "it runs on its host, and sees all of it");

@@ -10,6 +10,7 @@ use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::remedy::{Remedy, Step};
 use crate::words::rule::{Rule, Severity};
@@ -61,10 +62,10 @@ fn told(site: &Site, service: &Service, translation: &Translation) -> Option<Fin
     let better = seen_as(site, &own, &site.subject_of(service).0, place);
     Some(finding.remedy(match better {
         Some(path) => {
-            let words = format!("translate it to {path}, as {} sees it", service.name);
             let real = format!("set it in {} as well", service.name);
-            let rewritten = Step::rewritten(to.origin.line, &to.written, &path, words);
-            Remedy::of(vec![rewritten, Step::on(&service.host, real)])
+            let part = Part::translation(&service.name, translation);
+            let edit = site.layout.set_path(part, "to", &path);
+            Remedy::of(vec![edit, Step::on(&service.host, real)])
         }
         None => Remedy::of(vec![Step::words(format!(
             "map {place} into {}, in the layout and in earnest, and translate it to where it lies there",
@@ -98,7 +99,7 @@ mod tests {
         };
         assert_eq!(told("/data/intake/done", "/downloads"), "");
         assert_eq!(told("/data/intake/done", "/data/intake/done"), "");
-        let remedy = " → translate it to /downloads, as joiner sees it; on granary: set it in joiner as well";
+        let remedy = " → in the layout line 7: set to = \"/downloads\" for joiner's translation of drover's /data/intake/done; on granary: set it in joiner as well";
         let means = "by /data/intake/done drover means granary:/loft/media/intake/done, but";
         let elsewhere =
             "/data/films, which joiner takes it for, leads to granary:/loft/media/films";

@@ -1,7 +1,7 @@
 //! `port/in-use`.
 
 use crate::rules::case::Case;
-use crate::rules::port::taken_twice::{Port, free};
+use crate::rules::port::taken_twice::{Port, another};
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
@@ -29,7 +29,9 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let Some(facts) = site.facts(&service.host) else { continue };
-        for port in service.ports.iter().filter_map(|written| Port::of(written)) {
+        for (written, port) in
+            service.ports.iter().filter_map(|written| Some((written, Port::of(written)?)))
+        {
             let other = facts.told.listening.iter().find(|seen| {
                 let same = Port {
                     address: seen.address.clone(),
@@ -43,7 +45,6 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                     })
             });
             let Some(program) = other.and_then(|seen| seen.program.as_ref()) else { continue };
-            let free = free(site, service, port.numbers.0, &port.protocol);
             let message = format!(
                 "{} publishes {}/{}, at which {program} of {} listens",
                 service.name,
@@ -52,14 +53,11 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 service.host
             );
             let steps = vec![
-                Step::words(format!(
-                    "give {} another port in the layout; {free} is free",
-                    service.name
-                )),
+                another(site, service, written, &port),
                 Step::on(
                     &service.host,
                     format!(
-                        "make the container of {} anew with that port; or stop {program}",
+                        "recreate {}'s container with that port; or stop {program}",
                         service.name
                     ),
                 ),
@@ -101,8 +99,7 @@ mod tests {
         {
             assert_eq!(by(program, address), "", "{program:?}");
         }
-        let told = "lantern publishes 7080/tcp, at which weaver of granary listens → give lantern another port in the layout; 7081 is free; \
-                    on granary: make the container of lantern anew with that port; or stop weaver";
+        let told = "lantern publishes 7080/tcp, at which weaver of granary listens → in the layout line 5: change port 7080:80 of lantern to 7081:80; on granary: recreate lantern's container with that port; or stop weaver";
         assert_eq!(by(Some("weaver"), None), told);
         assert_eq!(by(Some("weaver"), Some("127.0.0.1")), told);
     }

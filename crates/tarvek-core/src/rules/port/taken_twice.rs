@@ -1,11 +1,11 @@
 //! `port/taken-twice`.
 
-use crate::layout::adopted;
 use crate::layout::service::Service;
 use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 
@@ -33,7 +33,6 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 theirs.any(|other| port.meets(&other))
             };
             let Some(earlier) = { earlier }.find(clashes) else { continue };
-            let free = free(site, later, port.numbers.0, &port.protocol);
             let message = format!(
                 "{} and {} both publish {}/{} on {}",
                 earlier.name,
@@ -43,13 +42,10 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 later.host
             );
             let steps = vec![
-                Step::words(format!(
-                    "give {} another port in the layout; {free} is free",
-                    later.name
-                )),
+                another(site, later, written, &port),
                 Step::on(
                     &later.host,
-                    format!("make the container of {} anew with that port", later.name),
+                    format!("recreate {}'s container with that port", later.name),
                 ),
             ];
             let finding = RULE
@@ -59,7 +55,8 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 .says(message)
                 .remedy(steps);
             // Ports stand in one line of the layout, and in several of what they were adopted from.
-            let spot = site.layout.adopted.parts.get(&adopted::port(&later.name, written));
+            let part = Part::Port { service: later.name.clone(), port: written.as_str().into() };
+            let spot = site.layout.adopted.parts.get(&part);
             findings.push(match spot {
                 Some(spot) => finding.written(spot),
                 None => finding,
@@ -67,6 +64,18 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// The step that publishes a service at a port that is free.
+pub(super) fn another(site: &Site, service: &Service, written: &str, port: &Port) -> Step {
+    let (first, last) = port.numbers;
+    let free = free(site, service, first, &port.protocol);
+    if first != last {
+        let name = &service.name;
+        return Step::words(format!("in the layout, give {name} other ports; {free} is free"));
+    }
+    let part = Part::Port { service: service.name.clone(), port: written.into() };
+    site.layout.set(part, "", port.moved_to(written, free))
 }
 
 /// A published port or range of ports, as the layout writes it: `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
@@ -97,6 +106,22 @@ impl Port {
             numbers: (first.parse().ok()?, last.parse().ok()?),
             protocol: protocol.to_owned(),
         })
+    }
+
+    /// The same as it was written, at another port of the host; inside it stays where it was.
+    fn moved_to(&self, written: &str, number: u16) -> String {
+        let (rest, protocol) = match written.split_once('/') {
+            Some((rest, protocol)) => (rest, format!("/{protocol}")),
+            None => (written, String::new()),
+        };
+        let address = match &self.address {
+            Some(address) if rest.starts_with('[') => format!("[{address}]:"),
+            Some(address) => format!("{address}:"),
+            None => String::new(),
+        };
+        let numbers = rest[address.len()..].to_owned();
+        let inside = numbers.split_once(':').map_or(numbers.as_str(), |(_, inside)| inside);
+        format!("{address}{number}:{inside}{protocol}")
     }
 
     /// Whether both can't be published at once.
@@ -159,8 +184,7 @@ mod tests {
         ] {
             assert_eq!(both(first, second), "", "{first:?} {second:?}");
         }
-        let told = "lantern and joiner both publish 7080/tcp on granary → give joiner another port in the layout; 7082 is free; on \
-                    granary: make the container of joiner anew with that port";
+        let told = "lantern and joiner both publish 7080/tcp on granary → in the layout line 5: change port 127.0.0.1:7080:80 of joiner to 127.0.0.1:7082:80; on granary: recreate joiner's container with that port";
         assert_eq!(both(&["7080", "7081"], &["127.0.0.1:7080:80"]), told);
         let told = both(&["9000-9010"], &["9005-9006:80-81"]);
         assert!(told.contains("both publish 9005-9006/tcp") && told.contains("9011 is free"));

@@ -1,7 +1,7 @@
 //! `share/any-client`.
 
+use crate::remedy::apply_on_host::reload_exports;
 use crate::rules::case::Case;
-use crate::rules::real::in_exports;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -32,10 +32,10 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 format!("{} is exported writable to {}: to everybody", share.path, export.clients);
             let steps = vec![
                 Step::words(format!(
-                    "name the hosts or the network that need {} as its clients in the layout",
+                    "in the layout, name the hosts or the network that need {} as its clients",
                     share.name
                 )),
-                in_exports(&share.host),
+                reload_exports(&share.host),
             ];
             findings.push(of_share(&RULE, share).says(message).remedy(steps));
         }
@@ -59,8 +59,7 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
-        let told = "/loft/media is exported writable to *: to everybody → name the hosts or the network that need media as its clients in \
-                    the layout; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "/loft/media is exported writable to *: to everybody → in the layout, name the hosts or the network that need media as its clients; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].clients = "10.20.0.0/24".into();
         assert_eq!(scene.told(&RULE), "");

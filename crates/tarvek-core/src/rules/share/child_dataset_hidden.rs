@@ -1,8 +1,9 @@
 //! `share/child-dataset-hidden`.
 
+use crate::remedy::apply_on_host::reload_exports;
+use crate::remedy::offer::{client_of, set_export};
 use crate::route::end::End;
 use crate::rules::case::Case;
-use crate::rules::real::in_exports;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
@@ -21,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let End::HiddenChild { at, share } = &route.end else { return Vec::new() };
     let point = &at.path;
@@ -29,10 +30,13 @@ pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
         "{} leads into the dataset at {point}, which the share {share} does not include",
         route.asked
     );
-    let words = format!(
-        "declare {point} as a share of its own over NFS, or set crossmnt = true in the nfs of {share}, in the layout"
-    );
-    let remedy = vec![Step::words(words), in_exports(&at.host)];
+    let declared = site.layout.share(share);
+    let edit = declared.and_then(|declared| {
+        set_export(site, declared, client_of(route, &at.host)?, "crossmnt", true)
+    });
+    let words =
+        || Step::words(format!("in the layout, declare {point} as a share of its own over NFS"));
+    let remedy = vec![edit.unwrap_or_else(words), reload_exports(&at.host)];
     vec![case.finding(&RULE).at(at).says(message).remedy(remedy)]
 }
 
@@ -49,9 +53,7 @@ mod tests {
         scene.facts("granary").mounts = Some(mounts(
             "1 0 0:1 / / zfs root rw\n2 1 0:2 / /loft/media zfs loft/media rw\n3 2 0:3 / /loft/media/films zfs loft/media/films rw",
         ));
-        let told = "/media/films leads into the dataset at /loft/media/films, which the share media does not include → declare \
-                    /loft/media/films as a share of its own over NFS, or set crossmnt = true in the nfs of media, in the layout; on \
-                    granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "/media/films leads into the dataset at /loft/media/films, which the share media does not include → in the layout line 3: add { clients = \"millrace\", access = \"ro\", squash = \"root\", crossmnt = true } to nfs of share media; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].crossmnt = true;
         assert_eq!(scene.told(&RULE), "");

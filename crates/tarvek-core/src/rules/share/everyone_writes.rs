@@ -1,7 +1,7 @@
 //! `share/everyone-writes`.
 
+use crate::remedy::apply_on_host::reload_smb;
 use crate::rules::case::Case;
-use crate::rules::real::in_smb;
 use crate::rules::share::{guests_write, of_share};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -33,13 +33,13 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         };
         let message = format!("{whom} may write to {} of {}", share.path, share.host);
         let words = format!(
-            "set guests = false and writable = false in the smb of {} in the layout, and name who needs it: only = [\"@group\"], write = [\"@group\"]",
+            "in the layout, set guests = false and writable = false in the smb of {}, and name who needs it: only = [\"@group\"], write = [\"@group\"]",
             share.name
         );
         findings.push(
             of_share(&RULE, share)
                 .says(message)
-                .remedy(vec![Step::words(words), in_smb(&share.host)]),
+                .remedy(vec![Step::words(words), reload_smb(&share.host)]),
         );
     }
     findings
@@ -56,11 +56,9 @@ mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
-        assert!(
-            scene
-                .told(&RULE)
-                .starts_with("every account may write to /loft/media of granary → set guests")
-        );
+        assert!(scene.told(&RULE).starts_with(
+            "every account may write to /loft/media of granary → in the layout, set guests"
+        ));
         scene.layout.shares[0].smb.as_mut().unwrap().only = vec!["@keepers".into()];
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().guests = true;

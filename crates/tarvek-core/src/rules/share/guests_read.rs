@@ -1,11 +1,12 @@
 //! `share/guests-read`.
 
+use crate::remedy::apply_on_host::reload_smb;
 use crate::rules::case::Case;
-use crate::rules::real::in_smb;
 use crate::rules::share::{guests_write, of_share};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
+use crate::words::part::Part;
+use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, Severity};
 
 /// A share that anybody reads.
@@ -31,13 +32,12 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             if offer.guest_only { "everybody, whoever they are," } else { "whoever gives no name" };
         let message = format!("{whom} may read {} of {}", share.path, share.host);
         let steps = vec![
-            Step::words(format!(
-                "set guests = false in the smb of {} in the layout, if that is not meant",
-                share.name
-            )),
-            in_smb(&share.host),
+            site.layout.set(Part::SmbOffer(share.name.clone()), "guests", false),
+            reload_smb(&share.host),
         ];
-        findings.push(of_share(&RULE, share).says(message).remedy(steps));
+        let effects = vec!["whoever gives no name can then no longer connect".to_owned()];
+        let remedy = Remedy { steps, effects };
+        findings.push(of_share(&RULE, share).says(message).remedy(remedy));
     }
     findings
 }
@@ -54,7 +54,7 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().guests = true;
         assert!(scene.told(&RULE).starts_with(
-            "whoever gives no name may read /loft/media of granary → set guests = false"
+            "whoever gives no name may read /loft/media of granary → in the layout line 3: set guests = false"
         ));
         scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
         assert_eq!(scene.told(&RULE), "", "that is worse, and another rule's");

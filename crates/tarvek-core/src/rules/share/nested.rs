@@ -33,7 +33,7 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         let message =
             format!("{} lies in the share {}, and {differ} differ", inner.path, outer.name);
         let remedy = format!(
-            "give {} and {} the same {differ} in the layout, or keep one of the two shares",
+            "in the layout, give {} and {} the same {differ}, or keep one of the two shares",
             outer.name, inner.name
         );
         findings.push(of_share(&RULE, inner).says(message).remedy(remedy));
@@ -83,8 +83,7 @@ mod tests {
         scene.layout.shares.push(share("films", "/loft/media/films"));
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[1].nfs[0].access = Access::ReadWrite;
-        let told = "/loft/media/films lies in the share media, and rights to write differ → give media and films the same rights to write in \
-                    the layout, or keep one of the two shares";
+        let told = "/loft/media/films lies in the share media, and rights to write differ → in the layout, give media and films the same rights to write, or keep one of the two shares";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[1].nfs[0].clients = "10.20.0.0/24".into();
         assert!(scene.told(&RULE).contains("and clients differ"));

@@ -2,17 +2,20 @@
 
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::share::Share;
+use crate::remedy::apply_on_host::{reload_exports, reload_smb};
 use crate::route::nfs::refuses;
 use crate::route::source::Remote;
 use crate::rules::case::Case;
 use crate::rules::mount::of_mount;
-use crate::rules::real::{in_exports, in_smb};
 use crate::site::join::Site;
 use crate::words::finding::Finding;
+use crate::words::part::Part;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
+use crate::words::terms::Access;
 use crate::words::terms::Protocol;
 use crate::words::text::shown;
+use crate::words::value::Value;
 
 /// A mount of what is not there to be mounted.
 pub static RULE: Rule = Rule {
@@ -29,22 +32,20 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for mount in site.layout.mounts.iter().filter(|mount| mount.protocol.is_network()) {
-        let Some((message, words)) = fault(site, mount) else { continue };
+        let Some((message, step)) = fault(site, mount) else { continue };
         let remote = Remote::of_mount(site, mount);
         let Some(host) = remote.and_then(|remote| remote.host) else { continue };
         let real = match mount.protocol {
-            Protocol::Smb => in_smb(&host),
-            _ => in_exports(&host),
+            Protocol::Smb => reload_smb(&host),
+            _ => reload_exports(&host),
         };
-        findings.push(
-            of_mount(&RULE, mount, cases).says(message).remedy(vec![Step::words(words), real]),
-        );
+        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(vec![step, real]));
     }
     findings
 }
 
 /// What is not offered, and what would offer it.
-fn fault(site: &Site, mount: &Mount) -> Option<(String, String)> {
+fn fault(site: &Site, mount: &Mount) -> Option<(String, Step)> {
     let remote = Remote::of_mount(site, mount)?;
     let host = remote.host.as_ref()?;
     let word = mount.protocol.word();
@@ -59,7 +60,11 @@ fn fault(site: &Site, mount: &Mount) -> Option<(String, String)> {
             "{} mounts {} over {word}, over which it is not offered",
             mount.host, share.name
         );
-        return Some((message, format!("add {word} to the share {} in the layout", share.name)));
+        let step = match mount.protocol {
+            Protocol::Nfs => offered(site, share, mount),
+            _ => Step::words(format!("in the layout, add {word} to the share {}", share.name)),
+        };
+        return Some((message, step));
     }
     if let Some(share) = share {
         if mount.protocol == Protocol::Nfs && refuses(site, share, &mount.host) {
@@ -67,11 +72,7 @@ fn fault(site: &Site, mount: &Mount) -> Option<(String, String)> {
                 "{} mounts {}, which {host} exports to others only",
                 mount.host, share.name
             );
-            let words = format!(
-                "add {{ clients = \"{}\" }} to the nfs of {} in the layout",
-                mount.host, share.name
-            );
-            return Some((message, words));
+            return Some((message, offered(site, share, mount)));
         }
         return None;
     }
@@ -89,11 +90,20 @@ fn fault(site: &Site, mount: &Mount) -> Option<(String, String)> {
     );
     Some((
         message,
-        format!(
-            "declare what {} mounts as a share of {host} over {word} in the layout, or mount one of those",
+        Step::words(format!(
+            "in the layout, declare what {} mounts as a share of {host} over {word}, or mount one of those",
             mount.host
-        ),
+        )),
     ))
+}
+
+/// An export of a share to a host, as it mounts it.
+fn offered(site: &Site, share: &Share, mount: &Mount) -> Step {
+    let mut export = vec![("clients", (&mount.host).into())];
+    if mount.options.access() == Access::ReadWrite {
+        export.push(("access", Access::ReadWrite.word().into()));
+    }
+    site.layout.add(Part::Share(share.name.clone()), "nfs", Value::table(export))
 }
 
 #[cfg(test)]
@@ -108,16 +118,15 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into();
-        let told = "millrace mounts media, which granary exports to others only → add { clients = \"millrace\" } to the nfs of media in the \
-                    layout; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "millrace mounts media, which granary exports to others only → in the layout line 3: add { clients = \"millrace\" } to nfs of share media; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.host("millrace").addresses = vec!["millrace.lan".into()];
         assert_eq!(scene.told(&RULE), "", "its number is not known");
         scene.layout.shares[0].nfs.clear();
-        assert!(scene.told(&RULE).starts_with("millrace mounts media over nfs, over which it is not offered → add nfs to the share media"));
+        assert!(scene.told(&RULE).starts_with("millrace mounts media over nfs, over which it is not offered → in the layout line 3: add { clients = \"millrace\" } to nfs"));
         scene.layout.shares[0] = share("media", "/loft/media");
         scene.layout.mounts[0].from = MountSource::Literal("granary.lan:/loft/photos".into());
-        assert!(scene.told(&RULE).starts_with("millrace mounts granary.lan:/loft/photos, and granary offers /loft/media over nfs → declare"));
+        assert!(scene.told(&RULE).starts_with("millrace mounts granary.lan:/loft/photos, and granary offers /loft/media over nfs → in the layout, declare"));
         scene.layout.mounts[0].from = MountSource::Literal("elsewhere:/loft/photos".into());
         assert_eq!(scene.told(&RULE), "");
     }

@@ -1,14 +1,13 @@
 //! `share/read-only`.
 
 use crate::judge::verdict::Need;
+use crate::remedy::plan::open_share;
 use crate::rules::case::Case;
-use crate::rules::real::{in_exports, in_smb};
 use crate::site::join::Site;
 use crate::site::layer::LayerKind;
 use crate::words::finding::Finding;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
-use crate::words::terms::{Access, Protocol};
+use crate::words::terms::Access;
 
 /// A share that ends the way to write.
 pub static RULE: Rule = Rule {
@@ -33,20 +32,12 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         _ => None,
     });
     let Some((layer, name, protocol)) = shut else { return Vec::new() };
-    let share = site.layout.share(name);
-    let host = share.map_or(&layer.at.host, |share| &share.host);
-    let (what, real) = match protocol {
-        Protocol::Smb => ("smb", in_smb(host)),
-        _ => ("nfs", in_exports(host)),
-    };
     let message = format!(
         "{} has to write to {}, and the share {name} is read-only for it",
         case.service.name, case.root.written
     );
-    let words = format!("let {} write in the {what} of {name} in the layout", case.service.host);
-    let finding =
-        case.finding(&RULE).at(&layer.at).says(message).remedy(vec![Step::words(words), real]);
-    vec![finding]
+    let steps = open_share(site, name, protocol, route, &layer.at.host);
+    vec![case.finding(&RULE).at(&layer.at).says(message).remedy(steps)]
 }
 
 #[cfg(test)]
@@ -65,7 +56,7 @@ mod tests {
         scene.service("joiner").host = "millrace".into();
         scene.service("joiner").map = Some(vec![mapping("/mnt/media", "/data", Access::ReadWrite)]);
         let told = scene.told(&RULE);
-        assert!(told.starts_with("joiner has to write to /data/films, and the share media is read-only for it → let millrace write in the nfs of media in the layout"), "{told}");
+        assert!(told.starts_with("joiner has to write to /data/films, and the share media is read-only for it → in the layout line 3: add { clients = \"millrace\", access = \"rw\""), "{told}");
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
         assert_eq!(scene.told(&RULE), "");
     }

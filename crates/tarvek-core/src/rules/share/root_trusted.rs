@@ -1,13 +1,13 @@
 //! `share/root-trusted`.
 
+use crate::remedy::apply_on_host::reload_exports;
 use crate::rules::case::Case;
-use crate::rules::real::in_exports;
 use crate::rules::share::any_client::any;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
 use crate::words::offer::Squash;
-use crate::words::remedy::Step;
+use crate::words::part::Part;
 use crate::words::rule::{Rule, Severity};
 
 /// Clients whose root is root.
@@ -33,11 +33,8 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             };
             let message = format!("root of {whom} is root of {} on {}", share.path, share.host);
             let steps = vec![
-                Step::words(format!(
-                    "set squash = \"root\" for {} in the nfs of {} in the layout",
-                    export.clients, share.name
-                )),
-                in_exports(&share.host),
+                site.layout.set(Part::export(share, export), "squash", Squash::Root.word()),
+                reload_exports(&share.host),
             ];
             let finding = of_share(&RULE, share).says(message).remedy(steps);
             let worse = any(export.clients.raw());
@@ -63,7 +60,7 @@ mod tests {
         assert!(
             scene
                 .told(&RULE)
-                .starts_with("root of any machine is root of /loft/media on granary → set squash")
+                .starts_with("root of any machine is root of /loft/media on granary → in the layout line 3: set squash")
         );
         let worst =
             |scene: &Scene| scene.findings().iter().find(|f| f.rule == &RULE).map(|f| f.severity);

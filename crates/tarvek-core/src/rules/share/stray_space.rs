@@ -1,15 +1,15 @@
 //! `share/stray-space`.
 
 use crate::facts::configured::Fact;
-use crate::layout::adopted;
+use crate::remedy::apply_on_host::reload_exports;
 use crate::rules::case::Case;
-use crate::rules::real::in_exports;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 use crate::words::spot::Spot;
@@ -39,7 +39,10 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
     // Two exports of one line, of which one is to everybody, were one in the mind of who wrote it.
     let parts = &site.layout.adopted.parts;
     for share in &site.layout.shares {
-        let spot = |clients: &Name| parts.get(&adopted::export(&share.name, clients));
+        let spot = |clients: &Name| {
+            let (share, clients) = (share.name.clone(), clients.clone());
+            parts.get(&Part::Export { share, clients })
+        };
         let Some(everyone) = share.nfs.iter().find(|export| export.clients == "*") else {
             continue;
         };
@@ -60,7 +63,7 @@ fn told(finding: Finding, host: &Name, spot: &Spot, meant: &Name) -> Finding {
     let message =
         format!("a space stands behind {meant} in {spot}: the options after it are for everybody");
     let words = format!("take the space behind {meant} out of {spot}");
-    let steps = vec![Step::on(host, words), in_exports(host)];
+    let steps = vec![Step::on(host, words), reload_exports(host)];
     finding.written(spot).says(message).remedy(steps)
 }
 
@@ -69,6 +72,7 @@ mod tests {
     use super::RULE;
     use crate::facts::configured::{Configured, ExportFact, Fact};
     use crate::tests::{Scene, share};
+    use crate::words::part::Part;
     use crate::words::spot::Spot;
     use crate::words::terms::Protocol;
 
@@ -94,7 +98,8 @@ mod tests {
         scene.layout.shares[0].nfs.push(meant);
         assert_eq!(scene.told(&RULE), "");
         for clients in ["*", "millrace"] {
-            scene.layout.adopted.parts.insert(format!("share media nfs {clients}"), spot.clone());
+            let part = Part::Export { share: "media".into(), clients: clients.into() };
+            scene.layout.adopted.parts.insert(part, spot.clone());
         }
         assert_eq!(scene.told(&RULE), told);
     }

@@ -13,7 +13,7 @@ use tarvek_core::words::place::Place;
 use tarvek_core::words::remedy::Remedy;
 use tarvek_formats::written::Written;
 
-use super::common::{Identity, Path, RemedyDoc, exact, lossy};
+use super::common::{EditedLayout, Identity, Path, RemedyDoc, exact, lossy};
 use crate::view::access::{Made, PartyRow};
 
 /// The answer of `tarvek access`.
@@ -87,7 +87,7 @@ impl Access {
         verdicts: &[Answer],
         below: Option<&Scan>,
         remedy: Option<&Remedy>,
-        layout: &str,
+        layout: &EditedLayout,
     ) -> Self {
         let cause = |cause: &Cause| CauseDoc {
             host: cause.host.raw().to_owned(),

@@ -12,7 +12,7 @@ use tarvek_core::words::rule::Severity;
 use tarvek_core::words::terms::Kind;
 use tarvek_formats::written::Written;
 
-use super::common::{FromTo, Path, StepDoc, exact, lossy};
+use super::common::{EditedLayout, FromTo, Path, StepDoc, exact, lossy};
 use super::link::VerdictDoc;
 
 /// The answer of `tarvek check`.
@@ -109,6 +109,8 @@ impl From<&Step> for IntakeStep {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct FindingDoc {
+    /// Stable over wording and lines: made of the rule, the subject and the place.
+    id: String,
     /// `family/name`.
     rule: &'static str,
     severity: Written<Severity>,
@@ -153,10 +155,20 @@ struct PlaceDoc {
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
-struct Totals {
+pub(super) struct Totals {
     blocker: usize,
     risk: usize,
     note: usize,
+}
+
+impl From<&Report> for Totals {
+    fn from(report: &Report) -> Self {
+        Self {
+            blocker: report.count(Severity::Blocker),
+            risk: report.count(Severity::Risk),
+            note: report.count(Severity::Note),
+        }
+    }
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -181,17 +193,13 @@ struct GapDoc {
 
 impl Check {
     /// `layout` is the file that was checked.
-    pub(crate) fn new(report: &Report, layout: &str) -> Self {
+    pub(crate) fn new(report: &Report, layout: &EditedLayout) -> Self {
         Self {
             schema: "tarvek/check/1",
             site: report.site.raw().to_owned(),
             board: report.board.iter().map(BoardRow::from).collect(),
             findings: report.findings.iter().map(|f| FindingDoc::new(f, layout)).collect(),
-            totals: Totals {
-                blocker: report.count(Severity::Blocker),
-                risk: report.count(Severity::Risk),
-                note: report.count(Severity::Note),
-            },
+            totals: report.into(),
             hosts: report.hosts.iter().map(HostDoc::from).collect(),
             silenced: report.silenced,
         }
@@ -229,9 +237,10 @@ impl From<&Row> for BoardRow {
 }
 
 impl FindingDoc {
-    fn new(finding: &Finding, layout: &str) -> Self {
+    fn new(finding: &Finding, layout: &EditedLayout) -> Self {
         let place = &finding.place;
         Self {
+            id: finding.id.clone(),
             rule: finding.rule.id,
             severity: Written(finding.severity),
             evidence: Written(finding.evidence),
@@ -245,11 +254,11 @@ impl FindingDoc {
                     .origin
                     .as_ref()
                     .map(|spot| spot.file.raw().to_owned())
-                    .or_else(|| place.line.map(|_| layout.to_owned())),
+                    .or_else(|| place.line.map(|_| layout.file.to_owned())),
                 line: place.origin.as_ref().map(|spot| spot.line).or(place.line),
                 layout_line: place.line.filter(|_| place.origin.is_some()),
             },
-            remedy: finding.remedy.to_string(),
+            remedy: finding.remedy.in_file(layout.file),
             steps: finding.remedy.steps.iter().map(|step| StepDoc::new(step, layout)).collect(),
             effects: finding.remedy.effects.clone(),
             affects: finding.affects.iter().map(ToString::to_string).collect(),

@@ -4,9 +4,14 @@ use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use schemars::JsonSchema;
 use serde::Serialize;
+use serde_json::Value;
 use tarvek_core::kernel::subject::Subject;
+use tarvek_core::layout::site::Layout;
 use tarvek_core::words::path::AbsPath;
-use tarvek_core::words::remedy::{Remedy, Step};
+use tarvek_core::words::remedy::{Change, Edit, Remedy, Step};
+use tarvek_formats::layout::document::{LayoutDocument, json_of};
+
+use crate::inputs::LayoutFile;
 
 /// A path as text and, where that loses something, as bytes.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -84,7 +89,20 @@ impl From<&Subject> for Identity {
     }
 }
 
-/// One thing to be done: a command that is run on a host, a text that becomes another one in a line of a file, or words.
+/// The layout that edits are made in: its file, and where its parts stand there.
+pub(crate) struct EditedLayout<'a> {
+    pub(crate) file: &'a str,
+    document: LayoutDocument<'a>,
+}
+
+impl<'a> EditedLayout<'a> {
+    pub(crate) fn new(file: &'a LayoutFile, layout: &'a Layout) -> Self {
+        Self { file: &file.name, document: LayoutDocument::new(&file.text, layout) }
+    }
+}
+
+/// One thing to be done, for programs: a command on a host (`run`), a change of the layout (`set`, `add` or `remove`), or something for
+/// a person (`do`).
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub(super) struct StepDoc {
     /// The host on which it is done.
@@ -96,26 +114,47 @@ pub(super) struct StepDoc {
     /// The same in base64, where one of them is no UTF-8.
     #[serde(skip_serializing_if = "Option::is_none")]
     run_bytes: Option<Vec<String>>,
-    /// The file that is edited.
+    /// The place in the TOML document that gets another value: tables by name, arrays by index, as the file stands before the first step.
     #[serde(skip_serializing_if = "Option::is_none")]
-    edit: Option<String>,
+    set: Option<String>,
+    /// The list in the TOML document that gets one more item.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    add: Option<String>,
+    /// The place in the TOML document that goes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    remove: Option<String>,
+    /// The file that is changed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    file: Option<String>,
     /// The line of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     line: Option<u32>,
-    /// The text in it that goes.
+    /// What is set so far, if anything is.
     #[serde(skip_serializing_if = "Option::is_none")]
-    from: Option<String>,
-    /// The text that comes in its place.
+    from: Option<Value>,
+    /// What it is set to.
     #[serde(skip_serializing_if = "Option::is_none")]
-    to: Option<String>,
+    to: Option<Value>,
+    /// What is added, or goes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    value: Option<Value>,
+    /// Where the part was adopted from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    origin: Option<OriginDoc>,
     /// What is for a person to do.
     #[serde(rename = "do", skip_serializing_if = "Option::is_none")]
     words: Option<String>,
 }
 
+/// A place in configuration that was adopted.
+#[derive(Debug, Serialize, JsonSchema)]
+struct OriginDoc {
+    file: String,
+    line: u32,
+}
+
 impl StepDoc {
-    /// `layout` is the file that edits are made in.
-    pub(super) fn new(step: &Step, layout: &str) -> Self {
+    pub(super) fn new(step: &Step, layout: &EditedLayout) -> Self {
         let on = step.host().map(|host| host.raw().to_owned());
         match step {
             Step::Run { run, .. } => {
@@ -129,14 +168,26 @@ impl StepDoc {
                     ..Self::default()
                 }
             }
-            Step::Edit { line, from, to, .. } => Self {
-                edit: Some(layout.to_owned()),
-                line: Some(*line),
-                from: Some(from.clone()),
-                to: Some(to.clone()),
-                ..Self::default()
-            },
+            Step::Edit(edit) => Self::of_edit(edit, layout),
             Step::Do { words, .. } => Self { on, words: Some(words.clone()), ..Self::default() },
+        }
+    }
+
+    fn of_edit(edit: &Edit, layout: &EditedLayout) -> Self {
+        let Some(found) = layout.document.find_edited(edit) else {
+            return Self { words: Some(edit.to_string()), ..Self::default() };
+        };
+        let spot = layout.document.layout().adopted.of_line(edit.line);
+        let origin =
+            spot.map(|spot| OriginDoc { file: spot.file.raw().to_owned(), line: spot.line });
+        let (file, line) = (Some(layout.file.to_owned()), Some(found.line));
+        let step = Self { file, line, origin, ..Self::default() };
+        match &edit.change {
+            Change::Set(to) => {
+                Self { set: Some(found.path), from: found.now, to: Some(json_of(to)), ..step }
+            }
+            Change::Add(item) => Self { add: Some(found.path), value: Some(json_of(item)), ..step },
+            Change::Remove => Self { remove: Some(found.path), value: found.now, ..step },
         }
     }
 }
@@ -162,7 +213,7 @@ struct CommandDoc {
 }
 
 impl RemedyDoc {
-    pub(super) fn new(remedy: &Remedy, layout: &str) -> Self {
+    pub(super) fn new(remedy: &Remedy, layout: &EditedLayout) -> Self {
         let step = |step: &Step| CommandDoc {
             host: step.host().map(|host| host.raw().to_owned()),
             command: step.to_string(),
@@ -189,13 +240,13 @@ mod tests {
                 "{\"on\":\"granary\",\"run\":[\"chmod\",\"-t\",\"/\u{fffd}\"],\"run_bytes\":[\"Y2htb2Q=\",\"LXQ=\",\"L/8=\"]}",
             ),
             (
-                Step::rewritten(7, &"/flims".into(), &path, "write it".into()),
-                r#"{"edit":"tarvek.toml","line":7,"from":"/flims","to":"/media/films"}"#,
+                layout.set(Part::Site, "site", "Mill"),
+                r#"{"set":"site","file":"tarvek.toml","line":2,"from":"Loft","to":"Mill"}"#,
             ),
             (Step::words("look"), r#"{"do":"look"}"#),
             (Step::on(&granary, "look"), r#"{"on":"granary","do":"look"}"#),
         ] {
-            let document = StepDoc::new(&step, "tarvek.toml");
+            let document = StepDoc::new(&step, &edited);
             assert_eq!(serde_json::to_string(&document).unwrap(), json);
         }
     }

@@ -11,7 +11,7 @@ use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::terms::Access;
 use tarvek_formats::written::Written;
 
-use super::common::{FromTo, Identity, Path, RemedyDoc, exact, lossy};
+use super::common::{EditedLayout, FromTo, Identity, Path, RemedyDoc, exact, lossy};
 use crate::view::link::Answer;
 
 /// The answer of `tarvek link`.
@@ -59,7 +59,7 @@ struct MendedDoc {
 }
 
 impl MendedDoc {
-    fn new(mended: &Mended, layout: &str) -> Self {
+    fn new(mended: &Mended, layout: &EditedLayout) -> Self {
         Self {
             remedy: RemedyDoc::new(&mended.remedy, layout),
             ends: FromTo::new(&mended.from, &mended.to),
@@ -126,7 +126,7 @@ struct MountDoc {
 
 impl Link {
     /// `layout` is the file that edits are made in.
-    pub(crate) fn new(answer: &Answer, layout: &str) -> Self {
+    pub(crate) fn new(answer: &Answer, layout: &EditedLayout) -> Self {
         Self {
             schema: "tarvek/link/1",
             ends: FromTo::new(answer.from, answer.to),

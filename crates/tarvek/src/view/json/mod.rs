@@ -2,6 +2,7 @@
 
 mod access;
 mod adopt;
+mod apply;
 mod check;
 mod common;
 mod compare;
@@ -17,8 +18,9 @@ use tarvek_core::words::text::is_unseen;
 
 pub(crate) use access::{Access, AccessAll, NewEntries};
 pub(crate) use adopt::Adopt;
+pub(crate) use apply::Apply;
 pub(crate) use check::Check;
-pub(crate) use common::{exact, lossy};
+pub(crate) use common::{EditedLayout, exact, lossy};
 pub(crate) use compare::Compare;
 pub(crate) use forecast::Forecast;
 pub(crate) use link::Link;

@@ -1,0 +1,44 @@
+//! What has to change on hosts besides the layout, which only describes what containers, servers and tables really have.
+
+use crate::layout::service::Service;
+use crate::words::name::Name;
+use crate::words::remedy::Step;
+
+/// Of a place that a service uses: its own settings name it too.
+pub(crate) fn set_in_service(service: &Service, what: &str) -> Step {
+    Step::on(&service.host, format!("set it as the {what} in {} as well", service.name))
+}
+
+/// Of a mapping: the container has it.
+pub(crate) fn recreate_container(service: &Service) -> Step {
+    let words = format!("recreate {}'s container with this mapping", service.name);
+    Step::on(&service.host, words)
+}
+
+/// Of whom a service runs as.
+pub(crate) fn run_as_account(service: &Service) -> Step {
+    let words = match service.map {
+        Some(_) => format!(
+            "recreate {}'s container as that account (with an image that takes it from the environment: PUID and PGID)",
+            service.name
+        ),
+        None => format!("run {} as that account, and give it what belongs to it", service.name),
+    };
+    Step::on(&service.host, words)
+}
+
+/// Of a setting that a service reads when it starts.
+pub(crate) fn set_and_restart(service: &Service) -> Step {
+    Step::on(&service.host, format!("set it in {} as well, and restart it", service.name))
+}
+
+/// Of an NFS export.
+pub(crate) fn reload_exports(host: &Name) -> Step {
+    Step::on(host, "put what `tarvek emit exports` writes in place, and run exportfs -ra")
+}
+
+/// Of an SMB share.
+pub(crate) fn reload_smb(host: &Name) -> Step {
+    let words = "put what `tarvek emit smb` writes in place, and run smbcontrol smbd reload-config";
+    Step::on(host, words)
+}
