@@ -308,7 +308,7 @@ fn remedies_are_as_small_as_the_filesystem_allows() {
     let service = folder.json("access /data/photos --from service:drover");
     assert_eq!(
         steps(&service),
-        ["add \"2100\" to the groups of service drover in the layout, and start it anew"]
+        ["add 2100 to groups of service drover", "restart drover with group 2100"]
     );
     // A read-only filesystem is opened first, and what can't be had by any right has no remedy.
     let read_only = of("zfs loft/media ro,xattr,posixacl", "add");

@@ -55,7 +55,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "tarvek.toml",
         "[\"/media/films\"]",
         "[\"/media/flims\"]",
-        "write the root as /media/films",
+        "change root /media/flims of lantern's library Films to /media/films",
     ),
     (
         "mount/not-mounted",
@@ -69,7 +69,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "granary.listing",
         "|63 61 0:53",
         "|64 62 0:54 / /loft/media/films rw - zfs loft/media/films rw\n|63 61 0:53",
-        "set crossmnt = true",
+        "crossmnt = true",
     ),
     (
         "access/root-unreadable",

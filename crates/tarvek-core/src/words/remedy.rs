@@ -125,6 +125,15 @@ impl Step {
         }
     }
 
+    /// Where it is done, as a sentence begins with it: `on granary: `, `in tarvek.toml line 12: `; nothing where that is open.
+    pub fn place(&self, layout: &str) -> String {
+        match self {
+            Self::Edit(edit) if edit.line > 0 => format!("in {layout} line {}: ", edit.line),
+            Self::Edit(_) => format!("in {layout}: "),
+            _ => self.host().map(|host| format!("on {host}: ")).unwrap_or_default(),
+        }
+    }
+
     /// The change of the layout, if it is one.
     pub fn edit(&self) -> Option<&Edit> {
         match self {
@@ -199,13 +208,9 @@ impl Remedy {
             if !text.is_empty() {
                 text += "; ";
             }
-            let place = match step {
-                Step::Edit(edit) if edit.line > 0 => format!("in {layout} line {}", edit.line),
-                Step::Edit(_) => format!("in {layout}"),
-                _ => step.host().map(|host| format!("on {host}")).unwrap_or_default(),
-            };
-            if before.as_ref() != Some(&place) && !place.is_empty() {
-                text += &format!("{place}: ");
+            let place = step.place(layout);
+            if before.as_ref() != Some(&place) {
+                text += &place;
             }
             text += &step.to_string();
             before = Some(place);

@@ -80,7 +80,16 @@ fn blame(at: Option<&Part>, layout: &Layout) -> Option<Part> {
 }
 
 /// Takes parts out of a layout, with what belongs to them and where that was read.
-fn take_out(layout: &mut Layout, gone: HashSet<Part>) {
+fn take_out(layout: &mut Layout, mut gone: HashSet<Part>) {
+    // A share that offers nothing any more is none.
+    for share in &layout.shares {
+        let mut exports = share.nfs.iter();
+        if gone.contains(&Part::SmbOffer(share.name.clone()))
+            && exports.all(|export| gone.contains(&Part::export(share, export)))
+        {
+            gone.insert(Part::Share(share.name.clone()));
+        }
+    }
     spell_sources(layout, &gone);
     for share in &mut layout.shares {
         if gone.contains(&Part::SmbOffer(share.name.clone())) {

@@ -1,6 +1,5 @@
 //! The steps of a remedy, line by line.
 
-use tarvek_core::words::name::Name;
 use tarvek_core::words::remedy::{Remedy, Step};
 
 use super::wrap::wrap;
@@ -14,17 +13,12 @@ pub(crate) fn lines(
     whole: &[String],
     indent: &str,
 ) -> Vec<String> {
-    let mut before: Option<&Name> = None;
+    let mut before = String::new();
     let mut lines = Vec::new();
     for step in &remedy.steps {
-        let host = step.host().filter(|host| before != Some(*host));
-        let place = match step {
-            Step::Edit(edit) if edit.line > 0 => format!("in {layout} line {}: ", edit.line),
-            Step::Edit(_) => format!("in {layout}: "),
-            _ => host.map(|host| format!("on {host}: ")).unwrap_or_default(),
-        };
-        before = step.host();
-        let text = format!("{place}{step}");
+        let place = step.place(layout);
+        let text = if place == before { step.to_string() } else { format!("{place}{step}") };
+        before = place;
         lines.push(match step {
             Step::Run { .. } => text,
             _ => wrap(&text, whole, width, indent),

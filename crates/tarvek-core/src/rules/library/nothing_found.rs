@@ -129,7 +129,7 @@ fn remedy(site: &Site, case: &Case, library: &Library) -> Remedy {
     let complete = case.route.as_ref().filter(|route| route.complete());
     match complete.and_then(|route| elsewhere(site, case, library, route)) {
         Some((folder, Some(seen))) => {
-            let holds = format!("{} holds some", folder.on());
+            let holds = format!("it leads to {}, which holds some", folder.on());
             let steps =
                 vec![case.name_instead(site, &seen), set_in_service(case.service, case.what())];
             Remedy { steps, effects: vec![holds] }

@@ -226,13 +226,20 @@ impl RemedyDoc {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tarvek_core::words::part::Part;
     use tarvek_core::words::remedy::Command;
 
     #[test]
     fn a_step_says_to_programs_what_its_words_say_to_people() {
         let granary = "granary".into();
         let chmod = |path: &[u8]| Step::run(&granary, Command::new("chmod -t").arg(path));
-        let path = AbsPath::new(b"/media/films").unwrap();
+        let text = "tarvek = 1\nsite = \"Loft\"\n[host.granary]\nrole = \"storage\"\n\
+                    [service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nmap = [\n\
+                    { from = \"/loft\", to = \"/media\", label = \"private\" },\n]\n";
+        let file = LayoutFile { name: "tarvek.toml".into(), text: text.into() };
+        let layout = tarvek_formats::layout::read("tarvek.toml", text.as_bytes()).unwrap();
+        let edited = EditedLayout::new(&file, &layout);
+        let map = || Part::mapping(&"lantern".into(), &"/media".into());
         for (step, json) in [
             (chmod(b"/a b"), r#"{"on":"granary","run":["chmod","-t","/a b"]}"#),
             (
@@ -242,6 +249,18 @@ mod tests {
             (
                 layout.set(Part::Site, "site", "Mill"),
                 r#"{"set":"site","file":"tarvek.toml","line":2,"from":"Loft","to":"Mill"}"#,
+            ),
+            (
+                layout.set(map(), "access", "ro"),
+                r#"{"set":"service.lantern.map[0].access","file":"tarvek.toml","line":9,"to":"ro"}"#,
+            ),
+            (
+                layout.add(Part::Host("granary".into()), "addresses", "granary.lan"),
+                r#"{"add":"host.granary.addresses","file":"tarvek.toml","line":3,"value":"granary.lan"}"#,
+            ),
+            (
+                layout.remove(map(), "label"),
+                r#"{"remove":"service.lantern.map[0].label","file":"tarvek.toml","line":9,"value":"private"}"#,
             ),
             (Step::words("look"), r#"{"do":"look"}"#),
             (Step::on(&granary, "look"), r#"{"on":"granary","do":"look"}"#),
