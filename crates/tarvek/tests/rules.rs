@@ -4,32 +4,6 @@ mod support;
 
 use support::Folder;
 
-/// The demo site with all its faults mended.
-fn healthy() -> Folder {
-    let folder = Folder::demo();
-    folder
-        .edit("tarvek.toml", "/media/Music", "/media/music")
-        .edit("tarvek.toml", "roots = [\"/books\"]", "roots = [\"/media/books\"]")
-        .edit("tarvek.toml", "reels\"], original = true", "reels\"], original = true, backup = \"rill\"")
-        .edit("tarvek.toml", "from = \"/loft/media/intake\", to = \"/downloads\"", "from = \"/loft/media\", to = \"/data\"")
-        .edit("tarvek.toml", "  { from = \"/loft/media/series\", to = \"/series\" },\n", "")
-        .edit("tarvek.toml", "translate = [{ service = \"drover\", from = \"/data/intake\", to = \"/downloads\" }]\n", "")
-        .edit("tarvek.toml", "reads = \"/downloads/", "reads = \"/data/intake/")
-        .edit("tarvek.toml", "files_into = \"/series\"", "files_into = \"/data/series\"")
-        .edit("tarvek.toml", "umask = \"022\"", "umask = \"002\"")
-        .edit("granary.listing", "|f 0644 844 2200", "|f 0664 844 2200")
-        .edit("granary.listing", "948656668 948657152 98 1", "948656668 948657152 59 2")
-        .edit("granary.listing", "|f 0664 1101 2100 948656668 948657152 59 1", "|f 0664 841 2200 948656668 948657152 59 2")
-        .edit("granary.listing", "|d 0750 1101 2100", "|d 0755 1101 2100")
-        .edit("granary.listing", "|f 0640 1101 2100", "|f 0644 1101 2100")
-        .edit(
-            "millrace.listing",
-            "end mountinfo",
-            "|71 22 0:61 / /mnt/granary/archive ro - nfs4 granary.lan:/loft/archive ro\nend mountinfo",
-        );
-    folder
-}
-
 fn fired(folder: &Folder) -> Vec<String> {
     let check = folder.json("check");
     let findings = check["findings"].as_array().unwrap();
@@ -38,7 +12,7 @@ fn fired(folder: &Folder) -> Vec<String> {
 
 #[test]
 fn nothing_fires_on_a_healthy_site() {
-    let folder = healthy();
+    let folder = Folder::healthy();
     assert_eq!(fired(&folder), [""; 0]);
     let answer = folder.run("check --fail-on note");
     assert_eq!(answer.code, 0);
@@ -140,7 +114,7 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
 #[test]
 fn what_a_file_says_reaches_its_rule() {
     for (rule, file, from, to, words) in CASES {
-        let folder = healthy();
+        let folder = Folder::healthy();
         folder.edit(file, from, to);
         let check = folder.json("check");
         let findings = check["findings"].as_array().unwrap();
@@ -158,7 +132,7 @@ fn what_a_file_says_reaches_its_rule() {
 
 #[test]
 fn a_host_that_nobody_looked_at_is_said_to_be_so() {
-    let folder = healthy();
+    let folder = Folder::healthy();
     std::fs::remove_file(folder.path("granary.listing")).unwrap();
     // What millrace sees beneath the archive's mount point would count as the archive itself.
     folder.edit("millrace.listing", "|names /mnt/granary/archive\n", "");
@@ -190,7 +164,7 @@ fn every_rule_is_explained() {
 
 #[test]
 fn datasets_that_are_as_they_should_be_are_left_alone() {
-    let folder = healthy();
+    let folder = Folder::healthy();
     folder.edit(
         "granary.listing",
         "section roots",

@@ -444,20 +444,27 @@ fn remove(document: &mut DocumentMut, address: &[Segment]) -> Result<(), EditFau
     }
 }
 
-/// Takes an item out of an array; comments before it stay.
+/// Takes an item out of an array; comments before it and behind it stay.
 fn take_from(array: &mut Array, at: usize) {
     let gone = array.remove(at);
     let before = text_before(gone.decor()).unwrap_or_default();
-    let Some(comments) = before.contains('#').then(|| before.rfind('\n')).flatten() else { return };
-    let comments = before[..comments].to_owned();
+    let before = before.rfind('\n').filter(|_| before.contains('#')).map_or("", |at| &before[..at]);
+    // What stood behind it in its line gets a line of its own.
+    let joined = |own: &str| {
+        let behind = own.trim_start_matches([' ', '\t']);
+        match behind.starts_with('#') && !before.is_empty() {
+            true => format!("{before}\n  {behind}"),
+            false => format!("{before}{own}"),
+        }
+    };
     match array.get_mut(at) {
         Some(next) => {
-            let own = text_before(next.decor()).unwrap_or_default().to_owned();
-            next.decor_mut().set_prefix(comments + &own);
+            let own = joined(text_before(next.decor()).unwrap_or_default());
+            next.decor_mut().set_prefix(own);
         }
         None => {
-            let trailing = array.trailing().as_str().unwrap_or_default().to_owned();
-            array.set_trailing(comments + &trailing);
+            let own = joined(array.trailing().as_str().unwrap_or_default());
+            array.set_trailing(own);
         }
     }
 }
