@@ -5,6 +5,7 @@ use crate::judge::along::judge;
 use crate::judge::made::judge_within;
 use crate::judge::verdict::{Answer, Need};
 use crate::kernel::decide::W;
+use crate::kernel::object::Object;
 use crate::kernel::request::may;
 use crate::link::ends::Ends;
 use crate::link::filesystem::{Links, has_subvolumes, links};
@@ -12,6 +13,7 @@ use crate::link::standing::Standing;
 use crate::link::steps::{Step, Steps};
 use crate::link::verdict::{Reason, Stop, Verdict};
 use crate::route::end::End;
+use crate::route::follow_to_name;
 use crate::route::hops::Route;
 use crate::words::errno::Errno;
 
@@ -117,12 +119,26 @@ impl Steps<'_> {
             let detail = "the new name is longer than a filesystem takes";
             return Err(Stop::new(Reason::TargetUnwritable, Errno::NameTooLong, detail));
         }
-        let folder = self.object().is_some_and(|object| object.is_folder());
-        if !folder && (name.written.ends_with(b"/") || ends.target.slash) {
+        // A slash leads link(2) on to what a symlink points at; rename(2) looks at the symlink itself.
+        let slash = name.written.ends_with(b"/");
+        let folder = match slash.then(|| self.without_slash(name)) {
+            Some(itself) => itself.is_some_and(|object| object.is_folder()),
+            None => self.object().is_some_and(|object| object.is_folder()),
+        };
+        if !folder && (slash || ends.target.slash) {
             let detail = "a slash stands behind a name that is no folder's";
             return Err(Stop::new(Reason::NotAFolder, Errno::NotAFolder, detail));
         }
         Ok(())
+    }
+
+    /// What has the name of a route whose path ends in slashes.
+    fn without_slash(&self, name: &Route) -> Option<Object<'_>> {
+        let end = name.written.iter().rposition(|&byte| byte != b'/').map_or(0, |last| last + 1);
+        let site = self.ends.site;
+        let itself = follow_to_name(site, &name.view, &name.written[..end], &name.subject);
+        let (at, node) = itself.entry()?;
+        site.object(&at.seen_on, node)
     }
 
     fn not_into_itself(&mut self) -> Step {
