@@ -73,7 +73,6 @@ pub(super) trait Taken: Send + Sized {
 /// # Errors
 /// If the survey can't be read or written.
 pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
-    // One of an older version is brought up to date first.
     let mut db = open(file, true)?;
     let (facts, folders) = load::load_with_folders(file)?;
     let known = load::known(&db, T::TABLE, &facts.tree, &folders)?;

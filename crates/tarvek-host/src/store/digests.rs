@@ -7,7 +7,7 @@ use rusqlite::{Connection, params};
 use tarvek_core::kernel::entry::Meta;
 
 use super::contents::{Added, Taken as Take, add, open_seen};
-use super::load::{Contents, by_name};
+use super::load::Contents;
 use super::{StoreError, load, open};
 use crate::contents::{Taken, all_of, sample_of};
 use crate::sink::Number;
@@ -24,11 +24,10 @@ pub fn add_digests(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
 }
 
 fn carry(file: &Path) -> Result<(), StoreError> {
-    // One of an older version is brought up to date first.
     let mut db = open(file, true)?;
     let (facts, folders) = load::load_with_folders(file)?;
     let tree = &facts.tree;
-    let mut waiting = Contents { db: &db, entry: by_name(tree, &folders) }.all_digests(tree)?;
+    let mut waiting = Contents { db: &db, tree, folders: &folders }.all_digests()?;
     waiting.retain(|(node, digest)| digest.changed != tree.meta(*node).changed);
     if waiting.is_empty() {
         return Ok(());

@@ -11,8 +11,8 @@ use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{NodeId, Tree};
 
 use super::companions::Readable;
-use super::load::{Contents, Folders, Part, by_name, put, root, rows_of, small, take_apart};
-use super::{StoreError, VERSION, classes, damaged, guarded, open, version};
+use super::load::{Contents, Folders, Part, put, root, rows_of, small, take_apart};
+use super::{StoreError, classes, damaged, guarded, open};
 use crate::sink::{Earlier, Number};
 
 /// An open survey whose folders are read when they are asked for.
@@ -58,29 +58,26 @@ fn apart((number, node, rows): Rows, classes: &Classes) -> Result<(Number, Seen)
 const AT_ONCE: usize = 256 << 10;
 
 impl InPart {
-    /// Opens a survey: facts with a tree whose folders are deferred, and the way to the rest. `None` if its version can only be read as a whole.
+    /// Opens a survey: facts with a tree whose folders are deferred, and the way to the rest.
     ///
     /// # Errors
-    /// If the file is none, is damaged, or was written by a newer version.
-    pub fn open(file: &Path) -> Result<Option<(HostFacts, Self)>, StoreError> {
+    /// If the file is none, is damaged, or is of another version.
+    pub fn open(file: &Path) -> Result<(HostFacts, Self), StoreError> {
         guarded(|| Self::open_unguarded(file))
     }
 
-    fn open_unguarded(file: &Path) -> Result<Option<(HostFacts, Self)>, StoreError> {
+    fn open_unguarded(file: &Path) -> Result<(HostFacts, Self), StoreError> {
         let readable = Readable::of(file)?;
         let db = open(&readable.file, false)?;
         db.execute_batch("BEGIN")?;
         db.query_row("SELECT 1 FROM survey", [], |_| Ok(())).optional()?;
-        if version(&db)? != VERSION {
-            return Ok(None);
-        }
         let classes = classes::read(&db)?;
         let (builder, number) = root(&db, classes.clone(), true)?;
         let facts = small(&db, file, builder.finish())?;
         let numbers = HashMap::from([(Tree::ROOT, number)]);
         let (folders, known) = (Folders::new(), HashSet::from([number]));
         let part = Self { db, _readable: readable, classes, numbers, folders, known };
-        Ok(Some((facts, part)))
+        Ok((facts, part))
     }
 
     /// Reads what is in some deferred folders of the tree, and if it is wanted all that is below them.
@@ -164,8 +161,8 @@ impl InPart {
     /// # Errors
     /// If the file is damaged.
     pub fn contents(&self, facts: &mut HostFacts) -> Result<(), StoreError> {
-        let contents = Contents { db: &self.db, entry: by_name(&facts.tree, &self.folders) };
-        let (digests, media) = (contents.digests(&facts.tree)?, contents.media()?);
+        let contents = Contents { db: &self.db, tree: &facts.tree, folders: &self.folders };
+        let (digests, media) = (contents.digests()?, contents.media()?);
         (facts.digests, facts.media) = (digests, media);
         Ok(())
     }

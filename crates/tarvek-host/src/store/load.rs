@@ -22,13 +22,13 @@ use tarvek_core::words::text::shown;
 use tarvek_formats::told;
 
 use super::companions::Readable;
-use super::{StoreError, VERSION, classes, damaged, entries, guarded, open, rows, version};
+use super::{StoreError, classes, damaged, entries, guarded, open};
 use crate::sink::{ABOVE, Before, Earlier, Number, OwnOf};
 
 /// Reads a whole survey.
 ///
 /// # Errors
-/// If the file is none, is damaged, or was written by a newer version.
+/// If the file is none, is damaged, or is of another version.
 pub fn load(file: &Path) -> Result<HostFacts, StoreError> {
     guarded(|| Ok(load_with_folders(file)?.0))
 }
@@ -43,24 +43,11 @@ pub(super) fn load_with_folders(file: &Path) -> Result<(HostFacts, Folders), Sto
     // Whoever holds a read transaction keeps writers out, so that all readers see the same.
     let transaction = db.transaction()?;
     transaction.query_row("SELECT 1 FROM survey", [], |_| Ok(())).optional()?;
-    let (tree, folders, ids) = match version(&transaction)? {
-        VERSION => {
-            let (tree, folders) = tree(&transaction, &readable.file)?;
-            (tree, folders, None)
-        }
-        _ => {
-            let (tree, ids) = rows::tree(&transaction)?;
-            (tree, Folders::new(), Some(ids))
-        }
-    };
+    let (tree, folders) = tree(&transaction, &readable.file)?;
     let facts = small(&transaction, file, tree)?;
     let (digests, media) = {
-        let entry = match ids {
-            Some(ids) => by_row(ids),
-            None => by_name(&facts.tree, &folders),
-        };
-        let contents = Contents { db: &transaction, entry };
-        (contents.digests(&facts.tree)?, contents.media()?)
+        let contents = Contents { db: &transaction, tree: &facts.tree, folders: &folders };
+        (contents.digests()?, contents.media()?)
     };
     Ok((HostFacts { digests, media, ..facts }, folders))
 }
@@ -130,31 +117,11 @@ pub(super) fn small(db: &Connection, file: &Path, tree: Tree) -> Result<HostFact
     })
 }
 
-/// The tables of what files hold, and how its rows name the files.
+/// The tables of what files hold; its rows name the files by folder and name.
 pub(super) struct Contents<'a> {
     pub(super) db: &'a Connection,
-    pub(super) entry: Naming<'a>,
-}
-
-/// Which columns name the entry of a row, and the entry of such a row.
-type Naming<'a> = (&'static str, Box<dyn Fn(&Row) -> rusqlite::Result<Option<NodeId>> + 'a>);
-
-/// Files by the number of their row, in surveys up to version 4.
-pub(super) fn by_row(ids: Vec<i64>) -> Naming<'static> {
-    let nodes: HashMap<i64, NodeId> = ids.into_iter().zip((0..).map(NodeId)).collect();
-    ("entry, 0", Box::new(move |row| Ok(nodes.get(&row.get(0)?).copied())))
-}
-
-/// Files by their folder and name.
-pub(super) fn by_name<'a>(tree: &'a Tree, folders: &'a Folders) -> Naming<'a> {
-    let find = |row: &Row| {
-        let (folder, name) = (row.get::<_, Number>(0)?, row.get_ref(1)?.as_blob()?);
-        Ok(folders.get(&folder).and_then(|folder| match tree.lookup(*folder, name) {
-            Lookup::Found(node) => Some(node),
-            Lookup::Absent | Lookup::Unseen => None,
-        }))
-    };
-    ("folder, name", Box::new(find))
+    pub(super) tree: &'a Tree,
+    pub(super) folders: &'a Folders,
 }
 
 /// A digest, the ctime that it is of, and the sample that was taken with it.
@@ -167,35 +134,28 @@ pub(super) struct Digest {
 }
 
 impl Contents<'_> {
-    /// Reads a table that surveys of older versions may lack.
+    /// Reads columns of a table, each row with its file. Of files that are not in the tree nobody asks.
     fn rows<T>(
         &self,
         table: &str,
         columns: &str,
         read: impl Fn(&Row) -> rusqlite::Result<T>,
     ) -> Result<Vec<(NodeId, T)>, StoreError> {
-        let there = "SELECT count(*) FROM main.sqlite_master WHERE type = 'table' AND name = ?1";
-        if self.db.query_row(there, [table], |row| row.get::<_, i64>(0))? == 0 {
-            return Ok(Vec::new());
-        }
-        let (names, entry) = &self.entry;
-        let sql = format!("SELECT {names}, {columns} FROM {table}");
+        let entry = |row: &Row| {
+            let (folder, name) = (row.get::<_, Number>(0)?, row.get_ref(1)?.as_blob()?);
+            let lookup = self.folders.get(&folder).map(|folder| self.tree.lookup(*folder, name));
+            Ok::<_, rusqlite::Error>(match lookup {
+                Some(Lookup::Found(node)) => Some(node),
+                _ => None,
+            })
+        };
+        let sql = format!("SELECT folder, name, {columns} FROM {table}");
         let found = all(self.db, &sql, |row| Ok((entry(row)?, read(row)?)))?;
         Ok(found.into_iter().filter_map(|(node, what)| Some((node?, what))).collect())
     }
 
     /// All digests, also those that wait to be looked at again because the ctime has moved.
-    pub(super) fn all_digests(&self, tree: &Tree) -> Result<Vec<(NodeId, Digest)>, StoreError> {
-        if !has_column(self.db, "content", "changed")? {
-            let plain = |row: &Row| {
-                Ok(Digest { blake3: row.get(2)?, changed: None, head: None, ends: None })
-            };
-            let mut rows = self.rows("content", "blake3", plain)?;
-            for (node, digest) in &mut rows {
-                digest.changed = tree.meta(*node).changed;
-            }
-            return Ok(rows);
-        }
+    pub(super) fn all_digests(&self) -> Result<Vec<(NodeId, Digest)>, StoreError> {
         self.rows("content", "blake3, changed, head, ends", |row| {
             Ok(Digest {
                 blake3: row.get(2)?,
@@ -207,19 +167,16 @@ impl Contents<'_> {
     }
 
     /// Digests of contents that are still those of their files.
-    pub(super) fn digests(&self, tree: &Tree) -> Result<HashMap<NodeId, [u8; 32]>, StoreError> {
-        let rows = self.all_digests(tree)?.into_iter();
-        let current = rows.filter(|(node, digest)| digest.changed == tree.meta(*node).changed);
+    pub(super) fn digests(&self) -> Result<HashMap<NodeId, [u8; 32]>, StoreError> {
+        let rows = self.all_digests()?.into_iter();
+        let current = rows.filter(|(node, digest)| digest.changed == self.tree.meta(*node).changed);
         current
             .map(|(node, digest)| Ok((node, digest.blake3.try_into().map_err(|_| damaged())?)))
             .collect()
     }
 
     pub(super) fn media(&self) -> Result<HashMap<NodeId, Option<Media>>, StoreError> {
-        let columns = match has_column(self.db, "media", "cut")? {
-            true => "millis, width, height, video, audio, tracks, cut",
-            false => "millis, width, height, video, audio, tracks, NULL",
-        };
+        let columns = "millis, width, height, video, audio, tracks, cut";
         Ok(self.rows("media", columns, header)?.into_iter().collect())
     }
 }
@@ -231,14 +188,8 @@ pub(super) fn known(
     tree: &Tree,
     folders: &Folders,
 ) -> Result<HashSet<NodeId>, StoreError> {
-    let contents = Contents { db, entry: by_name(tree, folders) };
+    let contents = Contents { db, tree, folders };
     Ok(contents.rows(table, "NULL", |_| Ok(()))?.into_iter().map(|(node, ())| node).collect())
-}
-
-/// Whether a table has a column, which those of older versions may lack.
-fn has_column(db: &Connection, table: &str, column: &str) -> rusqlite::Result<bool> {
-    let sql = "SELECT count(*) FROM pragma_table_info(?1) WHERE name = ?2";
-    db.query_row(sql, [table, column], |row| row.get::<_, i64>(0)).map(|count| count > 0)
 }
 
 fn header(row: &Row) -> rusqlite::Result<Option<Media>> {

@@ -11,11 +11,9 @@ mod entries;
 mod headers;
 mod in_part;
 mod load;
-mod rows;
 mod save;
 mod shape;
 mod stored;
-mod upgrade;
 
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -34,7 +32,7 @@ pub use load::load;
 pub use save::{Saved, Unsaved, save, survey};
 
 /// The version of the schema that this program writes, kept in `PRAGMA user_version`.
-pub const VERSION: i64 = 5;
+pub const VERSION: i64 = 1;
 /// What SQLite files start with.
 const MAGIC: &[u8] = b"SQLite format 3\0";
 
@@ -42,27 +40,6 @@ const MAGIC: &[u8] = b"SQLite format 3\0";
 pub fn is_survey(bytes: &[u8]) -> bool {
     bytes.starts_with(MAGIC)
 }
-
-/// What brings a survey of a version before 4 up to the next one: for a file that may be written, and as a view of one that
-/// is only read. The first is for version 1. From 4 to 5 is `upgrade.rs`.
-const MIGRATIONS: [(&str, &str); 3] = [
-    (
-        "ALTER TABLE extras ADD COLUMN project INTEGER; ALTER TABLE extras ADD COLUMN inherits INTEGER; \
-     CREATE TABLE content (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, blake3 BLOB NOT NULL);",
-        "CREATE TEMP VIEW extras AS SELECT *, NULL AS project, NULL AS inherits FROM main.extras;",
-    ),
-    (
-        "CREATE TABLE media (entry INTEGER PRIMARY KEY REFERENCES entry (id) ON DELETE CASCADE, millis INTEGER, width INTEGER, height INTEGER, \
-     video TEXT, audio TEXT, tracks INTEGER NOT NULL);",
-        "",
-    ),
-    (
-        "ALTER TABLE content ADD COLUMN changed INTEGER; ALTER TABLE content ADD COLUMN head INTEGER; \
-     ALTER TABLE content ADD COLUMN ends INTEGER; ALTER TABLE media ADD COLUMN cut INTEGER; \
-     UPDATE content SET changed = (SELECT ctime FROM entry WHERE id = content.entry);",
-        "",
-    ),
-];
 
 /// Why a survey can't be read or written, in words that say what to do.
 #[derive(Debug, PartialEq, Eq)]
@@ -92,7 +69,7 @@ impl From<rusqlite::Error> for StoreError {
         let code = error.sqlite_error_code();
         let (message, remedy) = match code {
             Some(ErrorCode::NotADatabase) => {
-                ("it is no survey", "give a file that `tarvek survey -o` wrote")
+                ("not a survey file", "give a file that `tarvek survey -o` wrote")
             }
             Some(ErrorCode::DatabaseCorrupt) => {
                 ("it is damaged or cut off", "survey the host again, into a new file")
@@ -161,40 +138,22 @@ fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     let mut db = Connection::open_with_flags(plain(file), flags(write))?;
     db.busy_timeout(PATIENCE)?;
     bounded(&mut db, size)?;
-    let version = version(&db)?;
+    let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
     let application: i64 = db.query_row("PRAGMA application_id", [], |row| row.get(0))?;
     if application != 0x5452_5653 {
         return Err(StoreError::new(
-            "it is an SQLite file, but no survey",
+            "an SQLite file, but not a survey",
             "give a file that `tarvek survey -o` wrote",
         ));
     }
-    if version > VERSION {
+    if version != VERSION {
         return Err(StoreError::new(
-            format!(
-                "it is a survey of version {version}; this Tarvek reads up to version {VERSION}"
-            ),
-            "read it with the Tarvek that wrote it, or a newer one",
+            format!("its version is {version}; this Tarvek reads version {VERSION}"),
+            "read it with the Tarvek that wrote it, or survey the host again, into a new file",
         ));
     }
-    if version < 1 {
-        return Err(StoreError::new("it has no version", "survey the host again, into a new file"));
-    }
-    shape::compare(&db, version)?;
-    let done = usize::try_from(version - 1).expect("it is at least 1").min(MIGRATIONS.len());
-    for (alter, view) in &MIGRATIONS[done..] {
-        let sql = if write { alter } else { view };
-        db.execute_batch(&format!("BEGIN; {sql} COMMIT;"))?;
-    }
-    if write && version < VERSION {
-        db = upgrade::upgrade(db)?;
-    }
+    shape::compare(&db)?;
     Ok(db)
-}
-
-/// The version of the schema of an open survey.
-fn version(db: &Connection) -> rusqlite::Result<i64> {
-    db.query_row("PRAGMA user_version", [], |row| row.get(0))
 }
 
 /// Reads of a file; a fault on the way is damage.
@@ -203,7 +162,7 @@ fn guarded<T>(read: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreEr
 }
 
 fn damaged() -> StoreError {
-    StoreError::new("its tree does not hang together", "survey the host again, into a new file")
+    StoreError::new("its folder tree is inconsistent", "survey the host again, into a new file")
 }
 
 /// Whoever wrote the file may have meant harm: its schema runs nothing (SQLite, "Defense Against The Dark Arts"), and what it takes

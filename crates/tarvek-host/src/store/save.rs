@@ -1,6 +1,6 @@
 //! Into a survey file, new or again: folder by folder, while they are looked at.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::fs::OpenOptions;
 use std::io;
 use std::path::Path;
@@ -176,19 +176,17 @@ fn entry(tree: &Tree, node: NodeId) -> NewEntry {
     }
 }
 
-/// Puts a tree into a survey, and tells the number of each folder.
+/// Puts a tree into a survey.
 ///
 /// # Errors
 /// What the survey can't take.
-pub(super) fn put_tree(sink: &Writer, tree: &Tree) -> io::Result<HashMap<NodeId, Number>> {
-    let mut all = HashMap::new();
+fn put_tree(sink: &Writer, tree: &Tree) -> io::Result<()> {
     let mut earlier = Earlier::default();
     sink.earlier(ABOVE, &mut earlier)?;
     let above = Contents::of([entry(tree, Tree::ROOT)], &earlier, Listing::Complete, None);
     let root = sink.fill(ABOVE, &above, &earlier)?[0];
     let mut todo = vec![(Tree::ROOT, root)];
     while let Some((node, number)) = todo.pop() {
-        all.insert(node, number);
         sink.earlier(number, &mut earlier)?;
         let entries = tree.children(node).map(|child| entry(tree, child));
         let (listing, project) = (tree.listing(node), tree.project(node));
@@ -197,7 +195,7 @@ pub(super) fn put_tree(sink: &Writer, tree: &Tree) -> io::Result<HashMap<NodeId,
         let folders = tree.children(node).zip(numbers);
         todo.extend(folders.filter(|(child, _)| tree.kind(*child) == EntryKind::Folder));
     }
-    Ok(all)
+    Ok(())
 }
 
 /// The most entries in one row: what is read and written in one piece.
@@ -530,15 +528,6 @@ impl State {
 }
 
 impl Done {
-    /// The connection, for whoever goes on with it.
-    ///
-    /// # Errors
-    /// If it can't be written.
-    pub(super) fn into_db(self) -> Result<Connection, StoreError> {
-        self.note_last()?;
-        Ok(self.stored.db)
-    }
-
     /// Notes the last number that a folder has had: one that nobody looked into has no row.
     fn note_last(&self) -> Result<(), StoreError> {
         let last = self.last.to_string();

@@ -1,4 +1,4 @@
--- A survey, version 5. docs/survey.md describes it.
+-- A survey, version 1. docs/survey.md describes it.
 PRAGMA application_id = 0x54525653; -- "TRVS"
 
 CREATE TABLE survey (

@@ -5,13 +5,11 @@ use rusqlite::Connection;
 
 use super::StoreError;
 
-/// The schema of version 5. A file that was brought up from an older version has the same, comments aside.
+/// The schema.
 pub(super) const SCHEMA: &str = include_str!("schema.sql");
-/// The schema of version 4, and with less in it of those before.
-pub(super) const SCHEMA_4: &str = include_str!("schema-4.sql");
 
-/// Compares what is in the file with what a survey of this version has.
-pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
+/// Compares what is in the file with what a survey has.
+pub(super) fn compare(db: &Connection) -> Result<(), StoreError> {
     let other = || {
         StoreError::new(
             "it holds other things than a survey does",
@@ -28,37 +26,12 @@ pub(super) fn compare(db: &Connection, version: i64) -> Result<(), StoreError> {
         pages.push(page);
         found.push(plain(&sql));
     }
-    let tables = plain(if version < 5 { SCHEMA_4 } else { SCHEMA });
+    let tables = plain(SCHEMA);
     let tables = tables.split(';').map(str::trim).filter(|sql| sql.starts_with("CREATE TABLE"));
     let mut expected: Vec<String> = tables.map(str::to_owned).collect();
-    if version < 4 {
-        for sql in &mut expected {
-            *sql = sql
-                .replace(",changed INTEGER,head INTEGER,ends INTEGER", "")
-                .replace(",cut INTEGER", "");
-        }
-    }
-    if version < 3 {
-        expected.retain(|sql| !sql.starts_with("CREATE TABLE media("));
-    }
-    if version == 1 {
-        expected.retain(|sql| !sql.starts_with("CREATE TABLE content("));
-        for sql in &mut expected {
-            *sql = sql.replace(",project INTEGER,inherits INTEGER", "");
-        }
-    }
     found.sort();
     expected.sort();
     if found == expected { Ok(()) } else { Err(other()) }
-}
-
-/// The statements that make some tables of a survey.
-pub(super) fn tables(names: &[&str]) -> String {
-    let schema = plain(SCHEMA);
-    let named = |sql: &&str| {
-        names.iter().any(|name| sql.trim().starts_with(&format!("CREATE TABLE {name}(")))
-    };
-    schema.split_inclusive(';').filter(named).collect()
 }
 
 /// A statement without comments and without spaces that mean nothing.
@@ -80,7 +53,7 @@ mod tests {
         let db = Connection::open_in_memory().unwrap();
         db.execute_batch(SCHEMA).unwrap();
         db.execute_batch(change).unwrap();
-        compare(&db, 5)
+        compare(&db)
     }
 
     #[test]

@@ -48,13 +48,9 @@ impl Parts {
         if reading == Reading::Whole || !starts_with_magic(file)? {
             return survey(file);
         }
-        match InPart::open(file).map_err(|error| store_failure(file, &error))? {
-            Some((facts, part)) => {
-                self.0.push((facts.name.clone(), file.to_owned(), part));
-                Ok(facts)
-            }
-            None => survey(file),
-        }
+        let (facts, part) = InPart::open(file).map_err(|error| store_failure(file, &error))?;
+        self.0.push((facts.name.clone(), file.to_owned(), part));
+        Ok(facts)
     }
 
     /// Reads what was asked for since the last time; whether that was anything.

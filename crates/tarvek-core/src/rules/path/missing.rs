@@ -53,7 +53,6 @@ mod tests {
     use crate::check::report::check;
     use crate::tests::{Scene, mapping};
     use crate::words::remedy::Change;
-    use crate::words::remedy::Step;
     use crate::words::terms::Access;
 
     #[test]
