@@ -425,12 +425,11 @@ impl Along<'_> {
             _ => {}
         }
         // What is attached exactly here is no part of the folder that it would be removed from.
-        let outside = self
-            .route
-            .asked
-            .parent()
-            .filter(|_| last.attached)
-            .map(|parent| follow(self.site, &self.route.view, &parent, &self.route.subject));
+        let outside = self.route.asked.parent().filter(|_| last.attached).map(|parent| {
+            // A symlink that the folder is reached by stands in the middle of the way, where nothing protects it.
+            let inside = [parent.as_bytes(), b"/."].concat();
+            follow_written(self.site, &self.route.view, &inside, &self.route.subject)
+        });
         let layers = outside.as_ref().map_or(&self.route.layers, |outside| &outside.layers);
         let Some(above_objects) = self.site.objects(&above.seen_on) else {
             return Err(self.unknown(above, format!("nothing is known of {}", above.seen_on)));
