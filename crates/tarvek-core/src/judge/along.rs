@@ -12,7 +12,7 @@ use crate::kernel::sticky::protects;
 use crate::route::attached::is_mount_point;
 use crate::route::end::End;
 use crate::route::hops::{HopKind, Route, Waypoint};
-use crate::route::{follow, follow_to_name, follow_written};
+use crate::route::{follow_to_name, follow_written};
 use crate::site::join::Site;
 use crate::site::layer::Layer;
 use crate::site::suppose::Objects;
@@ -536,6 +536,7 @@ mod tests {
     use super::*;
     use crate::kernel::subject::Subject;
     use crate::layout::mapping::MapSource;
+    use crate::route::follow;
     use crate::route::hops::View;
     use crate::tests::{Scene, mapping, mounts, route_of, route_on};
     use crate::words::options::MountOptions;
