@@ -536,7 +536,6 @@ mod tests {
     use super::*;
     use crate::kernel::subject::Subject;
     use crate::layout::mapping::MapSource;
-    use crate::route::follow;
     use crate::route::hops::View;
     use crate::tests::{Scene, mapping, mounts, route_of, route_on};
     use crate::words::options::MountOptions;
