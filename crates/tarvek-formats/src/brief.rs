@@ -21,8 +21,10 @@ use tarvek_core::words::text::{nearest, shown};
 use crate::forms::{Address, Clients, checked_port};
 use crate::guard::refusing;
 use crate::layout::text_of;
+use crate::lines::Lines;
 use crate::mistake::{Mistakes, Refused};
-use crate::structure::{self, At, Form, Lines, OneOrMany, Structure};
+use crate::read_toml::read_toml;
+use crate::structure::{At, Form, OneOrMany, Structure};
 use crate::written::Written;
 
 /// What is wanted, before there is a layout.
@@ -206,7 +208,7 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<Brief, Refused> {
 fn read_unguarded(file: &str, bytes: &[u8]) -> Result<Brief, Refused> {
     let text = text_of(file, "brief", bytes)?;
     let mut mistakes = Mistakes::new(text);
-    let raw: Raw = structure::read(&FORM, text, &mut mistakes);
+    let raw: Raw = read_toml(&FORM, text, &mut mistakes);
     let brief = Reader { lines: Lines::of(text), mistakes: &mut mistakes }.brief(raw);
     for found in brief.as_ref().map(contradictions).unwrap_or_default() {
         let start = Lines::of(text).offset(found.origin);

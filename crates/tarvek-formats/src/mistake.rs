@@ -7,7 +7,7 @@ use std::ops::Range;
 
 use tarvek_core::words::secret;
 
-use crate::structure::Lines;
+use crate::lines::Lines;
 
 /// One mistake, with the line it is in.
 #[derive(Clone, Debug, PartialEq, Eq)]

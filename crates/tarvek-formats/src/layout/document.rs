@@ -16,7 +16,7 @@ use toml_edit::{
     Array, ArrayOfTables, Decor, Document, DocumentMut, InlineTable, Item, Key, TableLike, Value,
 };
 
-use crate::structure::Lines;
+use crate::lines::Lines;
 
 /// A document of which every part is found by its place.
 pub(super) struct Parts {

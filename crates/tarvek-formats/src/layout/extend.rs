@@ -17,8 +17,8 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
 use super::document::Parts;
 use super::write::{account, dataset, export, id_range, mapping, quoted, write};
+use crate::lines::Lines;
 use crate::mistake::{Mistake, Refused};
-use crate::structure::Lines;
 
 /// A layout after something was added.
 #[derive(Debug)]

@@ -19,7 +19,8 @@ use std::sync::OnceLock;
 
 use crate::guard::refusing;
 use crate::mistake::{Mistakes, Refused};
-use crate::structure::{self, Form, Structure};
+use crate::read_toml::read_toml;
+use crate::structure::{Form, Structure};
 
 pub use write::write;
 
@@ -36,7 +37,7 @@ fn structure() -> &'static Structure {
     STRUCTURE.get_or_init(Structure::of::<raw::Raw>)
 }
 
-const FORM: Form =
+pub(crate) const FORM: Form =
     Form { structure, called: "layout", version: "tarvek", text: text_of_key, missing };
 
 fn text_of_key(key: &str) -> Text {
@@ -72,7 +73,7 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
 fn read_unguarded(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
     let text = text_of(file, "layout", bytes)?;
     let mut mistakes = Mistakes::new(text);
-    let raw = structure::read(&FORM, text, &mut mistakes);
+    let raw = read_toml(&FORM, text, &mut mistakes);
     let layout = validate::layout(text, raw, &mut mistakes);
     if mistakes.is_empty() { Ok(layout) } else { Err(mistakes.into_refused(file)) }
 }

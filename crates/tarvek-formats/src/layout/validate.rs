@@ -33,8 +33,9 @@ use super::raw::{
     RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
 };
 use crate::forms::{Octal, checked_port};
+use crate::lines::Lines;
 use crate::mistake::Mistakes;
-use crate::structure::{At, Lines, OneOrMany};
+use crate::structure::{At, OneOrMany};
 use crate::written::Written;
 
 /// Validates everything, and notes every mistake. Parts with mistakes are left out of the result.
