@@ -202,12 +202,12 @@ fn each_format_is_told_by_its_content() {
         (
             "zfs",
             "loft/media\tatime\toff\tlocal\nloft/media\tmountpoint\t/loft/media\tdefault\nloft@x\tused\t1\t-\n",
-            json!([{"kind": "dataset", "name": "loft/media", "at": "/loft/media", "properties": {"atime": "off"}}]),
+            json!([{"kind": "dataset", "name": "loft/media", "at": "/loft/media", "filesystem": "zfs", "properties": {"atime": "off"}}]),
         ),
         (
             "zfs.json",
             "{\"datasets\": {\"loft\": {\"name\": \"loft\", \"properties\": {\"mountpoint\": {\"value\": \"/loft\"}, \"atime\": {\"value\": \"on\"}}}}}",
-            json!([{"kind": "dataset", "name": "loft", "at": "/loft", "properties": {"atime": "on"}}]),
+            json!([{"kind": "dataset", "name": "loft", "at": "/loft", "filesystem": "zfs", "properties": {"atime": "on"}}]),
         ),
         (
             "use",
@@ -557,6 +557,39 @@ fn what_is_emitted_is_adopted_as_it_was() {
 }
 
 /// One word that a layout can't hold costs no more than itself: the rest of the share stays, and what refers to it.
+#[test]
+fn no_field_of_a_fact_is_lost_in_json() {
+    let folder = Folder::new();
+    folder.write(
+        "conf/box/smb.conf",
+        "[media]\npath=/loft/media\nguest ok=yes\nguest only=yes\nforce create mode=0660\n\
+         force directory mode=2770\nvfs objects=recycle\n",
+    );
+    folder.write("conf/box/exports", "/loft granary(ro,crossmnt)\n");
+    folder.write(
+        "conf/box/compose.yaml",
+        "services:\n  lantern:\n    image: x\n    volumes: [\"kept:/data:z\"]\nvolumes: {kept: {}}\n",
+    );
+    folder.write(
+        "conf/box/lantern.container",
+        "[Container]\nImage=x\nVolume=/loft:/media:ro,idmap\n",
+    );
+    let answer = folder.json("adopt conf/box");
+    let facts = answer["facts"].as_array().unwrap();
+    for (kind, key, value) in [
+        ("share", "guest_only", json!(true)),
+        ("share", "force_create_mode", json!("0660")),
+        ("share", "force_folder_mode", json!("2770")),
+        ("share", "recycle", json!(true)),
+        ("export", "crossmnt", json!(true)),
+        ("volume", "label", json!("shared")),
+        ("mapping", "idmap", json!(true)),
+    ] {
+        let told = facts.iter().any(|fact| fact["kind"] == kind && fact[key] == value);
+        assert!(told, "{kind} {key}: {answer:#}");
+    }
+}
+
 #[test]
 fn what_no_layout_holds_is_left_out_and_nothing_else() {
     let folder = Folder::new();

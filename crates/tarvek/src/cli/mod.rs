@@ -88,17 +88,17 @@ pub(crate) enum Format {
 pub(crate) enum Command {
     /// Write the demo site into a folder, and walk through the whole job on it
     #[command(
-        after_help = "Examples:\n  tarvek demo kestrel-hollow\n  tarvek --quiet demo /tmp/kestrel-hollow"
+        after_help = "Examples:\n  tarvek demo kestrel-hollow\n  tarvek --quiet demo elsewhere"
     )]
     Demo(DemoArgs),
     /// Make a layout from a brief: a file, options, or answers to questions
     #[command(
-        after_help = "Examples:\n  tarvek draft --brief brief.toml -o tarvek.toml\n  tarvek draft --storage granary --pool loft --filesystem zfs --kind films --serve lantern=840"
+        after_help = "Examples:\n  tarvek draft --brief wished.brief.toml -o wished.toml\n  tarvek draft --storage granary --pool loft --filesystem zfs --kind films --serve lantern=840"
     )]
     Draft(Box<DraftArgs>),
     /// Make a layout from what exists: Compose files, fstab, exports, smb.conf, units, account files
     #[command(
-        after_help = "Examples:\n  tarvek adopt granary:/etc/exports millrace:compose.yaml -o tarvek.toml\n  tarvek adopt conf/granary conf/millrace --format json"
+        after_help = "Examples:\n  tarvek adopt granary:conf/granary/exports conf/millrace -o mine.toml\n  tarvek adopt conf/granary conf/millrace --format json"
     )]
     Adopt(AdoptArgs),
     /// Write real configuration from a layout
@@ -108,7 +108,7 @@ pub(crate) enum Command {
     Emit(EmitArgs),
     /// The readiness board: what each library scan would find, and why not
     #[command(
-        after_help = "Examples:\n  tarvek check\n  tarvek check --survey granary.survey --format json --fail-on risk"
+        after_help = "Examples:\n  tarvek check --fail-on risk\n  tarvek check --apply --only path/case"
     )]
     Check(CheckArgs),
     /// One path, hop by hop, as a service or host sees it
@@ -123,17 +123,17 @@ pub(crate) enum Command {
     Access(AccessArgs),
     /// Will a file be hard-linked, renamed or copied? And why
     #[command(
-        after_help = "Examples:\n  tarvek link done/film.mkv /tank/media/films\n  tarvek link /data/done /data/films --from service:joiner --need link,rename"
+        after_help = "Examples:\n  tarvek link archive/films archive/inbox\n  tarvek link /data/intake/done/films /data/films --from service:joiner --need link,rename"
     )]
     Link(LinkArgs),
     /// What each library scan would find, miss or misread
     #[command(
-        after_help = "Examples:\n  tarvek forecast --titles\n  tarvek forecast --kind films /tank/media/films --problems"
+        after_help = "Examples:\n  tarvek forecast --titles\n  tarvek forecast --kind music shelf/music --problems"
     )]
     Forecast(ForecastArgs),
     /// Duplicates, versions, leftovers, copies that should be links: what of it would come back
     #[command(
-        after_help = "Examples:\n  tarvek waste /tank/media/films --cache waste.cache\n  tarvek waste --review waste.csv"
+        after_help = "Examples:\n  tarvek waste shelf --cache waste.cache\n  tarvek waste --review waste.csv"
     )]
     Waste(WasteArgs),
     /// Carry out a reviewed list of waste, reversibly
@@ -143,12 +143,12 @@ pub(crate) enum Command {
     Reclaim(ReclaimArgs),
     /// Look at this host, or read a collected listing, into a survey file
     #[command(
-        after_help = "Examples:\n  tarvek survey -o granary.survey /loft/media\n  tarvek survey --collector > collector.sh"
+        after_help = "Examples:\n  tarvek survey -o shelf.survey shelf\n  tarvek survey --collector > collector.sh"
     )]
     Survey(SurveyArgs),
     /// What changed between two surveys of a host
     #[command(
-        after_help = "Examples:\n  tarvek compare old.survey new.survey\n  tarvek compare old.listing new.survey --format json"
+        after_help = "Examples:\n  tarvek compare granary.listing granary.mended.listing\n  tarvek compare granary.survey granary.listing --format json"
     )]
     Compare(CompareArgs),
     /// The long text of a rule; without a rule, all of them in a line each

@@ -4,11 +4,16 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use tarvek_core::adopt::guess::Guess;
-use tarvek_core::facts::configured::{Configuration, Configured, Fact, Flaw, Skipped};
+use tarvek_core::facts::configured::{
+    Configuration, Configured, DatasetFact, ExportFact, Fact, Flaw, FolderFact, IdMapFact,
+    MappingFact, MountFact, PortFact, ServiceFact, ShareFact, Skipped, SubordinateFact, VolumeFact,
+};
 use tarvek_core::words::name::Name;
+use tarvek_core::words::offer::{NfsExport, SmbOffer};
 use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
+use tarvek_core::words::terms::{Account, Group};
 
 use super::common::{exact, lossy};
 
@@ -114,6 +119,10 @@ enum Kind {
         label: Option<&'static str>,
         #[serde(skip_serializing_if = "Option::is_none")]
         propagation: Option<String>,
+        /// Whether it is mounted with the ids of the service's namespace.
+        #[serde(skip_serializing_if = "std::ops::Not::not")]
+        #[schemars(default)]
+        idmap: bool,
     },
     Volume {
         service: String,
@@ -127,6 +136,9 @@ enum Kind {
         driver_type: Option<String>,
         #[serde(skip_serializing_if = "Option::is_none")]
         driver_options: Option<String>,
+        /// `shared` or `private`.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        label: Option<&'static str>,
     },
     Port {
         service: String,
@@ -169,6 +181,10 @@ enum Kind {
         #[serde(skip_serializing_if = "Option::is_none")]
         anongid: Option<u32>,
         options: Vec<String>,
+        /// Whether child datasets are exported with it.
+        #[serde(skip_serializing_if = "std::ops::Not::not")]
+        #[schemars(default)]
+        crossmnt: bool,
         /// The client that was meant, where a space before the options gives them to everyone.
         #[serde(skip_serializing_if = "Option::is_none")]
         stray_space: Option<String>,
@@ -177,6 +193,10 @@ enum Kind {
         name: String,
         path: String,
         guests: bool,
+        /// Whether everyone is a guest, whatever name they connect with.
+        #[serde(skip_serializing_if = "std::ops::Not::not")]
+        #[schemars(default)]
+        guest_only: bool,
         read_only: bool,
         valid_users: Vec<String>,
         invalid_users: Vec<String>,
@@ -191,6 +211,16 @@ enum Kind {
         create_mask: Option<String>,
         #[serde(skip_serializing_if = "Option::is_none")]
         directory_mask: Option<String>,
+        /// Permission bits that new files get in any case.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        force_create_mode: Option<String>,
+        /// Permission bits that new folders get in any case.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        force_folder_mode: Option<String>,
+        /// Whether deleted files are kept in a recycle folder.
+        #[serde(skip_serializing_if = "std::ops::Not::not")]
+        #[schemars(default)]
+        recycle: bool,
     },
     Account {
         name: String,
@@ -222,6 +252,7 @@ enum Kind {
         name: String,
         /// `null` where it is mounted nowhere.
         at: Option<String>,
+        filesystem: String,
         properties: BTreeMap<String, String>,
     },
     Folder {
@@ -255,123 +286,181 @@ fn options(options: &MountOptions) -> Vec<String> {
 }
 
 impl From<&Fact> for Kind {
+    /// Every field by its name: one that is added to a fact does not compile until it has its place here.
     fn from(fact: &Fact) -> Self {
         match fact {
-            Fact::Service(f) => Self::Service {
-                service: said(&f.name),
-                user: maybe(f.user.as_ref()),
-                uid: f.uid,
-                gid: f.gid,
-                umask: octal(f.umask),
-                network: maybe(f.network.as_ref()),
-                image: maybe(f.image.as_ref()),
-                groups: names(&f.groups),
-                userns: maybe(f.userns.as_ref()),
-                is_host: f.is_host,
+            Fact::Service(ServiceFact {
+                name,
+                user,
+                uid,
+                gid,
+                umask,
+                groups,
+                userns,
+                network,
+                image,
+                is_host,
+            }) => Self::Service {
+                service: said(name),
+                user: maybe(user.as_ref()),
+                uid: *uid,
+                gid: *gid,
+                umask: octal(*umask),
+                network: maybe(network.as_ref()),
+                image: maybe(image.as_ref()),
+                groups: names(groups),
+                userns: maybe(userns.as_ref()),
+                is_host: *is_host,
             },
-            Fact::Mapping(f) => Self::Mapping {
-                service: said(&f.service),
-                from: lossy(&f.from),
-                from_bytes: exact(&f.from),
-                to: lossy(&f.to),
-                to_bytes: exact(&f.to),
-                access: f.access.word(),
-                label: f.label.map(|label| label.word()),
-                propagation: f.propagation.clone(),
-            },
-            Fact::Volume(f) => Self::Volume {
-                service: said(&f.service),
-                volume: maybe(f.volume.as_ref()),
-                to: lossy(&f.to),
-                access: f.access.word(),
-                driver_source: maybe(f.source.as_ref()),
-                driver_type: maybe(f.filesystem.as_ref()),
-                driver_options: f
-                    .options
+            Fact::Mapping(MappingFact { service, from, to, access, label, propagation, idmap }) => {
+                Self::Mapping {
+                    service: said(service),
+                    from: lossy(from),
+                    from_bytes: exact(from),
+                    to: lossy(to),
+                    to_bytes: exact(to),
+                    access: access.word(),
+                    label: label.map(|label| label.word()),
+                    propagation: propagation.clone(),
+                    idmap: *idmap,
+                }
+            }
+            Fact::Volume(VolumeFact {
+                service,
+                volume,
+                to,
+                access,
+                source,
+                filesystem,
+                options,
+                label,
+            }) => Self::Volume {
+                service: said(service),
+                volume: maybe(volume.as_ref()),
+                to: lossy(to),
+                access: access.word(),
+                driver_source: maybe(source.as_ref()),
+                driver_type: maybe(filesystem.as_ref()),
+                driver_options: options
                     .as_ref()
-                    .filter(|o| !o.is_empty())
+                    .filter(|options| !options.is_empty())
                     .map(ToString::to_string),
+                label: label.map(|label| label.word()),
             },
-            Fact::Port(f) => Self::Port {
-                service: said(&f.service),
-                host_ip: maybe(f.host_ip.as_ref()),
-                published: f.published,
-                target: f.target,
-                count: (f.more > 0).then(|| u32::from(f.more) + 1),
-                protocol: f.transport.word(),
+            Fact::Port(PortFact { service, host_ip, published, target, more, transport }) => {
+                Self::Port {
+                    service: said(service),
+                    host_ip: maybe(host_ip.as_ref()),
+                    published: *published,
+                    target: *target,
+                    count: (*more > 0).then(|| u32::from(*more) + 1),
+                    protocol: transport.word(),
+                }
+            }
+            Fact::Mount(MountFact { source, at, filesystem, options, boot, mounted }) => {
+                Self::Mount {
+                    source: lossy(source),
+                    source_bytes: exact(source),
+                    at: lossy(at),
+                    at_bytes: exact(at),
+                    filesystem: said(filesystem),
+                    options: self::options(options),
+                    boot: *boot,
+                    mounted: *mounted,
+                }
+            }
+            Fact::Export(ExportFact { path, export, stray_space }) => {
+                let NfsExport { clients, access, squash, anonuid, anongid, crossmnt, options } =
+                    export;
+                Self::Export {
+                    path: lossy(path),
+                    path_bytes: exact(path),
+                    client: said(clients),
+                    access: access.word(),
+                    squash: squash.word(),
+                    anonuid: *anonuid,
+                    anongid: *anongid,
+                    options: options.iter().map(|option| secret::hide(option)).collect(),
+                    crossmnt: *crossmnt,
+                    stray_space: maybe(stray_space.as_ref()),
+                }
+            }
+            Fact::Share(fact) => Self::share(fact),
+            Fact::Account(Account { name, uid, gid, groups }) => {
+                Self::Account { name: said(name), uid: *uid, gid: *gid, groups: names(groups) }
+            }
+            Fact::Group(Group { name, gid }) => Self::Group { name: said(name), gid: *gid },
+            Fact::Subordinate(SubordinateFact { of, account, first, count }) => Self::Subordinate {
+                of: of.word(),
+                account: said(account),
+                first: *first,
+                count: *count,
             },
-            Fact::Mount(f) => Self::Mount {
-                source: lossy(&f.source),
-                source_bytes: exact(&f.source),
-                at: lossy(&f.at),
-                at_bytes: exact(&f.at),
-                filesystem: said(&f.filesystem),
-                options: options(&f.options),
-                boot: f.boot,
-                mounted: f.mounted,
+            Fact::IdMap(IdMapFact { service, of, inside, outside, count }) => Self::Idmap {
+                service: said(service),
+                of: of.word(),
+                inside: *inside,
+                outside: *outside,
+                count: *count,
             },
-            Fact::Export(f) => Self::Export {
-                path: lossy(&f.path),
-                path_bytes: exact(&f.path),
-                client: said(&f.export.clients),
-                access: f.export.access.word(),
-                squash: f.export.squash.word(),
-                anonuid: f.export.anonuid,
-                anongid: f.export.anongid,
-                options: f.export.options.iter().map(|option| secret::hide(option)).collect(),
-                stray_space: maybe(f.stray_space.as_ref()),
-            },
-            Fact::Share(f) => Self::Share {
-                name: said(&f.name),
-                path: lossy(&f.path),
-                guests: f.offer.guests,
-                read_only: !f.offer.writable,
-                valid_users: names(&f.offer.only),
-                invalid_users: names(&f.offer.deny),
-                read_list: names(&f.offer.read),
-                write_list: names(&f.offer.write),
-                admin_users: names(&f.offer.admins),
-                force_user: maybe(f.offer.force_user.as_ref()),
-                force_group: maybe(f.offer.force_group.as_ref()),
-                create_mask: octal(f.offer.create_mask),
-                directory_mask: octal(f.offer.folder_mask),
-            },
-            Fact::Account(f) => Self::Account {
-                name: said(&f.name),
-                uid: f.uid,
-                gid: f.gid,
-                groups: names(&f.groups),
-            },
-            Fact::Group(f) => Self::Group { name: said(&f.name), gid: f.gid },
-            Fact::Subordinate(f) => Self::Subordinate {
-                of: f.of.word(),
-                account: said(&f.account),
-                first: f.first,
-                count: f.count,
-            },
-            Fact::IdMap(f) => Self::Idmap {
-                service: said(&f.service),
-                of: f.of.word(),
-                inside: f.inside,
-                outside: f.outside,
-                count: f.count,
-            },
-            Fact::Dataset(f) => Self::Dataset {
-                name: said(&f.name),
-                at: f.at.as_ref().map(lossy),
-                properties: f
-                    .properties
+            Fact::Dataset(DatasetFact { name, at, filesystem, properties }) => Self::Dataset {
+                name: said(name),
+                at: at.as_ref().map(lossy),
+                filesystem: said(filesystem),
+                properties: properties
                     .iter()
                     .map(|(name, value)| (secret::hide(name), secret::hide(value)))
                     .collect(),
             },
-            Fact::Folder(f) => Self::Folder {
-                path: lossy(&f.path),
-                owner: said(&f.owner),
-                group: said(&f.group),
-                mode: format!("{:04o}", f.mode),
-                entries: f.entries.clone(),
+            Fact::Folder(FolderFact { path, owner, group, mode, entries }) => Self::Folder {
+                path: lossy(path),
+                owner: said(owner),
+                group: said(group),
+                mode: format!("{mode:04o}"),
+                entries: entries.clone(),
             },
+        }
+    }
+}
+
+impl Kind {
+    fn share(fact: &ShareFact) -> Self {
+        let ShareFact { name, path, offer } = fact;
+        let SmbOffer {
+            guests,
+            guest_only,
+            only,
+            deny,
+            writable,
+            read,
+            write,
+            admins,
+            force_user,
+            force_group,
+            create_mask,
+            folder_mask,
+            force_create_mode,
+            force_folder_mode,
+            recycle,
+        } = offer;
+        Self::Share {
+            name: said(name),
+            path: lossy(path),
+            guests: *guests,
+            guest_only: *guest_only,
+            read_only: !writable,
+            valid_users: names(only),
+            invalid_users: names(deny),
+            read_list: names(read),
+            write_list: names(write),
+            admin_users: names(admins),
+            force_user: maybe(force_user.as_ref()),
+            force_group: maybe(force_group.as_ref()),
+            create_mask: octal(*create_mask),
+            directory_mask: octal(*folder_mask),
+            force_create_mode: octal(*force_create_mode),
+            force_folder_mode: octal(*force_folder_mode),
+            recycle: *recycle,
         }
     }
 }
