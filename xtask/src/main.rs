@@ -4,6 +4,7 @@
 
 mod docs;
 
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
@@ -53,7 +54,7 @@ enum Chore {
         #[arg(long)]
         seed: Option<u64>,
     },
-    /// Everything that has to pass: lint, test, oracle
+    /// Everything that has to pass, in the order in which it fails fastest; `.ci/run` installs what it needs
     Ci,
 }
 
@@ -67,7 +68,7 @@ fn main() -> ExitCode {
         Chore::Screenshots => screenshots(),
         Chore::Dependencies => dependencies(),
         Chore::Fuzz { targets, seconds, seed } => fuzz(targets, seconds, seed),
-        Chore::Ci => lint().and_then(|()| test()).and_then(|()| oracle(None, None, None)),
+        Chore::Ci => ci(),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,
@@ -96,6 +97,87 @@ fn cargo(arguments: &str) -> Command {
 
 fn test() -> Result<(), String> {
     run(&mut cargo("test --workspace --locked"))
+}
+
+/// Everything that has to pass. There is no other list of it.
+fn ci() -> Result<(), String> {
+    lint()?;
+    run(&mut cargo("test --workspace --locked --lib --bins"))?;
+    test()?;
+    let seed = seed_of_sources()?;
+    println!("xtask: the seed is {seed}");
+    oracle(None, None, Some(seed))?;
+    fuzz(Vec::new(), 60, Some(seed))?;
+    oldest_toolchain()?;
+    let tools = root().join("target/tools");
+    let mut install =
+        cargo("install --quiet --debug --locked cargo-machete@0.9.2 cargo-deny@0.20.2");
+    run(install.arg("--root").arg(&tools))?;
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let path = std::iter::once(tools.join("bin")).chain(std::env::split_paths(&path));
+    let path = std::env::join_paths(path).map_err(|error| error.to_string())?;
+    run(cargo("deny --locked check licenses bans sources").env("PATH", &path))?;
+    run(Command::new("cargo-machete").env("PATH", &path))?;
+    demo()?;
+    println!("all of it passed");
+    Ok(())
+}
+
+/// What passed once passes again: the cases follow from the sources, and are others after each change.
+fn seed_of_sources() -> Result<u64, String> {
+    let mut files = Vec::new();
+    let mut todo = vec![root().join("crates")];
+    while let Some(folder) = todo.pop() {
+        for entry in std::fs::read_dir(&folder).map_err(|error| error.to_string())? {
+            let path = entry.map_err(|error| error.to_string())?.path();
+            if path.is_dir() {
+                todo.push(path);
+            } else if path.extension().is_some_and(|end| end == "rs") {
+                files.push(path);
+            }
+        }
+    }
+    files.sort();
+    let mut hasher = DefaultHasher::new();
+    for file in files {
+        std::fs::read(&file)
+            .map_err(|error| format!("{}: {error}", file.display()))?
+            .hash(&mut hasher);
+    }
+    // A seed that is short enough to be typed.
+    Ok(hasher.finish() >> 16)
+}
+
+/// Whether the oldest toolchain that `rust-version` promises compiles it.
+fn oldest_toolchain() -> Result<(), String> {
+    let manifest = root().join("Cargo.toml");
+    let text = std::fs::read_to_string(&manifest).map_err(|error| error.to_string())?;
+    let line = text.lines().find_map(|line| line.strip_prefix("rust-version = \""));
+    let version = line.and_then(|line| line.split('"').next()).ok_or("no rust-version")?;
+    let install = ["toolchain", "install", "--profile", "minimal", version];
+    if let Err(why) = run(Command::new("rustup").args(install)) {
+        println!("xtask: Rust {version} can't be had here, and is not tried: {why}");
+        return Ok(());
+    }
+    run(Command::new("rustup")
+        .args(["run", version, "cargo", "check", "--locked", "-p", "tarvek", "--target-dir"])
+        .arg(root().join("target/oldest"))
+        .env_remove("RUSTC")
+        .env_remove("RUSTUP_TOOLCHAIN")
+        .env_remove("CARGO"))
+}
+
+/// The README's first command, in a folder of its own.
+fn demo() -> Result<(), String> {
+    let folder = std::env::temp_dir().join(format!("tarvek-demo-{}", std::process::id()));
+    let mut command = cargo("run --quiet --locked --release -- demo");
+    let output = command.arg(&folder).output().map_err(|error| error.to_string())?;
+    let removed = std::fs::remove_dir_all(&folder);
+    let text = String::from_utf8_lossy(&output.stdout);
+    if !output.status.success() || !text.contains("2 of 6 libraries ready") {
+        return Err(format!("the demo says something else: {text}"));
+    }
+    removed.map_err(|error| error.to_string())
 }
 
 fn lint() -> Result<(), String> {

@@ -342,7 +342,8 @@ fn set(root: &mut Item, address: &[Segment], to: &value::Value) -> Result<(), Ed
     if let Segment::Index(at) = last {
         let array = reach(root, way)?.as_array_mut().ok_or(EditFault::Unfit)?;
         let old = array.get_mut(*at).ok_or(EditFault::NoPart)?;
-        return Ok(replace(old, to));
+        replace(old, to);
+        return Ok(());
     }
     let Segment::Key(key) = last else { return Err(EditFault::NoPart) };
     let table = reach(root, way)?.as_table_like_mut().ok_or(EditFault::Unfit)?;
