@@ -4,7 +4,7 @@
 //! before it (`tests/architecture.rs` holds this):
 //!
 //! [`words`], [`kernel`], [`layout`] and [`facts`] (which do not know each other), [`site`], [`route`], [`judge`], [`link`], [`scan`],
-//! [`forecast`], [`remedy`], [`waste`], [`rules`], [`check`]; and the side rooms over the layout: [`draft`] and [`adopt`].
+//! [`forecast`], [`remedy`], [`waste`], [`used`], [`rules`], [`check`]; and the side rooms over the layout: [`draft`] and [`adopt`].
 
 pub mod adopt;
 pub mod check;
@@ -22,5 +22,6 @@ pub mod scan;
 pub mod site;
 #[cfg(test)]
 mod tests;
+pub mod used;
 pub mod waste;
 pub mod words;

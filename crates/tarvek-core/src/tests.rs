@@ -22,9 +22,9 @@ use crate::layout::share::Share;
 use crate::layout::site::Layout;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
-use crate::rules::case::cases;
 use crate::rules::registry;
 use crate::site::join::Site;
+use crate::used::used_path::used_paths;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::offer::{NfsExport, SmbOffer, Squash};
@@ -744,7 +744,7 @@ impl Scene {
     /// Everything that the rules find.
     pub(crate) fn findings(&self) -> Vec<Finding> {
         let site = self.site();
-        let cases = cases(&site);
+        let cases = used_paths(&site);
         registry::find(&site, &cases)
     }
 

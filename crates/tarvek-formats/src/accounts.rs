@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use tarvek_core::facts::told::Subordinate;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Account, Group};
 
@@ -54,6 +55,17 @@ impl Members {
         let groups = self.0.get(name).cloned().unwrap_or_default();
         Some(Account { name: name.into(), uid, gid, groups })
     }
+}
+
+/// `lantern:100000:65536`.
+pub(crate) fn subordinate(line: &str) -> Option<Subordinate> {
+    let fields: Vec<&str> = line.trim().split(':').collect();
+    let [owner, first, count] = fields[..] else { return None };
+    Some(Subordinate {
+        owner: owner.into(),
+        first: first.parse().ok()?,
+        count: count.parse().ok()?,
+    })
 }
 
 #[cfg(test)]

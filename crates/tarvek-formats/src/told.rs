@@ -6,9 +6,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::host::Document;
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::told::{
-    Beneath, Capacity, Listening, Property, Subordinate, SubvolumeLimit, Told,
-};
+use tarvek_core::facts::told::{Beneath, Capacity, Listening, Property, SubvolumeLimit, Told};
 use tarvek_core::words::path::AbsPath;
 
 use crate::escape::unescape;
@@ -25,8 +23,8 @@ pub fn read(documents: &[Document], mounts: Option<&MountTable>) -> Told {
         beneath: text("beneath").lines().filter_map(beneath).collect(),
         subvolume_limits: subvolume_limits(text("btrfs")),
         properties: text("zfs").lines().filter_map(property).collect(),
-        subordinate_uids: text("subuid").lines().filter_map(subordinate).collect(),
-        subordinate_gids: text("subgid").lines().filter_map(subordinate).collect(),
+        subordinate_uids: text("subuid").lines().filter_map(crate::accounts::subordinate).collect(),
+        subordinate_gids: text("subgid").lines().filter_map(crate::accounts::subordinate).collect(),
         listening: text("ports").lines().filter_map(listening).collect(),
         configured: configured(documents, mounts),
         sysctls: text("sysctl").lines().filter_map(sysctl).collect(),
@@ -110,17 +108,6 @@ fn property(line: &str) -> Option<Property> {
     let mut words = line.split('\t');
     let (dataset, name) = (words.next()?.into(), words.next()?.to_owned());
     Some(Property { dataset, name, value: words.next()?.into() })
-}
-
-/// `lantern:100000:65536`.
-pub(crate) fn subordinate(line: &str) -> Option<Subordinate> {
-    let fields: Vec<&str> = line.trim().split(':').collect();
-    let [owner, first, count] = fields[..] else { return None };
-    Some(Subordinate {
-        owner: owner.into(),
-        first: first.parse().ok()?,
-        count: count.parse().ok()?,
-    })
 }
 
 /// `tcp 7080 00000000 uid=0 by=lantern`: the address is that of `/proc/net`, in hexadecimal, a word of four bytes after another as the

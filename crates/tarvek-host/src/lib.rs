@@ -7,6 +7,7 @@ pub mod contents;
 pub mod files;
 pub mod filesystem;
 pub mod media;
+mod mounts;
 pub mod observe;
 pub mod process;
 mod project;

@@ -17,8 +17,9 @@ use tarvek_core::facts::tree::{Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
-use tarvek_formats::{accounts, fstab, mountinfo, told};
+use tarvek_formats::{accounts, fstab, told};
 
+use crate::mounts::own_mounts;
 use crate::process::{self, Process};
 use crate::sink::{ABOVE, Contents, Earlier, Gaps, Number, Sink};
 use crate::walk::{self, MountKind, Setting, Watch};
@@ -193,13 +194,6 @@ fn facts(look: &Look, now: i64, mounts: Option<MountTable>, gaps: Gaps) -> HostF
 pub fn root() -> io::Result<NewEntry> {
     let mounts = own_mounts();
     Ok(Sight::root(&open_path(CWD, b"/")?, MountKinds(mounts.as_ref()))?.entry)
-}
-
-/// The mounts of this thread, which may have some of its own.
-pub fn own_mounts() -> Option<MountTable> {
-    let table = std::fs::read("/proc/thread-self/mountinfo");
-    let table = table.or_else(|_| std::fs::read("/proc/self/mountinfo")).ok()?;
-    mountinfo::read(&table).ok()
 }
 
 /// Where the paths of a look begin.

@@ -239,7 +239,7 @@ impl Process {
 /// sees of the host's files. Also how many processes may not be looked at.
 pub fn running() -> (Configuration, usize) {
     let (found, unseen) = spaces();
-    let host = crate::observe::own_mounts().unwrap_or_default();
+    let host = crate::mounts::own_mounts().unwrap_or_default();
     let facts = found.iter().flat_map(|running| running.facts(&host)).collect();
     (Configuration { facts, ..Configuration::default() }, unseen)
 }

@@ -6,10 +6,10 @@ use crate::layout::intake::Want;
 use crate::link::intake::{Does, Stage, Step, ways_of};
 use crate::link::verdict::Reason;
 use crate::route::end::End;
-use crate::rules::case::{Case, Use, end_of, of_library, rows as by_row};
 use crate::rules::library::{too_deep, too_high};
 use crate::scan::read::Scan;
 use crate::site::join::Site;
+use crate::used::used_path::{Use, UsedPath, end_of, of_library, rows as by_row};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -81,12 +81,12 @@ pub struct Row {
 }
 
 /// Puts the places of each library and intake together into its row.
-pub(super) fn rows(site: &Site, cases: &[Case]) -> Vec<Row> {
+pub(super) fn rows(site: &Site, cases: &[UsedPath]) -> Vec<Row> {
     by_row(cases).map(|cases| row(site, cases)).collect()
 }
 
 /// The places of one library or intake, put together.
-pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
+pub(super) fn row(site: &Site, roots: &[UsedPath]) -> Row {
     let first = &roots[0];
     let (of, name) = match first.used {
         Use::Library(library) => (Subject::Library(library.kind), &library.name),
@@ -148,8 +148,8 @@ pub(super) fn row(site: &Site, roots: &[Case]) -> Row {
 }
 
 /// What keeps a scan of a root from finding what is meant, although all of it can be read.
-fn misrooted(site: &Site, case: &Case) -> Option<&'static str> {
-    let any = |find: fn(&Site, &Case) -> Vec<Finding>| !find(site, case).is_empty();
+fn misrooted(site: &Site, case: &UsedPath) -> Option<&'static str> {
+    let any = |find: fn(&Site, &UsedPath) -> Vec<Finding>| !find(site, case).is_empty();
     if any(too_deep::find) {
         Some("the root is one title")
     } else if any(too_high::find) {
@@ -160,7 +160,7 @@ fn misrooted(site: &Site, case: &Case) -> Option<&'static str> {
 }
 
 /// The steps of the intake that a case belongs to, and whether filing does what is wanted; `None` for a library.
-fn filing(site: &Site, case: &Case) -> Option<(State, Vec<Step>)> {
+fn filing(site: &Site, case: &UsedPath) -> Option<(State, Vec<Step>)> {
     let Use::Intake(intake, _) = case.used else { return None };
     let steps = ways_of(site, intake).steps(site);
     // An intake that files nothing by itself has nothing to link.
@@ -198,12 +198,12 @@ fn filed(steps: &[Step]) -> Option<String> {
 }
 
 /// Whether an intake's way ends in a folder.
-fn is_intakes_folder(site: &Site, case: &Case) -> bool {
+fn is_intakes_folder(site: &Site, case: &UsedPath) -> bool {
     let end = case.route.as_ref().and_then(|route| end_of(site, route));
     case.library().is_none() && end.is_some_and(|(_, meta)| meta.is_folder())
 }
 
-fn stages(site: &Site, case: &Case) -> (Stages, String) {
+fn stages(site: &Site, case: &UsedPath) -> (Stages, String) {
     use State::{Fail, Ok, Part, Skipped, Unknown};
     let mut stages = Stages {
         mapped: Ok,

@@ -9,9 +9,9 @@ use crate::kernel::subject::Subject;
 use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::hops::View;
-use crate::rules::case::{Case, Use, case_in, of_library};
 use crate::scan::read::{Cause, Region};
 use crate::site::join::Site;
+use crate::used::used_path::{Use, UsedPath, of_library, used_path_in};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::prefer::Prefer;
@@ -106,9 +106,9 @@ pub fn outlook(
 ) -> Outlook {
     let of_root = |root| {
         let subject = by.subject.clone();
-        case_in(site, service, Use::Library(library), root, &by.view, subject)
+        used_path_in(site, service, Use::Library(library), root, &by.view, subject)
     };
-    let cases: Vec<Case> = library.roots.iter().cloned().map(of_root).collect();
+    let cases: Vec<UsedPath> = library.roots.iter().cloned().map(of_root).collect();
     let mut causes: Vec<Cause> = cases
         .iter()
         .filter_map(|case| case.scan.as_ref())

@@ -6,11 +6,12 @@ use crate::check::board::{Row, rows};
 use crate::facts::host::{Gap, Source};
 use crate::forecast::names_below::Names;
 use crate::rules::access::trees::media_places;
-use crate::rules::areas;
-use crate::rules::case::{cases, cases_unread};
 use crate::rules::library::nothing_found;
-use crate::rules::{name, registry};
+use crate::rules::name::each::each;
+use crate::rules::registry;
 use crate::site::join::Site;
+use crate::used::areas;
+use crate::used::used_path::{used_paths, used_paths_unread};
 use crate::words::about::Affected;
 use crate::words::finding::{Finding, identify};
 use crate::words::name::Name;
@@ -60,7 +61,7 @@ impl Report {
 
 /// Judges the whole site.
 pub fn check(site: &Site) -> Report {
-    let cases = cases(site);
+    let cases = used_paths(site);
     let mut findings = registry::find(site, &cases);
     let silenced = settle(site, &mut findings);
     let board = rows(site, &cases);
@@ -73,7 +74,7 @@ pub fn goes_through(site: &Site) -> Vec<Place> {
     for place in areas::named(site) {
         let _ = site.tree(&place.host).map(|tree| tree.find(&place.path));
     }
-    let cases = cases_unread(site);
+    let cases = used_paths_unread(site);
     let of_host = |(host, _)| {
         let places = media_places(site, host, &cases).into_iter();
         places.map(|path| Place::new(host, path)).collect::<Vec<_>>()
@@ -87,7 +88,7 @@ pub fn of_names(site: &Site, folder: &Place) -> Report {
     if let Some(tree) = site.tree(&folder.host) {
         names.add(tree, &folder.path, &folder.host, Some(0), usize::MAX);
     }
-    let mut findings = name::each(&names);
+    let mut findings = each(&names);
     findings.sort_by(|a, b| a.place.path.cmp(&b.place.path));
     identify(&mut findings);
     let site_name = site.layout.site.clone();

@@ -3,6 +3,7 @@
 pub mod below;
 pub mod ends;
 mod filesystem;
+pub(crate) mod filing;
 pub mod hard;
 pub mod intake;
 pub mod moved;

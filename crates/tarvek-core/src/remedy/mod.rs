@@ -5,4 +5,6 @@ pub mod effects;
 pub mod offer;
 pub mod one_mapping;
 pub mod plan;
+pub(crate) mod rights;
+pub mod verified_fix;
 pub mod wish;

@@ -1,8 +1,6 @@
 //! The rules: a family is a folder, a rule is a file with its text, what makes it fire, and its tests.
 
 pub mod access;
-pub mod areas;
-pub mod case;
 pub mod dataset;
 pub mod identity;
 pub mod label;
@@ -16,7 +14,6 @@ pub mod port;
 #[cfg(test)]
 mod promises;
 pub mod registry;
-mod repaired;
 pub mod share;
 pub mod space;
 pub mod survey;

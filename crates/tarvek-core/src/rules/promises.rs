@@ -1152,7 +1152,7 @@ fn findings(scene: &Scene) -> Vec<Finding> {
     let mut site = scene.site();
     // One age is too old; every other survey is of now.
     site.max_age = Some(5);
-    let cases = crate::rules::case::cases(&site);
+    let cases = crate::used::used_path::used_paths(&site);
     registry::find(&site, &cases)
 }
 

@@ -1,22 +1,28 @@
 //! Every rule with what makes it fire: `check`, `explain` and the documentation are fed from this list.
 
+use std::collections::BTreeSet;
+
 use rayon::prelude::*;
 
-use crate::rules::case::Case;
+use crate::remedy::verified_fix::JudgeAgain;
 use crate::rules::library::nothing_found;
 use crate::rules::{
     access, dataset, identity, label, layout, library, link, mount, name, path, port, share, space,
     survey,
 };
 use crate::site::join::Site;
+use crate::used::used_path::{UsedPath, used_paths};
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, RuleId};
 
 /// What a rule finds about one place that a service uses.
-type OfCase = fn(&Site, &Case) -> Vec<Finding>;
+type OfCase = fn(&Site, &UsedPath) -> Vec<Finding>;
 /// What a rule finds about the rest of a site.
-type OfSite = fn(&Site, &[Case]) -> Vec<Finding>;
+type OfSite = fn(&Site, &[UsedPath]) -> Vec<Finding>;
+
+/// As [`OfSite`], with what judges a changed site again.
+type OfTrials = fn(&Site, &[UsedPath], JudgeAgain) -> Vec<Finding>;
 
 /// A rule and what makes it fire.
 #[derive(Debug)]
@@ -26,15 +32,22 @@ pub struct Entry {
     /// Whether it is about libraries only.
     of_libraries: bool,
     of_site: Option<OfSite>,
+    /// Of rules whose remedies are tried on changed sites.
+    of_trials: Option<OfTrials>,
 }
 
 impl Entry {
     const fn case(rule: RuleId, find: OfCase) -> Self {
-        Self { rule, of_case: Some(find), of_libraries: false, of_site: None }
+        Self { rule, of_case: Some(find), of_libraries: false, of_site: None, of_trials: None }
     }
 
     const fn site(rule: RuleId, find: OfSite) -> Self {
-        Self { rule, of_case: None, of_libraries: false, of_site: Some(find) }
+        Self { rule, of_case: None, of_libraries: false, of_site: Some(find), of_trials: None }
+    }
+
+    const fn trying(rule: RuleId, find: OfTrials) -> Self {
+        let of_trials = Some(find);
+        Self { rule, of_case: None, of_libraries: false, of_site: None, of_trials }
     }
 
     const fn library(rule: RuleId, find: OfCase) -> Self {
@@ -121,12 +134,12 @@ pub static ALL: &[Entry] = &[
     Entry::site(&access::per_user_grants::RULE, access::per_user_grants::find),
     Entry::site(&access::orphaned_owner::RULE, access::orphaned_owner::find),
     Entry::site(&link::different_filesystem::RULE, link::different_filesystem::find),
-    Entry::site(&link::different_mount::RULE, link::different_mount::find),
+    Entry::trying(&link::different_mount::RULE, link::different_mount::find),
     Entry::site(&link::different_quota_tree::RULE, link::different_quota_tree::find),
     Entry::site(&link::unsupported::RULE, link::unsupported::find),
-    Entry::site(&link::source_protected::RULE, link::source_protected::find),
+    Entry::trying(&link::source_protected::RULE, link::source_protected::find),
     Entry::site(&link::target_unwritable::RULE, link::target_unwritable::find),
-    Entry::site(&link::partial_elsewhere::RULE, link::partial_elsewhere::find),
+    Entry::trying(&link::partial_elsewhere::RULE, link::partial_elsewhere::find),
     Entry::site(&link::path_disagreement::RULE, link::path_disagreement::find),
     Entry::site(&link::category_mismatch::RULE, link::category_mismatch::find),
     Entry::site(&link::copied_imports::RULE, link::copied_imports::find),
@@ -169,11 +182,11 @@ pub fn named(id: &str) -> Option<&'static Rule> {
 }
 
 /// What the rules find about one place that a service uses.
-pub fn find_of(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find_of(site: &Site, case: &UsedPath) -> Vec<Finding> {
     find_of_but(site, case, |_| false)
 }
 
-fn find_of_but(site: &Site, case: &Case, left_out: impl Fn(RuleId) -> bool) -> Vec<Finding> {
+fn find_of_but(site: &Site, case: &UsedPath, left_out: impl Fn(RuleId) -> bool) -> Vec<Finding> {
     let concerns =
         |entry: &&Entry| (!entry.of_libraries || case.library().is_some()) && !left_out(entry.rule);
     let finds = ALL.iter().filter(concerns).filter_map(|entry| entry.of_case);
@@ -186,7 +199,7 @@ fn find_of_but(site: &Site, case: &Case, left_out: impl Fn(RuleId) -> bool) -> V
 
 /// Keeps of each finding the first remedy that holds: with its edits made, the rule no longer fires there, and no other does
 /// that did not before.
-fn promise(site: &Site, case: &Case, findings: &mut [Finding]) {
+fn promise(site: &Site, case: &UsedPath, findings: &mut [Finding]) {
     let before: Vec<RuleId> = findings.iter().map(|finding| finding.rule).collect();
     for finding in findings {
         let mut all = vec![std::mem::take(&mut finding.remedy)];
@@ -218,7 +231,7 @@ fn promise(site: &Site, case: &Case, findings: &mut [Finding]) {
 /// is no edit of the layout is taken at its word here.
 fn holds(
     site: &Site,
-    case: &Case,
+    case: &UsedPath,
     rule: RuleId,
     before: &[RuleId],
     remedy: &Remedy,
@@ -232,20 +245,42 @@ fn holds(
     held.then(|| found.iter().map(|finding| finding.rule.id).collect())
 }
 
+/// What says nothing of mappings, umasks and accounts of services, or compares the layout with what still runs as it was.
+fn is_beside(rule: RuleId) -> bool {
+    const FAMILIES: [&str; 4] = ["dataset/", "survey/", "port/", "share/"];
+    const RULES: [&str; 6] = [
+        "layout/not-applied",
+        "layout/differs-from-host",
+        "access/world-writable",
+        "access/per-user-grants",
+        "access/orphaned-owner",
+        "access/not-as-declared",
+    ];
+    FAMILIES.iter().any(|family| rule.id.starts_with(family)) || RULES.contains(&rule.id)
+}
+
+/// What is found in a changed site, without what its change has nothing to do with.
+pub fn judge_again(site: &Site) -> BTreeSet<(&'static str, String)> {
+    let all = find_but(site, &used_paths(site), is_beside).into_iter();
+    all.map(|finding| (finding.rule.id, finding.about.to_string())).collect()
+}
+
 /// Everything that the rules find: first what is wrong with the site, then with each place that is used.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     find_but(site, cases, |_| false)
 }
 
 /// As [`find`], without some rules.
 pub(super) fn find_but(
     site: &Site,
-    cases: &[Case],
+    cases: &[UsedPath],
     left_out: impl Fn(RuleId) -> bool + Sync,
 ) -> Vec<Finding> {
     let asked = ALL.par_iter().filter(|entry| !left_out(entry.rule));
-    let of_site = asked.filter_map(|entry| entry.of_site);
-    let of_site = of_site.flat_map_iter(|find| find(site, cases));
+    let of_site = asked.flat_map_iter(|entry| {
+        let of_site = entry.of_site.into_iter().flat_map(|find| find(site, cases));
+        of_site.chain(entry.of_trials.into_iter().flat_map(|find| find(site, cases, judge_again)))
+    });
     let of_cases = cases.par_iter().flat_map_iter(|case| find_of_but(site, case, &left_out));
     of_site.chain(of_cases).collect()
 }

@@ -6,8 +6,8 @@ use tarvek_core::words::options::MountOptions;
 use tarvek_core::words::spot::Spot;
 use tarvek_core::words::terms::Access;
 
+use super::around::{Around, File};
 use super::collect::{Collect, number, spot};
-use super::{Around, File};
 use crate::escape::unescape;
 
 /// Files include each other no deeper.

@@ -3,6 +3,7 @@
 //! Each reader makes of a value what the program that the file is for would make of it. What it can't understand is kept, with its
 //! line; only a file that is broken as a whole is refused.
 
+mod around;
 mod clients;
 pub(crate) mod collect;
 pub(crate) mod compose;
@@ -20,47 +21,19 @@ mod table;
 mod units;
 mod yaml;
 
+pub use around::{Around, File};
+
 use std::collections::BTreeMap;
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 
 use tarvek_core::facts::configured::{Configuration, IdOf};
 use tarvek_core::facts::host::Document;
 use tarvek_core::words::name::Name;
-use tarvek_core::words::terms::Label;
 
 use self::collect::Collect;
-use self::compose::volumes::has_drive;
 use self::recognise::Format;
 use crate::guard::guarded;
 use crate::mistake::Refused;
-
-/// A file of a host.
-#[derive(Clone, Debug)]
-pub struct File {
-    /// Absolute.
-    pub path: PathBuf,
-    /// What messages call it.
-    pub name: Name,
-    pub text: String,
-    /// The same, byte for byte.
-    pub bytes: Vec<u8>,
-}
-
-impl File {
-    /// A file with what is in it.
-    pub fn new(path: PathBuf, name: Name, bytes: Vec<u8>) -> Self {
-        let text = String::from_utf8_lossy(&bytes).into_owned();
-        Self { path, name, text, bytes }
-    }
-}
-
-/// Where readers find what a file names but does not hold.
-pub struct Around<'a> {
-    /// Reads another file.
-    pub read: &'a dyn Fn(&Path) -> Result<Vec<u8>, String>,
-    /// The value of a variable of whoever asks.
-    pub variable: &'a dyn Fn(&str) -> Option<String>,
-}
 
 /// Reads the files of one host, each in its format; also those that are broken as a whole.
 pub fn read(files: &[(Format, File)], around: &Around) -> (Configuration, Vec<Refused>) {
@@ -198,36 +171,4 @@ fn projects<'a>(files: impl Iterator<Item = &'a File>) -> Vec<Vec<File>> {
         projects.entry(folder).or_default().push(file.clone());
     }
     projects.into_values().collect()
-}
-
-/// A path that may start at a folder or at home.
-pub(crate) fn absolute(folder: &Path, text: &str, around: &Around) -> String {
-    if has_drive(text) || text.starts_with('\\') || text.starts_with('/') {
-        return text.to_owned();
-    }
-    let from_home = text.strip_prefix('~').filter(|rest| rest.is_empty() || rest.starts_with('/'));
-    let path = match (from_home, (around.variable)("HOME")) {
-        (Some(rest), Some(home)) => PathBuf::from(home + rest),
-        _ => folder.join(text),
-    };
-    let mut plain = PathBuf::new();
-    for part in path.components() {
-        match part {
-            Component::ParentDir => {
-                plain.pop();
-            }
-            Component::CurDir => {}
-            part => plain.push(part),
-        }
-    }
-    plain.to_string_lossy().into_owned()
-}
-
-/// Relabelling as engines write it.
-pub(crate) fn label(text: &str) -> Option<Label> {
-    match text {
-        "z" | "shared" => Some(Label::Shared),
-        "Z" | "private" => Some(Label::Private),
-        _ => None,
-    }
 }

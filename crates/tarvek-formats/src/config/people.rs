@@ -46,7 +46,7 @@ pub(super) fn subordinate(of: IdOf, file: &Name, text: &str, out: &mut Collect) 
         if line.trim().is_empty() || line.starts_with('#') {
             continue;
         }
-        match crate::told::subordinate(line) {
+        match crate::accounts::subordinate(line) {
             Some(run) => {
                 let (account, first, count) = (run.owner, run.first, run.count);
                 out.fact(&at, Fact::Subordinate(SubordinateFact { of, account, first, count }));

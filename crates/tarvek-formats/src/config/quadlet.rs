@@ -10,11 +10,12 @@ use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
 use tarvek_core::words::terms::{Access, id};
 
+use super::around::{Around, File};
 use super::collect::{Collect, spot};
 use super::compose::ports;
 use super::compose::volumes::{Modes, is_path, short};
+use super::dotenv;
 use super::ini::{Setting, Unit, words};
-use super::{Around, File, dotenv};
 
 /// What a `.volume` unit makes.
 #[derive(Default)]
@@ -188,7 +189,7 @@ fn variables(
 fn from(file: &File, path: &str, around: &Around) -> String {
     let home = || (around.variable)("HOME").unwrap_or_default();
     let path = path.replace("%h", &home()).replace("%%", "%");
-    super::absolute(file.path.parent().unwrap_or(Path::new("/")), &path, around)
+    super::around::absolute(file.path.parent().unwrap_or(Path::new("/")), &path, around)
 }
 
 fn volume(
@@ -284,7 +285,7 @@ fn mount(
             "target" | "destination" | "dst" => to = Some(value),
             "ro" | "readonly" if value == "true" => modes.access = Access::ReadOnly,
             "bind-propagation" => modes.propagation = Some(value.to_owned()),
-            "relabel" => modes.label = super::label(value),
+            "relabel" => modes.label = super::around::label(value),
             "idmap" => modes.idmap = true,
             _ => {}
         }

@@ -9,8 +9,8 @@ use tarvek_core::words::offer::SmbOffer;
 use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
 
+use super::around::{Around, File};
 use super::collect::{Collect, number, spot};
-use super::{Around, File};
 
 /// Files include each other no deeper (`MAX_INCLUDE_DEPTH` of the server).
 const DEEPEST: usize = 100;

@@ -8,7 +8,7 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::text::shell_quoted;
 
-use super::{Emitted, Piece, Source};
+use super::piece::{Emitted, Piece, Source};
 
 /// Accounts and groups of a host, as a script that leaves alone what is there.
 pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Emitted {

@@ -8,8 +8,8 @@ use tarvek_core::words::terms::{Os, Protocol};
 use tarvek_core::words::text::shell_quoted;
 
 use super::mounts::fstab_line;
+use super::piece::{Emitted, Piece, address, say, text};
 use super::quote::{comment, url, windows};
-use super::{Emitted, Piece, address, say, text};
 
 /// Words for every client of the layout, or for one.
 pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Emitted {

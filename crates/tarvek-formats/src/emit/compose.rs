@@ -11,11 +11,11 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::terms::Label;
 use tarvek_core::words::terms::{Access, Protocol};
 
-use super::quote::yaml as string;
-use super::{
+use super::piece::{
     Emitted, Piece, Source, Unsayable, address, container, further_groups, ids, port, say, text,
     without_secret,
 };
+use super::quote::yaml as string;
 
 /// The containers of a host. Services that run straight on it have no part in it.
 pub fn compose(layout: &Layout, host: &Host, file: &str) -> Emitted {

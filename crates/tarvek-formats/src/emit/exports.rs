@@ -4,8 +4,8 @@ use tarvek_core::layout::host::Host;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::offer::NfsExport;
 
+use super::piece::{Emitted, Piece, Source, say, text, without_secret};
 use super::quote::exports_path;
-use super::{Emitted, Piece, Source, say, text, without_secret};
 
 /// The exports of a storage host.
 pub fn exports(layout: &Layout, host: &Host, file: &str) -> Emitted {

@@ -6,8 +6,10 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Os, Protocol};
 
+use super::piece::{
+    Emitted, Piece, Source, Unsayable, nfs_source, say, smb_source, text, without_secret,
+};
 use super::quote::{self, comment, unit_value};
-use super::{Emitted, Piece, Source, Unsayable, nfs_source, say, smb_source, text, without_secret};
 
 /// What both forms need of a mount.
 struct Attached {

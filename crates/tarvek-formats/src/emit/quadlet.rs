@@ -7,8 +7,8 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::terms::Access;
 use tarvek_core::words::terms::Label;
 
+use super::piece::{Emitted, Piece, Source, Unsayable, container, further_groups, ids, port, say};
 use super::quote::{comment, unit_path, volume_part};
-use super::{Emitted, Piece, Source, Unsayable, container, further_groups, ids, port, say};
 
 /// A `.container` unit for each container of a host.
 pub fn quadlet(layout: &Layout, host: &Host, file: &str) -> Emitted {

@@ -9,8 +9,8 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shell_quoted;
 
+use super::piece::{Emitted, Piece, Source, say, text};
 use super::quote::{self, comment};
-use super::{Emitted, Piece, Source, say, text};
 
 const HEAD: &str = r#"# Without --yes it only says what it would do. What is there already is brought in line as far as the layout speaks of it, its
 # contents are never touched, and running it twice does nothing the second time. Run it as root.

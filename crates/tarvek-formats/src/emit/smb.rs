@@ -4,8 +4,8 @@ use tarvek_core::layout::host::Host;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::offer::SmbOffer;
 
+use super::piece::{Emitted, Piece, Source, say, text};
 use super::quote::{smb_name, smb_value};
-use super::{Emitted, Piece, Source, say, text};
 
 /// The SMB shares of a storage host.
 pub fn smb(layout: &Layout, host: &Host, file: &str) -> Emitted {

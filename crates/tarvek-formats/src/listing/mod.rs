@@ -19,10 +19,14 @@
 
 mod columns;
 mod split;
+mod unread;
+
+pub use self::unread::Unread;
+use self::unread::{AGAIN, FIRST_LINE, LONGEST_PATH};
 
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
-use std::io::{self, Read};
+use std::io::Read;
 
 use tarvek_core::facts::build::{NewEntry, TreeBuilder};
 use tarvek_core::facts::classes::Extras;
@@ -43,32 +47,8 @@ use crate::guard::guarded;
 use crate::mistake::{Refused, in_line};
 use crate::{accounts, acl, fstab, mountinfo, told};
 
-/// The first line of every listing of this version.
-pub const FIRST_LINE: &str = "tarvek-listing 1";
-const AGAIN: &str = "collect it again, and copy the whole output";
-
 /// What begins the line below a symlink's own, with its target.
 const TARGET: &[u8] = b"> ";
-
-/// The longest path that is read, in bytes. A tree may be deeper than `PATH_MAX`, but nobody's collector gets there.
-const LONGEST_PATH: usize = 1 << 16;
-
-/// Why a listing is not read.
-#[derive(Debug)]
-pub enum Unread {
-    /// Its first mistake; a listing that is cut off is refused, since nobody knows what it lacks.
-    Refused(Box<Refused>),
-    /// Its source broke off: what is packed is damaged, or the disk.
-    Broken(io::Error),
-    /// It is longer than it may be, in bytes.
-    TooLong(u64),
-}
-
-impl From<Refused> for Unread {
-    fn from(refused: Refused) -> Self {
-        Self::Refused(Box::new(refused))
-    }
-}
 
 /// Reads a listing that is there as a whole.
 ///

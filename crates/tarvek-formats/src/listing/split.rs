@@ -6,7 +6,7 @@ use std::io::Read;
 
 use tarvek_core::words::text::shown;
 
-use super::{AGAIN, FIRST_LINE, LONGEST_PATH, Unread};
+use super::unread::{AGAIN, FIRST_LINE, LONGEST_PATH, Unread};
 use crate::escape::unescape;
 use crate::mistake::{Refused, in_line};
 

@@ -13,8 +13,9 @@ use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::group::hash;
 use tarvek_core::words::path::AbsPath;
 
-use super::{Memory, Recalled, Taken};
-use crate::store::{StoreError, is_new, plain};
+use super::memory::{Memory, Recalled, Taken};
+use crate::store::connection::{StoreError, plain};
+use crate::store::file::is_new;
 
 /// What a cache says that it is (`PRAGMA application_id`): `TRVC`.
 const APPLICATION: i64 = 0x5452_5643;

@@ -13,7 +13,7 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 
 use super::extents::{Owner, Shared, blocks, owners, tree_of};
-use crate::store::open_seen;
+use crate::store::contents::open_seen;
 use crate::system;
 
 /// Which files processes of this machine hold open or have mapped.

@@ -22,8 +22,9 @@ use tarvek_core::facts::host::Gap;
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
 
-use super::{Candidate, Memory, Recalled, Taken, mapped};
-use crate::store::{is_same, open_seen};
+use super::mapped;
+use super::memory::{Candidate, Memory, Recalled, Taken};
+use crate::store::contents::{is_same, open_seen};
 use crate::walk::Watch;
 
 /// The bytes of a first look, and of each further part of a sample.

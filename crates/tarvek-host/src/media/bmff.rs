@@ -4,8 +4,8 @@ use std::io;
 
 use tarvek_core::facts::media::Media;
 
-use super::Window;
 use super::codecs::of_sample_entry;
+use super::window::Window;
 
 /// How deep boxes are followed, and how many of them.
 const DEEPEST: u32 = 8;

@@ -4,8 +4,8 @@ use std::io;
 
 use tarvek_core::facts::media::Media;
 
-use super::Window;
 use super::codecs::of_matroska;
+use super::window::Window;
 
 const SEGMENT: u32 = 0x1853_8067;
 const SEEK_HEAD: u32 = 0x114d_9b74;

@@ -8,8 +8,8 @@ use lofty::mpeg::{Layer, MpegFile};
 use lofty::probe::Probe;
 use tarvek_core::facts::media::Media;
 
-use super::Window;
 use super::codecs::of_wave;
+use super::window::Window;
 
 pub(super) fn read(window: &mut Window) -> io::Result<Option<Media>> {
     let options = ParseOptions::new().read_tags(false).read_cover_art(false);

@@ -14,8 +14,8 @@ use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 use tarvek_core::words::path::AbsPath;
 
-use super::Operation;
 use super::entry::{FileIdentity, why};
+use super::step::{Operation, Step, StepState};
 use crate::filesystem::identity;
 use crate::observe::own_uid;
 use crate::walk;
@@ -416,6 +416,21 @@ impl TryFrom<String> for PathText {
             None => text.into_bytes(),
         };
         AbsPath::new(&bytes).map(Self).map_err(|fault| format!("a path {fault}"))
+    }
+}
+
+impl Step {
+    /// What is told of an operation that a journal remembers.
+    pub(super) fn of(intent: &Intent, state: StepState, why: Option<String>) -> Self {
+        Self {
+            path: intent.path.0.as_bytes().to_vec(),
+            operation: intent.operation(),
+            frees: 0,
+            state,
+            before: false,
+            changes: Vec::new(),
+            why,
+        }
     }
 }
 

@@ -12,7 +12,7 @@ use super::entry::{Location, Pinned};
 use super::journal::{KeptFile, PathText};
 use super::lease::{NoWriter, WriterFault};
 use super::row::{OwnChanges, check_file, check_line, title_of};
-use super::{Operation, SiteKnowledge};
+use super::step::{Operation, SiteKnowledge};
 use crate::walk::Watch;
 
 /// A file that stays, open.

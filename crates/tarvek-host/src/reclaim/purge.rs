@@ -15,7 +15,7 @@ use super::keeper::Keeper;
 use super::lease::{NoWriter, WriterFault, undisturbed};
 use super::quarantine::{Quarantine, held_name};
 use super::row::OwnChanges;
-use super::{Operation, Step, StepState};
+use super::step::{Operation, Step, StepState};
 use crate::contents::{Holders, shared_of};
 use crate::filesystem::stamps_mapped_stores;
 use crate::walk::Watch;

@@ -12,9 +12,9 @@ use tarvek_core::words::text::shown;
 use tarvek_core::words::word::Word;
 use tarvek_formats::review::{Row, device, moment, seal};
 
-use super::SiteKnowledge;
 use super::entry::{Location, Pinned, names_in};
 use super::journal::Intent;
+use super::step::SiteKnowledge;
 
 /// Files of which a ctime is known to be one's own work: filesystem, inode, ctime.
 pub(super) type OwnChanges = HashSet<(String, u64, i64)>;

@@ -20,8 +20,8 @@ use super::operation::{TakeFault, move_to_quarantine, replace_by_link};
 use super::purge::{PurgedStep, ctime_tells};
 use super::quarantine::{Quarantine, folder_above, held_name};
 use super::row::{OwnChanges, check_file, check_line, is_line_of};
+use super::step::{Operation, ReclaimReport, SiteKnowledge, Step, StepState};
 use super::undo::{Restored, give_back, settle, undo};
-use super::{Operation, ReclaimReport, SiteKnowledge, Step, StepState};
 use crate::contents::{Holders, shared_of};
 use crate::walk::{self, Watch};
 

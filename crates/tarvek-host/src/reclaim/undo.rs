@@ -6,7 +6,7 @@ use super::entry::{Location, Pinned, REPLACED, exchange, move_out, why};
 use super::journal::{KnownStep, LetGo, Stage};
 use super::operation::has_other_names;
 use super::quarantine::{Quarantine, held_name, incoming_name};
-use super::{Operation, Step, StepState};
+use super::step::{Operation, Step, StepState};
 
 /// What giving back came to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

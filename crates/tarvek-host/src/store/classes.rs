@@ -6,8 +6,8 @@ use tarvek_core::kernel::entry::{EntryKind, Flags, Project};
 use tarvek_core::kernel::nfs4::Nfs4Acl;
 use tarvek_formats::acl;
 
-use super::load::{all as rows, bad};
-use super::{StoreError, damaged};
+use super::connection::{StoreError, damaged};
+use super::rows::{all as rows, bad};
 
 /// Reads all of them.
 pub(super) fn read(db: &Connection) -> Result<Classes, StoreError> {

@@ -12,7 +12,7 @@ use tempfile::TempDir;
 
 use crate::files::open_regular;
 
-use super::{PATIENCE, StoreError, bounded, flags, plain};
+use super::connection::{PATIENCE, StoreError, bounded, flags, plain};
 
 /// The end of a journal that names another one, and has it deleted (SQLite's file format, section 3). One survey is one file, so that Tarvek never
 /// leaves such a one.

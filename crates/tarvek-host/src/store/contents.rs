@@ -17,7 +17,9 @@ use tarvek_core::facts::tree::{NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::path::AbsPath;
 
-use super::{StoreError, load, open};
+use super::connection::StoreError;
+use super::file::open;
+use super::load;
 use crate::sink::Number;
 use crate::walk::{self, Watch};
 

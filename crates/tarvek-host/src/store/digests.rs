@@ -6,10 +6,13 @@ use std::path::Path;
 use rusqlite::{Connection, params};
 use tarvek_core::kernel::entry::Meta;
 
+use super::connection::StoreError;
 use super::contents::{Added, Taken as Take, add, open_seen};
+use super::file::open;
+use super::load;
 use super::load::Contents;
-use super::{StoreError, load, open};
-use crate::contents::{Taken, all_of, sample_of};
+use crate::contents::memory::Taken;
+use crate::contents::rounds::{all_of, sample_of};
 use crate::sink::Number;
 use crate::walk::Watch;
 

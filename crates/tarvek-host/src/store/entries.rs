@@ -12,7 +12,7 @@ use tarvek_core::facts::classes::Classes;
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::words::file_name;
 
-use super::{StoreError, damaged};
+use super::connection::{StoreError, damaged};
 use crate::sink::{ABOVE, Earlier, Number, OwnOf};
 
 /// Appends an entry to a list that is being written.

@@ -8,7 +8,7 @@ use tarvek_core::facts::media::Media;
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::scan::kinds::plays;
 
-use super::StoreError;
+use super::connection::StoreError;
 use super::contents::{Added, Taken, add};
 use crate::media;
 use crate::sink::Number;

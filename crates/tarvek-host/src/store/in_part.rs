@@ -10,9 +10,11 @@ use tarvek_core::facts::classes::Classes;
 use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::{NodeId, Tree};
 
+use super::classes;
 use super::companions::Readable;
+use super::connection::{StoreError, damaged, guarded};
+use super::file::open;
 use super::load::{Contents, Folders, Part, put, root, rows_of, small, take_apart};
-use super::{StoreError, classes, damaged, guarded, open};
 use crate::sink::{Earlier, Number};
 
 /// An open survey whose folders are read when they are asked for.

@@ -22,7 +22,10 @@ use tarvek_core::words::text::shown;
 use tarvek_formats::told;
 
 use super::companions::Readable;
-use super::{StoreError, classes, damaged, entries, guarded, open};
+use super::connection::{StoreError, damaged, guarded};
+use super::file::open;
+use super::rows::{all, bad};
+use super::{classes, entries};
 use crate::sink::{ABOVE, Before, Earlier, Number, OwnOf};
 
 /// Reads a whole survey.
@@ -210,15 +213,6 @@ fn header(row: &Row) -> rusqlite::Result<Option<Media>> {
     Ok((tracks > 0).then_some(media))
 }
 
-/// All rows of an answer.
-pub(super) fn all<T>(
-    db: &Connection,
-    sql: &str,
-    read: impl FnMut(&Row) -> rusqlite::Result<T>,
-) -> rusqlite::Result<Vec<T>> {
-    db.prepare(sql)?.query_map([], read)?.collect()
-}
-
 fn list(row: &Row, column: usize) -> rusqlite::Result<Vec<String>> {
     let text: String = row.get(column)?;
     Ok(text.split(',').filter(|part| !part.is_empty()).map(str::to_owned).collect())
@@ -235,10 +229,6 @@ fn options(row: &Row, column: usize) -> rusqlite::Result<MountOptions> {
 fn path(row: &Row, column: usize) -> rusqlite::Result<AbsPath> {
     let bytes: Vec<u8> = row.get(column)?;
     AbsPath::new(&bytes).map_err(|_| bad(column, "a path that is not absolute"))
-}
-
-pub(super) fn bad(column: usize, what: &'static str) -> rusqlite::Error {
-    rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Blob, what.into())
 }
 
 fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {

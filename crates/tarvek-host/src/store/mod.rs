@@ -5,184 +5,24 @@
 
 mod classes;
 mod companions;
-mod contents;
+pub(crate) mod connection;
+pub(crate) mod contents;
 mod digests;
 mod entries;
+pub(crate) mod file;
 mod headers;
 mod in_part;
 mod load;
+mod rows;
 mod save;
 mod shape;
 mod stored;
 
-use std::fmt;
-use std::path::{Path, PathBuf};
-use std::time::Duration;
+pub use connection::{StoreError, is_survey};
 
-use rusqlite::config::DbConfig;
-use rusqlite::{Connection, ErrorCode, OpenFlags};
-use tarvek_formats::guard;
-
-pub(crate) use contents::is_same;
 pub use contents::{Added, open_seen};
 pub use digests::add_digests;
 pub use headers::add_media;
 pub use in_part::InPart;
 pub use load::load;
 pub use save::{Saved, Unsaved, save, survey};
-
-/// The version of the schema that this program writes, kept in `PRAGMA user_version`.
-pub const VERSION: i64 = 1;
-/// What SQLite files start with.
-const MAGIC: &[u8] = b"SQLite format 3\0";
-
-/// Whether some bytes are the start of an SQLite file.
-pub fn is_survey(bytes: &[u8]) -> bool {
-    bytes.starts_with(MAGIC)
-}
-
-/// Why a survey can't be read or written, in words that say what to do.
-#[derive(Debug, PartialEq, Eq)]
-pub struct StoreError {
-    /// What is wrong.
-    pub message: String,
-    /// What to do about it.
-    pub remedy: String,
-}
-
-impl StoreError {
-    fn new(message: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self { message: message.into(), remedy: remedy.into() }
-    }
-}
-
-impl fmt::Display for StoreError {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}; {}", self.message, self.remedy)
-    }
-}
-
-impl std::error::Error for StoreError {}
-
-impl From<rusqlite::Error> for StoreError {
-    fn from(error: rusqlite::Error) -> Self {
-        let code = error.sqlite_error_code();
-        let (message, remedy) = match code {
-            Some(ErrorCode::NotADatabase) => {
-                ("not a survey file", "give a file that `tarvek survey -o` wrote")
-            }
-            Some(ErrorCode::DatabaseCorrupt) => {
-                ("it is damaged or cut off", "survey the host again, into a new file")
-            }
-            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
-                ("another program is writing it", "wait until that is done")
-            }
-            Some(ErrorCode::ReadOnly) => {
-                ("it can't be written", "make it writable, or name another file")
-            }
-            Some(ErrorCode::CannotOpen) => {
-                ("it can't be opened", "look whether its folder is there and may be used")
-            }
-            Some(ErrorCode::DiskFull) => (
-                "the disk is full; nothing was changed",
-                "free some space, or name a file elsewhere",
-            ),
-            Some(ErrorCode::PermissionDenied) => {
-                ("permission is denied", "name a file that you may use")
-            }
-            Some(ErrorCode::OperationInterrupted) => (
-                "reading it takes more work than its size can mean",
-                "survey the host again, into a new file",
-            ),
-            Some(ErrorCode::TooBig | ErrorCode::OutOfMemory) => {
-                ("something in it is too large", "survey the host again, into a new file")
-            }
-            _ => ("a row in it is none of a survey", "survey the host again, into a new file"),
-        };
-        Self::new(message, remedy)
-    }
-}
-
-/// How long another program's write is waited for.
-const PATIENCE: Duration = Duration::from_secs(2);
-
-/// What a file may cost to read, in instructions of SQLite's machine: some to begin with, and some for each byte. The rows of a
-/// survey take about one per byte; a file that was made to go round in circles would take for ever.
-const WORK: (u64, u64) = (20_000_000, 8);
-
-fn flags(write: bool) -> OpenFlags {
-    let access =
-        if write { OpenFlags::SQLITE_OPEN_READ_WRITE } else { OpenFlags::SQLITE_OPEN_READ_ONLY };
-    // Without SQLITE_OPEN_URI, so that `file:…` is a name like any other.
-    access | OpenFlags::SQLITE_OPEN_NO_MUTEX
-}
-
-/// A file's name as SQLite takes it for one: `:memory:` and the empty name mean something else to it.
-pub(crate) fn plain(file: &Path) -> PathBuf {
-    Path::new(".").join(file)
-}
-
-/// Whether a file that may be written is yet to be made, or empty; one that is something else than a plain file is refused.
-pub(crate) fn is_new(file: &Path) -> Result<bool, StoreError> {
-    let there = std::fs::symlink_metadata(file);
-    match &there {
-        Ok(meta) if !(meta.is_file() && meta.len() == 0) => companions::look(file).map(|_| false),
-        Ok(_) => companions::look(file).map(|_| true),
-        Err(_) => companions::none(file).map(|()| true),
-    }
-}
-
-/// Opens a survey and makes sure that it is one of a version that can be read, and that nothing else is in it.
-fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
-    let size = companions::look(file)?;
-    let mut db = Connection::open_with_flags(plain(file), flags(write))?;
-    db.busy_timeout(PATIENCE)?;
-    bounded(&mut db, size)?;
-    let version: i64 = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-    let application: i64 = db.query_row("PRAGMA application_id", [], |row| row.get(0))?;
-    if application != 0x5452_5653 {
-        return Err(StoreError::new(
-            "an SQLite file, but not a survey",
-            "give a file that `tarvek survey -o` wrote",
-        ));
-    }
-    if version != VERSION {
-        return Err(StoreError::new(
-            format!("its version is {version}; this Tarvek reads version {VERSION}"),
-            "read it with the Tarvek that wrote it, or survey the host again, into a new file",
-        ));
-    }
-    shape::compare(&db)?;
-    Ok(db)
-}
-
-/// Reads of a file; a fault on the way is damage.
-fn guarded<T>(read: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
-    guard::guarded(read).unwrap_or_else(|_| Err(damaged()))
-}
-
-fn damaged() -> StoreError {
-    StoreError::new("its folder tree is inconsistent", "survey the host again, into a new file")
-}
-
-/// Whoever wrote the file may have meant harm: its schema runs nothing (SQLite, "Defense Against The Dark Arts"), and what it takes
-/// to read is bounded.
-fn bounded(db: &mut Connection, size: u64) -> Result<(), StoreError> {
-    for (setting, on) in [
-        (DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true),
-        (DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false),
-        (DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false),
-        (DbConfig::SQLITE_DBCONFIG_ENABLE_VIEW, false),
-    ] {
-        db.set_db_config(setting, on)?;
-    }
-    db.execute_batch("PRAGMA cell_size_check = ON; PRAGMA mmap_size = 0;")?;
-    let (most, mut done) = (WORK.0.saturating_add(size.saturating_mul(WORK.1)), 0);
-    const STEP: i32 = 100_000;
-    let count = move || {
-        done += u64::from(STEP.unsigned_abs());
-        done > most
-    };
-    db.progress_handler(STEP, Some(count))?;
-    Ok(())
-}

@@ -15,10 +15,12 @@ use tarvek_core::facts::tree::{Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::{EntryKind, Project};
 use tarvek_core::words::name::Name;
 
+use super::connection::{StoreError, VERSION, flags, plain};
+use super::file::open;
 use super::load::{PART_BITS, folder, last_row, parts, small, take_apart};
 use super::shape::SCHEMA;
 use super::stored::Stored;
-use super::{StoreError, VERSION, classes, companions, entries, flags, open, plain};
+use super::{classes, companions, entries};
 use crate::sink::{ABOVE, Contents, Earlier, Found, Number, OwnOf, Sink};
 
 /// What was written.
@@ -129,7 +131,7 @@ fn into_open(
     })?;
     let writer = Writer::new(db)?;
     if writer.empty && edition > 0 {
-        return Err(super::damaged().into());
+        return Err(super::connection::damaged().into());
     }
     let looked = look(&writer, taken);
     let done = writer.done()?;
@@ -325,8 +327,8 @@ impl Writer {
             })?;
         let noted = noted.and_then(|noted| noted.parse().ok()).unwrap_or(ABOVE);
         let last = last.map_or(0, |last| last >> PART_BITS);
-        let last = Number::try_from(last).map_err(|_| super::damaged())?;
-        noted.max(last).checked_add(1).ok_or_else(super::damaged)
+        let last = Number::try_from(last).map_err(|_| super::connection::damaged())?;
+        noted.max(last).checked_add(1).ok_or_else(super::connection::damaged)
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
@@ -408,7 +410,7 @@ impl Writer {
             }
             if meta.is_folder() && own.is_none() {
                 own = Some(state.next);
-                state.next = state.next.checked_add(1).ok_or_else(super::damaged)?;
+                state.next = state.next.checked_add(1).ok_or_else(super::connection::damaged)?;
             }
             lines.push(Line { class, own });
         }
@@ -546,7 +548,7 @@ impl Done {
             })?;
         for number in numbers {
             if !self.stored.has_met(number?) {
-                return Err(super::damaged());
+                return Err(super::connection::damaged());
             }
         }
         self.note_last()?;

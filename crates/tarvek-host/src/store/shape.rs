@@ -3,7 +3,7 @@
 
 use rusqlite::Connection;
 
-use super::StoreError;
+use super::connection::StoreError;
 
 /// The schema.
 pub(super) const SCHEMA: &str = include_str!("schema.sql");

@@ -4,8 +4,8 @@ use std::collections::{HashMap, HashSet};
 
 use rusqlite::Connection;
 
+use super::connection::{StoreError, damaged};
 use super::load::{Part, SHORT, rows_of, short_ones};
-use super::{StoreError, damaged};
 use crate::sink::{ABOVE, Number};
 
 /// So many folders with neighbouring numbers are read together: whoever comes to one mostly comes to the others, and asking costs

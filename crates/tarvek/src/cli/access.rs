@@ -6,7 +6,7 @@ use clap::Args;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::link::verdict::Deed;
 
-use crate::cli::Format;
+use crate::cli::globals::Format;
 use crate::cli::words::word;
 
 #[derive(Debug, Args)]

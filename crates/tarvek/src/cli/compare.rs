@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-use crate::cli::Format;
+use crate::cli::globals::Format;
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {

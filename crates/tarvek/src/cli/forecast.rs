@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::Args;
 use tarvek_core::words::terms::Kind;
 
-use crate::cli::Format;
+use crate::cli::globals::Format;
 use crate::cli::words::word;
 
 #[derive(Debug, Args)]

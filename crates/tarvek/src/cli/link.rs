@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use clap::Args;
 use tarvek_core::link::verdict::Deed;
 
-use crate::cli::Format;
+use crate::cli::globals::Format;
 use crate::cli::words::word;
 
 #[derive(Debug, Args)]

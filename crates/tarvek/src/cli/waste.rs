@@ -7,7 +7,7 @@ use clap::{Args, ValueEnum};
 use tarvek_core::waste::group::Waste;
 use tarvek_core::words::text::size;
 
-use crate::cli::Format;
+use crate::cli::globals::Format;
 use crate::cli::words::word;
 
 #[derive(Debug, Args)]

@@ -68,7 +68,7 @@ pub(super) fn run(
             json::text(&json::Apply::new(&applied, &edited))
         }
     })?;
-    Ok(super::check::outcome(args, if args.yes { &after } else { &before }))
+    Ok(outcome(args, if args.yes { &after } else { &before }))
 }
 
 /// A layout as it was read, with what names it in messages.
@@ -164,4 +164,8 @@ fn diff(layout: &Read, after: &str) -> String {
     let diff = TextDiff::from_lines(before.as_str(), after.as_str());
     let name = shown(layout.name.as_bytes());
     diff.unified_diff().context_radius(2).header(&name, &name).to_string()
+}
+
+pub(super) fn outcome(args: &CheckArgs, report: &Report) -> Outcome {
+    if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine }
 }

@@ -3,8 +3,9 @@
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 
-use tarvek_core::check::report::{Report, check, goes_through, of_names};
+use tarvek_core::check::report::{check, goes_through, of_names};
 
+use super::apply::{self, outcome};
 use crate::cli::{CheckArgs, Format, Globals};
 use crate::inputs::{self, LayoutFile};
 use crate::outcome::{Failure, Outcome};
@@ -19,7 +20,7 @@ pub(super) fn run(
         return names_below(args, folder, screen);
     }
     if args.apply {
-        return super::apply::run(globals, args, screen);
+        return apply::run(globals, args, screen);
     }
     let (mut site, layout) = match args.here {
         true => inputs::here()?,
@@ -55,8 +56,4 @@ fn names_below(args: &CheckArgs, folder: &OsStr, screen: &Screen) -> Result<Outc
     };
     screen.say(&text)?;
     Ok(outcome(args, &report))
-}
-
-pub(super) fn outcome(args: &CheckArgs, report: &Report) -> Outcome {
-    if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine }
 }

@@ -8,7 +8,8 @@ use tarvek_core::link::hard::hardlink;
 use tarvek_core::link::moved::rename;
 use tarvek_core::link::picture::mounts;
 use tarvek_core::link::verdict::{Deed, Verdict};
-use tarvek_core::rules::link::mend::mended;
+use tarvek_core::remedy::verified_fix::mended;
+use tarvek_core::rules::registry::judge_again;
 use tarvek_core::words::path::AbsPath;
 use tarvek_host::observe::Depth;
 
@@ -60,7 +61,7 @@ fn answer(
                 Some((file, verdict)) => (file, verdict),
                 None => (name.view_path().clone(), hardlink.clone()),
             };
-            mended(&asked.site, &asked.view, &subject, &of, to, &verdict)
+            mended(&asked.site, &asked.view, &subject, &of, to, &verdict, judge_again)
         }
         _ => None,
     };

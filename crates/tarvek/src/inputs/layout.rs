@@ -10,7 +10,6 @@ use tarvek_formats::layout;
 use tarvek_host::observe;
 
 use super::files::{name_of, read_file};
-use super::surveys::twice;
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
@@ -94,4 +93,9 @@ pub(super) fn now() -> i64 {
 /// Names one after another.
 pub(super) fn listed<'a>(names: impl Iterator<Item = &'a Name>, between: &str) -> String {
     names.map(ToString::to_string).collect::<Vec<_>>().join(between)
+}
+
+/// That two surveys claim a host.
+pub(crate) fn twice(host: Name) -> Failure {
+    Failure::with_remedy(format!("two surveys are of the host {host}"), "give one survey per host")
 }

@@ -3,6 +3,7 @@
 mod config;
 mod files;
 mod layout;
+mod one_survey;
 mod parts;
 mod question;
 mod surveys;
@@ -10,11 +11,12 @@ mod waste;
 
 pub(crate) use config::{Configured, Following, configuration, running};
 pub(crate) use files::{ignored, name_of, small_file, write_new};
+pub(crate) use layout::twice;
 pub(crate) use layout::{Found, LayoutFile, find_layout, layout, no_layout};
+pub(crate) use one_survey::{listing, store_failure, survey};
 pub(crate) use parts::Reading;
 pub(crate) use question::{
     Asked, Opened, Typed, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
     site_in_part, subject, usual_subject,
 };
-pub(crate) use surveys::{listing, store_failure, survey, twice};
 pub(crate) use waste::{LiveSite, ignored_file, review, waste_places};

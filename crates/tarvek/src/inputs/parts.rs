@@ -13,7 +13,7 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::place::Place;
 use tarvek_host::store::{InPart, StoreError};
 
-use super::surveys::{starts_with_magic, store_failure, survey};
+use super::one_survey::{starts_with_magic, store_failure, survey};
 use crate::outcome::Failure;
 
 /// How much of surveys is read.

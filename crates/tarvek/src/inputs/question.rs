@@ -26,9 +26,10 @@ use tarvek_host::observe::{self, Depth};
 use tarvek_host::process::Process;
 
 use super::config::of_this_machine;
+use super::layout::twice;
 use super::layout::{Found, LayoutFile, find_layout, listed, no_layout, now, this_host};
 use super::parts::{Parts, Reading, settled};
-use super::surveys::{surveys, twice, with_all_of_it, with_live, with_process, with_surveys};
+use super::surveys::{surveys, with_all_of_it, with_live, with_process, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 

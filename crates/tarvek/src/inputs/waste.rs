@@ -9,9 +9,9 @@ use tarvek_core::facts::host::HostFacts;
 use tarvek_core::facts::tree::Lookup;
 use tarvek_core::layout::site::Layout;
 use tarvek_core::route::places;
-use tarvek_core::rules::areas::{areas, named};
-use tarvek_core::rules::case::{Case, cases_unread};
 use tarvek_core::site::join::Site;
+use tarvek_core::used::areas::{areas, named};
+use tarvek_core::used::used_path::{UsedPath, used_paths_unread};
 use tarvek_core::waste::readers::{RightsChange, rights_change};
 use tarvek_core::waste::stock::{Area, Role};
 use tarvek_core::words::name::Name;
@@ -26,9 +26,10 @@ use tarvek_host::reclaim::SiteKnowledge;
 use tarvek_host::walk::Watch;
 
 use super::files::{name_of, read_file};
+use super::layout::twice;
 use super::layout::{find_layout, no_layout, now, this_host};
 use super::parts::Reading;
-use super::surveys::{surveys, twice, with_surveys};
+use super::surveys::{surveys, with_surveys};
 use crate::cli::Globals;
 use crate::outcome::Failure;
 
@@ -200,9 +201,9 @@ fn of_surveys(surveys: Vec<HostFacts>) -> Result<Places, Failure> {
 /// Libraries and intakes where they are kept.
 fn of_layout(site: Site) -> Places {
     let (areas, unseen) = {
-        let cases = cases_unread(&site);
+        let cases = used_paths_unread(&site);
         let (areas, unseen) = areas(&site, &cases);
-        let told = |case: &&Case| {
+        let told = |case: &&UsedPath| {
             format!(
                 "{}: the {} {} of {} was not seen",
                 case.affected(),

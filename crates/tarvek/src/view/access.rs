@@ -16,9 +16,10 @@ use tarvek_core::words::text::counted;
 use tarvek_core::words::word::Word;
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
+use super::steps;
 use super::style::{allowed, dim, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume, steps};
 
 /// The whole answer of `access`.
 pub(crate) fn text(

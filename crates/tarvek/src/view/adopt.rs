@@ -9,9 +9,9 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::text::{counted, shown};
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
 use super::style::{dim, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume};
 use crate::inputs::Configured;
 
 /// What one file says.

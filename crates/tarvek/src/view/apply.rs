@@ -9,9 +9,9 @@ use tarvek_core::words::remedy::Step;
 use tarvek_core::words::rule::Severity;
 use tarvek_core::words::text::{counted, shown};
 
+use super::screen::{Screen, Volume};
 use super::style::{dim, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume};
 
 /// What `check --apply` came to.
 pub(crate) struct Applied<'a> {

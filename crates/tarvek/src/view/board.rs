@@ -13,9 +13,10 @@ use tarvek_core::words::rule::Severity;
 use tarvek_core::words::text::{ago, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
+use super::steps;
 use super::style::{Styled, dim, filing, severity, stage, strong, verdict};
 use super::wrap::wrap;
-use super::{Screen, Volume, steps};
 
 /// The whole answer of `check`.
 pub(crate) fn text(report: &Report, screen: &Screen, layout: &str) -> String {
@@ -231,7 +232,7 @@ fn hosts(out: &mut String, report: &Report, screen: &Screen) {
             Some((taken, Source::File(file))) => {
                 format!(
                     "seen {}, {} ago ({})",
-                    super::when(*taken),
+                    super::screen::when(*taken),
                     ago(host.age),
                     shown(file.as_bytes())
                 )

@@ -6,8 +6,8 @@ use tarvek_core::facts::compare::Differences;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{counted, shown};
 
+use super::screen::{Screen, Volume};
 use super::style::{dim, strong};
-use super::{Screen, Volume};
 
 /// More than these are counted only, unless everything is asked for.
 const MOST: usize = 20;

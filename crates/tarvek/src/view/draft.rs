@@ -13,9 +13,9 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::shown;
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
 use super::style::{dim, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume};
 
 pub(crate) fn text(draft: &Draft, screen: &Screen) -> String {
     let mut out = format!("{}\n", strong(&draft.layout.site));

@@ -7,7 +7,7 @@ use tarvek_core::rules::space::leftovers;
 use tarvek_core::waste::pattern;
 use tarvek_core::words::rule::Rule;
 
-use super::Screen;
+use super::screen::Screen;
 use super::style::{dim, severity, strong};
 use super::wrap::wrap;
 

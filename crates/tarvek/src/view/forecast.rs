@@ -11,8 +11,8 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::text::{bytes, counted, shown};
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
 use super::style::{dim, sign, strong, verdict};
-use super::{Screen, Volume};
 
 /// What is shown of forecasts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

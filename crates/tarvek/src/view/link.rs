@@ -6,17 +6,18 @@ use tarvek_core::kernel::subject::Subject;
 use tarvek_core::link::below::Holds;
 use tarvek_core::link::picture::Shown;
 use tarvek_core::link::verdict::{Reason, Verdict};
+use tarvek_core::remedy::verified_fix::Mended;
 use tarvek_core::route::hops::View;
-use tarvek_core::rules::link::mend::Mended;
 use tarvek_core::words::errno::Errno;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::counted;
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
+use super::steps;
 use super::style::{allowed, broken, dim, plain, sign, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume, steps};
 
 /// The whole answer of `link`.
 #[derive(Debug)]

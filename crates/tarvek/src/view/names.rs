@@ -7,8 +7,8 @@ use tarvek_core::words::finding::Finding;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::{counted, shown};
 
+use super::screen::{Screen, Volume};
 use super::style::{dim, severity, sign};
-use super::{Screen, Volume};
 
 /// The answer of `check --names`: what is wrong with each name below a folder, which was typed so and is there.
 pub(crate) fn text(report: &Report, folder: &[u8], top: &AbsPath, screen: &Screen) -> String {

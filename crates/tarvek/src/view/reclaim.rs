@@ -8,9 +8,9 @@ use tarvek_core::words::text::{bytes, counted, shell_quoted};
 use tarvek_host::reclaim::{Mode, Operation, ReclaimReport, Step, StepState, Taken};
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume, when};
 use super::style::{dim, sign, step_state, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume, when};
 
 /// What came of a review, and what was asked.
 pub(crate) struct Shown<'a> {

@@ -11,9 +11,9 @@ use tarvek_core::site::join::Site;
 use tarvek_core::words::place::Place;
 use unicode_width::UnicodeWidthStr;
 
+use super::screen::{Screen, Volume};
 use super::style::{broken, dim, doubt, sign, strong};
 use super::wrap::wrap;
-use super::{Screen, Volume};
 
 /// The whole answer of `trace`.
 ///

@@ -15,9 +15,9 @@ use tarvek_host::filesystem::FilesystemId;
 use unicode_width::UnicodeWidthStr;
 
 use super::forecast::of_header;
+use super::screen::{Screen, Volume};
 use super::style::{Styled, dim, doubt, plain, sign, strong, suggestion};
 use super::wrap::wrap;
-use super::{Screen, Volume};
 
 /// What was found, and what it took.
 pub(crate) struct Told<'a> {

@@ -3,9 +3,9 @@
 use crate::judge::made::judge_within;
 use crate::judge::verdict::{Need, Refusal};
 use crate::link::intake::ways;
-use crate::rules::case::Case;
-use crate::rules::repaired;
+use crate::remedy::rights;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for ways in ways(site) {
         let (Some(reads), Some(made)) = (&ways.reads, ways.fetched(site)) else { continue };
@@ -40,7 +40,7 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
                 })
             }
             _ if !finding.remedy.steps.is_empty() => finding,
-            _ => repaired::usable(site, &reads.route, &[Need::Add], finding),
+            _ => rights::usable(site, &reads.route, &[Need::Add], finding),
         }));
     }
     findings

@@ -1,9 +1,9 @@
 //! `access/entries-unreadable`.
 
-use crate::rules::case::Case;
-use crate::rules::repaired;
+use crate::remedy::rights;
 use crate::scan::read::Scan;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -23,7 +23,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let (Some(route), Some(scan)) = (&case.route, &case.scan) else { return Vec::new() };
     let Some(cause) = scan.causes.first().filter(|_| scan.unreadable > 0) else {
         return Vec::new();
@@ -43,13 +43,13 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         Some(example) => finding.at(&Place::new(&cause.host, example)),
         None => finding.on(&cause.host),
     };
-    vec![repaired::readable(site, route, finding)]
+    vec![rights::readable(site, route, finding)]
 }
 
 /// How many reasons are told one by one: there may be one for each owner.
 const TOLD: usize = 8;
 
-fn words(case: &Case, scan: &Scan) -> String {
+fn words(case: &UsedPath, scan: &Scan) -> String {
     let mut words = format!(
         "{} ({}) can't read {} of {} below {}",
         case.service.name,

@@ -13,9 +13,9 @@ use crate::remedy::apply_on_host::set_and_restart;
 use crate::remedy::effects::effects;
 use crate::remedy::plan::takes_posix_acls;
 use crate::rules::access::admission;
-use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::site::suppose::Change;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -25,7 +25,7 @@ use crate::words::rule::RuleId;
 
 impl<'a> Ways<'a> {
     /// The libraries whose root lies at or above the folder that is filed into, with the way of the service that serves them.
-    pub(in crate::rules) fn served(&self, site: &'a Site, cases: &[Case]) -> Vec<Way<'a>> {
+    pub(in crate::rules) fn served(&self, site: &'a Site, cases: &[UsedPath]) -> Vec<Way<'a>> {
         let Some(into) = &self.files_into else { return Vec::new() };
         let place = into.route.here();
         let mut ways = Vec::new();

@@ -4,8 +4,8 @@ use crate::judge::along::judge;
 use crate::judge::verdict::Need;
 use crate::remedy::apply_on_host::{recreate_container, run_as_account};
 use crate::route::hops::Route;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::{Remedy, Step};
@@ -25,7 +25,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let (Some(route), Some(scan)) = (&case.route, &case.scan) else { return Vec::new() };
     if !case.service.only_serves() || case.usable(site) == Some(false) {
         return Vec::new();
@@ -43,7 +43,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 }
 
 /// A read-only mapping, where that is enough.
-fn remedy(site: &Site, case: &Case, route: &Route) -> Remedy {
+fn remedy(site: &Site, case: &UsedPath, route: &Route) -> Remedy {
     let service = case.service;
     let mapping = route.mapping.and_then(|index| Some((index, service.maps().get(index)?)));
     let closed = mapping.filter(|(index, _)| {

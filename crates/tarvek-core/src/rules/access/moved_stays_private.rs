@@ -7,8 +7,8 @@ use crate::kernel::entry::EntryKind;
 use crate::layout::intake::Want;
 use crate::link::intake::{Way, Ways, ways};
 use crate::rules::access::intakes::{describe, opened};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
@@ -27,7 +27,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for ways in ways(site).filter(|ways| ways.intake.want != Want::Copy) {
         let made = ways.fetched(site);

@@ -15,9 +15,9 @@ use crate::route::follow;
 use crate::route::hops::View;
 use crate::route::seen_as::seen_as;
 use crate::rules::access::trees::Alike;
-use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::site::suppose::Change;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -40,7 +40,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Compares what is declared of folders with what their objects grant.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let own = OwnRights::of(site);
     for folder in &site.layout.folders {

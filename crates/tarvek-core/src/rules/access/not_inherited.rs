@@ -1,8 +1,8 @@
 //! `access/not-inherited`.
 
 use crate::link::intake::ways;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for ways in ways(site) {
         if let (Some(reads), Some(place), Some(made)) =

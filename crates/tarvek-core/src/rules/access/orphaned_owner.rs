@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::kernel::object::Object;
 use crate::rules::access::trees::{Alike, media, on_host};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -28,11 +28,11 @@ pub static RULE: Rule = Rule {
 const TOLD: usize = 8;
 
 /// Judges the media of every host of which accounts are known.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
 }
 
-fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
+fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     let accounts: BTreeSet<u32> = site.accounts(host).map(|account| account.uid).collect();
     let mut orphans: BTreeMap<u32, Alike> = BTreeMap::new();
     if accounts.is_empty() {

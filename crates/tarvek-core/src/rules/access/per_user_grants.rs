@@ -6,8 +6,8 @@ use std::sync::Arc;
 use crate::kernel::acl::{Tag, perm_text};
 use crate::kernel::object::Object;
 use crate::rules::access::trees::{Alike, media, on_host};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::remedy::{Command, Step};
@@ -29,7 +29,7 @@ pub static RULE: Rule = Rule {
 const MANY: usize = 3;
 
 /// Judges the media of every host.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     // Services are no people, and each has a grant of its own for good reason.
     let services: BTreeSet<u32> =
         site.layout.services.iter().map(|service| site.subject_of(service).0.uid).collect();
@@ -47,7 +47,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
 }
 
 /// Which permission is granted to which users by name, wherever it is at least that many.
-fn grants(site: &Site, host: &Name, cases: &[Case]) -> BTreeMap<(u8, Vec<u32>), Alike> {
+fn grants(site: &Site, host: &Name, cases: &[UsedPath]) -> BTreeMap<(u8, Vec<u32>), Alike> {
     let mut grants: BTreeMap<(u8, Vec<u32>), Alike> = BTreeMap::new();
     let granted = |object: &Object| {
         let mut users: BTreeMap<u8, Vec<u32>> = BTreeMap::new();

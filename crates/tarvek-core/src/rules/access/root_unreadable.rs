@@ -2,12 +2,12 @@
 
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
+use crate::remedy::rights;
 use crate::route::end::End;
 use crate::rules::access::admission;
-use crate::rules::case::Case;
 use crate::rules::identity::shifted;
-use crate::rules::repaired;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -25,7 +25,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let not_admitted = match &route.end {
         End::NotAdmitted { at, .. } => Some(at),
@@ -52,7 +52,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
         .because(shifted::decides(site, route, Need::Read).then_some(&shifted::RULE));
     vec![match not_admitted {
         Some(_) => finding.remedy(admission::remedy(site, route).unwrap_or_default()),
-        None => repaired::readable(site, route, finding),
+        None => rights::readable(site, route, finding),
     }]
 }
 

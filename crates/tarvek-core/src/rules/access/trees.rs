@@ -4,9 +4,9 @@ use crate::facts::tree::{Lookup, NodeId};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::object::Object;
 use crate::route::places::outermost;
-use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::site::suppose::ByAlike;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -17,7 +17,7 @@ use crate::words::rule::RuleId;
 
 /// The folders of a host that hold media: what it shares, what is declared to be media or on its way, and what libraries lead
 /// to. Of those inside each other the outer ones.
-pub(crate) fn media_places(site: &Site, host: &Name, cases: &[Case]) -> Vec<AbsPath> {
+pub(crate) fn media_places(site: &Site, host: &Name, cases: &[UsedPath]) -> Vec<AbsPath> {
     let shares = site.layout.shares.iter().filter(|share| share.host == *host).map(|s| &s.path);
     let folders = site.layout.folders.iter().filter(|f| f.host == *host).map(|f| &f.path);
     let ends = cases.iter().filter_map(|case| case.route.as_ref()).filter(|r| r.entry().is_some());
@@ -30,7 +30,7 @@ pub(crate) fn media_places(site: &Site, host: &Name, cases: &[Case]) -> Vec<AbsP
 pub(super) fn media<T: Clone>(
     site: &Site,
     host: &Name,
-    cases: &[Case],
+    cases: &[UsedPath],
     find: impl Fn(&Object) -> Option<T>,
     mut take: impl FnMut(NodeId, NodeId, T),
 ) {

@@ -5,8 +5,8 @@ use crate::kernel::object::Object;
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::{NOBODY, Subject};
 use crate::rules::access::trees::{Alike, media, on_host};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::remedy::{Command, Step};
@@ -25,11 +25,11 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the media of every host.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
 }
 
-fn told(site: &Site, host: &Name, cases: &[Case]) -> Option<Finding> {
+fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     // What anyone may do is what a stranger may; in a sticky folder they can't touch what others have.
     let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
     let mut open = Alike::default();

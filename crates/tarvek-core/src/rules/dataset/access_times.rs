@@ -1,8 +1,8 @@
 //! `dataset/access-times`.
 
-use crate::rules::case::Case;
 use crate::rules::dataset::{Used, used};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Remedy, Step};
@@ -20,7 +20,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every dataset in which a library lies.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let told = |used: &Used| match used.property("atime") {
         Some((value, evidence)) if value == "on" => {
             let message = format!("{} has atime=on", used.dataset.name);

@@ -1,8 +1,8 @@
 //! `dataset/acl-lost-on-chmod`.
 
-use crate::rules::case::Case;
 use crate::rules::dataset::{Used, used};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -18,7 +18,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every dataset in which a library lies.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let told = |used: &Used| {
         let (kind, _) = used.property("acltype")?;
         let (mode, evidence) = used.property("aclmode")?;

@@ -1,8 +1,8 @@
 //! `dataset/case-insensitive-mix`.
 
-use crate::rules::case::Case;
 use crate::rules::dataset::{Used, used};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
@@ -22,10 +22,10 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every dataset in which a library lies.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let told = |used: &Used| {
         let (value, evidence) = used.property("casesensitivity")?;
-        let linux = |case: &&&Case| site.os(&case.service.host) == Os::Linux;
+        let linux = |case: &&&UsedPath| site.os(&case.service.host) == Os::Linux;
         let user = used.users.iter().find(linux).filter(|_| value == "insensitive")?;
         let message = format!(
             "{} takes upper and lower case for the same, and {} on Linux uses it",

@@ -7,8 +7,8 @@ pub mod nearly_full;
 pub mod record_size;
 
 use crate::layout::host::{Dataset, Host};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -23,13 +23,13 @@ struct Used<'a> {
     host: &'a Host,
     dataset: &'a Dataset,
     /// The libraries that lie in it.
-    users: Vec<&'a Case<'a>>,
+    users: Vec<&'a UsedPath<'a>>,
 }
 
 /// Every declared dataset in which a library lies, each once.
-fn used<'a>(site: &'a Site, cases: &'a [Case]) -> Vec<Used<'a>> {
+fn used<'a>(site: &'a Site, cases: &'a [UsedPath]) -> Vec<Used<'a>> {
     let mut all: Vec<Used> = Vec::new();
-    for end in cases.iter().filter_map(Case::end) {
+    for end in cases.iter().filter_map(UsedPath::end) {
         let Some(host) = site.layout.host(&end.host) else { continue };
         let holds = |dataset: &&Dataset| end.path.within(&dataset.at);
         let above = host.datasets.iter().filter(holds);

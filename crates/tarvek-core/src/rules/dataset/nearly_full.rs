@@ -1,8 +1,8 @@
 //! `dataset/nearly-full`.
 
-use crate::rules::areas::{could_free, wasted};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::areas::{could_free, wasted};
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every filesystem, and every limit of a subvolume, in which something that is used lies, each once.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings: Vec<Finding> = Vec::new();
     for (case, end) in cases.iter().filter_map(|case| Some((case, case.end()?))) {
         for room in rooms(site, end) {

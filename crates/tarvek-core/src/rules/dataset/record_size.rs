@@ -1,8 +1,8 @@
 //! `dataset/record-size`.
 
-use crate::rules::case::Case;
 use crate::rules::dataset::{Used, used};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Kind;
@@ -20,8 +20,8 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every dataset in which a library lies.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
-    let large = |case: &&Case| {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
+    let large = |case: &&UsedPath| {
         let kind = case.library().map(|library| library.kind);
         matches!(kind, Some(Kind::Films | Kind::Series | Kind::HomeVideo))
     };

@@ -7,8 +7,8 @@ use crate::layout::host::Host;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::route::seen_as::seen_as;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -38,7 +38,7 @@ enum Of {
 }
 
 /// Judges every two hosts that share over NFS.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (client, server) in nfs_pairs(site) {
         let on_server = numbers(site, &server);

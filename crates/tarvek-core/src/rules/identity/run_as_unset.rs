@@ -2,9 +2,9 @@
 
 use crate::layout::service::{RunAs, Service};
 use crate::remedy::apply_on_host::run_as_account;
-use crate::rules::case::Case;
 use crate::rules::identity::of_service;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the services.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let unset = |service: &&Service| service.runs_as == RunAs::Unset && service.map.is_some();
     let services = site.layout.services.iter().filter(unset);
     let told = |service: &Service| {

@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use crate::kernel::subject::NOBODY;
 use crate::layout::service::{RunAs, Service, ServiceRole};
 use crate::remedy::apply_on_host::run_as_account;
-use crate::rules::case::Case;
 use crate::rules::identity::of_service;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::remedy::Step;
@@ -25,7 +25,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the services.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut users: BTreeMap<(&Name, u32), Vec<&Service>> = BTreeMap::new();
     for service in &site.layout.services {
         // Root is a finding of its own, and so is nobody knows whom.

@@ -6,9 +6,9 @@ use crate::layout::mapping::Mapping;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route};
-use crate::rules::case::Case;
 use crate::rules::mount::set_ids;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let service = &case.service.name;
     let finding = || case.finding_at_end(&RULE, route).line(case.service.origin.line);
@@ -79,7 +79,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 }
 
 /// The mapping that is taken, if what it shows comes over the network, where no kernel idmaps a mount (`mount_setattr(2)`).
-fn network_mapping<'a>(site: &Site, case: &'a Case, route: &Route) -> Option<&'a Mapping> {
+fn network_mapping<'a>(site: &Site, case: &'a UsedPath, route: &Route) -> Option<&'a Mapping> {
     let mapping = case.service.map.as_ref()?.get(route.mapping?)?;
     site.network_of(&case.service.host, mapping).map(|_| mapping)
 }

@@ -6,9 +6,9 @@ use crate::remedy::apply_on_host::{reload_exports, run_as_account};
 use crate::remedy::offer::{client_of, set_export};
 use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route, View};
-use crate::rules::case::Case;
 use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::offer::Squash;
@@ -30,7 +30,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges where each service arrives, each server once.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let mut told: Vec<Name> = Vec::new();

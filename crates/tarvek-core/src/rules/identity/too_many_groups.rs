@@ -5,8 +5,8 @@ use crate::judge::verdict::{Answer, Refusal};
 use crate::kernel::decide::decide;
 use crate::kernel::subject::Subject;
 use crate::route::hops::{Hop, HopKind, Route};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Step, add_to_group};
 use crate::words::rule::{Rule, Severity};
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let answer = judge(site, route, case.need());
     let Some(lost) = lost_group(site, route, &answer) else { return Vec::new() };

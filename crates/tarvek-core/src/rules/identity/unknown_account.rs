@@ -1,9 +1,9 @@
 //! `identity/unknown-account`.
 
 use crate::kernel::subject::NOBODY;
-use crate::rules::case::Case;
 use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::part::Part;
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges where each service arrives, each host once.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let mut told: Vec<Name> = Vec::new();

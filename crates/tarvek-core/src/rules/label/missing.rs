@@ -2,9 +2,9 @@
 
 use crate::layout::mapping::MapSource;
 use crate::remedy::apply_on_host::recreate_container;
-use crate::rules::case::Case;
 use crate::rules::label::of_mapping;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::rule::{Rule, Severity};
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every mapping on hosts that enforce.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let enforces = site.layout.host(&service.host).and_then(|host| host.selinux) == Some(true);

@@ -1,9 +1,9 @@
 //! `label/network-mount`.
 
 use crate::remedy::apply_on_host::recreate_container;
-use crate::rules::case::Case;
 use crate::rules::label::of_mapping;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::{Command, Step};
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every mapping that has a label.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         for map in service.maps().iter().filter(|map| map.label.is_some()) {

@@ -1,9 +1,9 @@
 //! `label/private-but-shared`.
 
 use crate::remedy::apply_on_host::recreate_container;
-use crate::rules::case::Case;
 use crate::rules::label::of_mapping;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::rule::{Rule, Severity};
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every mapping with a private label on hosts that enforce, or may.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let off = site.layout.host(&service.host).and_then(|host| host.selinux) == Some(false);

@@ -2,8 +2,8 @@
 
 use crate::route::follow;
 use crate::route::hops::View;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the configuration folder of every service.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let Some(config) = &service.config else { continue };

@@ -9,9 +9,9 @@ use crate::facts::mounts::MountEntry;
 use crate::facts::told::SubvolumeLimit;
 use crate::layout::host::{Dataset, Host};
 use crate::layout::mount::{Mount, MountSource};
-use crate::rules::case::Case;
 use crate::rules::mount::{is_declared_source, wrong_source};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -36,7 +36,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every host that is declared and was looked at.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         if let Some(declared) = site.layout.host(host) {

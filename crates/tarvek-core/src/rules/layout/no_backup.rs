@@ -1,7 +1,7 @@
 //! `layout/no-backup`.
 
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges configuration folders, and libraries that can't be replaced.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let name = &service.name;

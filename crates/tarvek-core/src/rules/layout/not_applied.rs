@@ -7,8 +7,8 @@ use crate::kernel::subject::Subject;
 use crate::layout::service::{RunAs, Service};
 use crate::route::follow;
 use crate::route::hops::View;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -30,7 +30,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every service that was seen to run under its name.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         let running = Running::of(
@@ -57,7 +57,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
                         service.name
                     ),
                 )];
-                let of_service = |case: &&Case| case.service.name == service.name;
+                let of_service = |case: &&UsedPath| case.service.name == service.name;
                 findings.push(
                     RULE.finding(About::Service(service.name.clone()))
                         .on(host)
@@ -65,7 +65,7 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
                         .known(Evidence::Observed)
                         .says(message)
                         .remedy(steps)
-                        .affects(cases.iter().filter(of_service).map(Case::affected)),
+                        .affects(cases.iter().filter(of_service).map(UsedPath::affected)),
                 );
             }
         }

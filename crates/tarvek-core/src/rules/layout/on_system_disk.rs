@@ -1,9 +1,9 @@
 //! `layout/on-system-disk`.
 
 use crate::layout::host::HostRole;
-use crate::rules::case::Case;
 use crate::rules::mount::not_mounted;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every library that lies on a host of the layout.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for case in cases {
         let Some(end) = case.end() else { continue };

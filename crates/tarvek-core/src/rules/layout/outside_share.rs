@@ -1,8 +1,8 @@
 //! `layout/outside-share`.
 
 use crate::layout::host::HostRole;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every library that lies on a storage host with shares.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for case in cases.iter().filter(|case| case.library().is_some()) {
         let Some(end) = case.end() else { continue };

@@ -1,7 +1,7 @@
 //! `layout/scattered-kinds`.
 
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the libraries of the site together.
-pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut kinds: Vec<Kind> = Vec::new();
     let mut parents: Vec<Place> = Vec::new();
     for case in cases {

@@ -2,8 +2,8 @@
 
 use crate::layout::service::GroupRef;
 use crate::layout::site::Layout;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -32,7 +32,7 @@ struct Reference<'a> {
 }
 
 /// Judges names of accounts and groups, on hosts of which accounts are known at all.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut told: Vec<(&Name, Name)> = Vec::new();
     let mut findings = Vec::new();
     for Reference { host, name: written, by, origin } in references(&site.layout) {

@@ -1,8 +1,8 @@
 //! `library/inside-intake`.
 
 use crate::layout::intake::Station;
-use crate::rules::case::{Case, Use};
 use crate::site::join::Site;
+use crate::used::used_path::{Use, UsedPath};
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -18,8 +18,8 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every library against the folders of every intake.
-pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
-    let passes = |case: &&Case| {
+pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
+    let passes = |case: &&UsedPath| {
         matches!(case.used, Use::Intake(_, Station::Partial | Station::Done | Station::Reads))
     };
     let mut findings: Vec<Finding> = Vec::new();

@@ -1,9 +1,9 @@
 //! `library/loose-files`.
 
 use crate::forecast::titles::Fault;
-use crate::rules::case::Case;
 use crate::rules::library::too_deep;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     // Where the root itself is a title, its files lie right.
     if !too_deep::find(site, case).is_empty() {
         return Vec::new();

@@ -1,8 +1,8 @@
 //! `library/mixed-kinds`.
 
 use crate::forecast::titles::Fault;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(_: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(_: &Site, case: &UsedPath) -> Vec<Finding> {
     let other = case.forecast.as_ref().and_then(|forecast| forecast.of(Fault::OtherKind));
     let (Some(other), Some(library)) = (other, case.library()) else { return Vec::new() };
     let Some(first) = other.told.first() else { return Vec::new() };

@@ -11,11 +11,11 @@ use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
-use crate::rules::case::Case;
 use crate::rules::{access, identity, mount, path, share};
 use crate::scan::kinds::is_media;
 use crate::scan::read::Scan;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
@@ -41,7 +41,7 @@ pub static RULE: Rule = Rule {
 const DEEPEST: usize = 5;
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(library) = case.library() else { return Vec::new() };
     let Some((reason, because)) = empty_because(site, case) else { return Vec::new() };
     let finding = match &case.route {
@@ -68,7 +68,7 @@ fn wanted(kind: Kind) -> &'static str {
 type Reason = (String, Option<RuleId>);
 
 /// The first reason along the way why nothing can be found; `None` if something is found, or nobody can tell.
-fn empty_because(site: &Site, case: &Case) -> Option<Reason> {
+fn empty_because(site: &Site, case: &UsedPath) -> Option<Reason> {
     let Some(route) = &case.route else {
         return Some(("its root is not absolute".into(), Some(&path::not_absolute::RULE)));
     };
@@ -98,7 +98,7 @@ fn empty_because(site: &Site, case: &Case) -> Option<Reason> {
     Some((route.end.words(), rule))
 }
 
-fn at_the_end(site: &Site, case: &Case, route: &Route) -> Option<Reason> {
+fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
     route.entry()?;
     let Some(scan) = &case.scan else {
         return Some(("its root is not a folder".into(), Some(&path::not_a_folder::RULE)));
@@ -124,7 +124,7 @@ fn at_the_end(site: &Site, case: &Case, route: &Route) -> Option<Reason> {
     }
 }
 
-fn remedy(site: &Site, case: &Case, library: &Library) -> Remedy {
+fn remedy(site: &Site, case: &UsedPath, library: &Library) -> Remedy {
     let service = &case.service.name;
     let complete = case.route.as_ref().filter(|route| route.complete());
     match complete.and_then(|route| elsewhere(site, case, library, route)) {
@@ -150,7 +150,7 @@ fn remedy(site: &Site, case: &Case, library: &Library) -> Remedy {
 /// would see it.
 fn elsewhere(
     site: &Site,
-    case: &Case,
+    case: &UsedPath,
     library: &Library,
     route: &Route,
 ) -> Option<(Place, Option<AbsPath>)> {
@@ -193,7 +193,7 @@ fn holds_kind(tree: &Tree, folder: NodeId, kind: Kind) -> bool {
 }
 
 /// The path below the first mapping that leads there.
-fn seen_from_mappings(site: &Site, case: &Case, place: &Place) -> Option<AbsPath> {
+fn seen_from_mappings(site: &Site, case: &UsedPath, place: &Place) -> Option<AbsPath> {
     let view = View::service(&case.service.name);
     let mut places = case.service.maps().iter().filter_map(|map| map.to.path.as_ref().ok());
     places.find_map(|to| {

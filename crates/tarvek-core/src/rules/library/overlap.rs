@@ -2,8 +2,8 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -22,8 +22,8 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the roots of each service against each other.
-pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
-    let libraries: Vec<(&Case, &Place)> = cases
+pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
+    let libraries: Vec<(&UsedPath, &Place)> = cases
         .iter()
         .filter(|case| case.library().is_some())
         .filter_map(|case| Some((case, case.end()?)))
@@ -52,7 +52,7 @@ pub fn find(_: &Site, cases: &[Case]) -> Vec<Finding> {
         } else {
             "holds"
         };
-        let of = |case: &Case| {
+        let of = |case: &UsedPath| {
             let name = case.library().map(|library| library.name.to_string());
             format!("the root {} of {}", case.root.written, name.unwrap_or_default())
         };

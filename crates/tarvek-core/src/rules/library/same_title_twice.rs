@@ -1,8 +1,8 @@
 //! `library/same-title-twice`.
 
 use crate::forecast::titles::Detail;
-use crate::rules::case::{Case, of_library, rows};
 use crate::site::join::Site;
+use crate::used::used_path::{UsedPath, of_library, rows};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
@@ -20,12 +20,12 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges each library, all its roots together.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let libraries = rows(cases).filter(|roots| roots[0].library().is_some());
     libraries.filter_map(|roots| of_roots(site, roots)).collect()
 }
 
-fn of_roots(site: &Site, roots: &[Case]) -> Option<Finding> {
+fn of_roots(site: &Site, roots: &[UsedPath]) -> Option<Finding> {
     let together;
     let forecast = match roots {
         [one] => one.forecast.as_ref()?,

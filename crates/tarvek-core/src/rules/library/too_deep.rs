@@ -7,8 +7,8 @@ use crate::forecast::reading::read;
 use crate::forecast::titles::{Fault, Forecast};
 use crate::remedy::apply_on_host::set_in_service;
 use crate::route::hops::Route;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
 use crate::words::remedy::Remedy;
@@ -27,7 +27,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let (Some(route), Some(forecast)) = (&case.route, &case.forecast) else { return Vec::new() };
     let Some((title, above)) = title(site, case, route, forecast) else { return Vec::new() };
     let message = format!("the root {} is {title}", case.root.written);
@@ -49,7 +49,12 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 }
 
 /// Which title a root is, and how many folders above it the titles may stand.
-fn title(site: &Site, case: &Case, route: &Route, forecast: &Forecast) -> Option<(String, usize)> {
+fn title(
+    site: &Site,
+    case: &UsedPath,
+    route: &Route,
+    forecast: &Forecast,
+) -> Option<(String, usize)> {
     let (end, node) = route.entry()?;
     let name = String::from_utf8_lossy(end.at.path.name()?).into_owned();
     let direct = forecast.of(Fault::Loose).map_or(0, |loose| loose.count);

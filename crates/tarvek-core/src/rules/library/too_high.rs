@@ -9,9 +9,9 @@ use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::View;
-use crate::rules::case::{Case, stations};
 use crate::scan::kinds::{is_media, is_passed_over};
 use crate::site::join::Site;
+use crate::used::used_path::{UsedPath, stations};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::place::Place;
@@ -34,11 +34,11 @@ pub static RULE: Rule = Rule {
 const ENOUGH: usize = 2000;
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     of_root(site, case).into_iter().collect()
 }
 
-fn of_root(site: &Site, case: &Case) -> Option<Finding> {
+fn of_root(site: &Site, case: &UsedPath) -> Option<Finding> {
     let (route, library) = (case.route.as_ref()?, case.library()?);
     let (end, node) = route.entry()?;
     let tree = site.tree(&end.seen_on)?;

@@ -4,8 +4,8 @@ use crate::link::intake::{Ways, ways};
 use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::seen_as::seen_as;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     ways(site).flat_map(|ways| [names(site, &ways), folders(site, &ways)]).flatten().collect()
 }
 

@@ -7,9 +7,9 @@ use crate::facts::tree::NodeId;
 use crate::kernel::entry::EntryKind;
 use crate::layout::intake::Want;
 use crate::link::intake::{Way, Ways, ways};
-use crate::rules::case::Case;
 use crate::scan::kinds::is_media;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -38,7 +38,7 @@ pub static RULE: Rule = Rule {
 const SMALLEST: u64 = 1 << 20;
 
 /// Judges every intake that is to link.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let linking = ways(site).filter(|ways| ways.intake.want == Want::Hardlink);
     linking.filter_map(|ways| told(site, &ways)).collect()
 }

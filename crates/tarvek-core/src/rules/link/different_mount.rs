@@ -1,13 +1,13 @@
 //! `link/different-mount`.
 
+use crate::link::filing::{Filing, filings};
 use crate::link::verdict::Reason;
-use crate::rules::case::Case;
-use crate::rules::link::filing::{Filing, filings};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
-use crate::rules::link::mend::{OneMappings, files_well};
+use crate::remedy::verified_fix::{JudgeAgain, OneMappings, files_well};
 use crate::words::remedy::Remedy;
 
 /// Two mappings of one filesystem.
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the filing step of every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding> {
     let refused = filings(site).filter(|filing| filing.is_refused_for(Reason::DifferentMount));
     let mut mappings = OneMappings::default();
     let told = |filing: Filing| {
@@ -33,7 +33,7 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         if site.is_trial {
             return finding;
         }
-        let one = mappings.of(site, &step.service, &step.from, &step.to);
+        let one = mappings.of(judge_again, site, &step.service, &step.from, &step.to);
         match one.filter(|one| files_well(&one.site, &filing.ways.intake.name)) {
             Some(one) => {
                 let (steps, effects) = (one.steps.clone(), one.effects.clone());

@@ -5,8 +5,6 @@ pub mod copied_imports;
 pub mod different_filesystem;
 pub mod different_mount;
 pub mod different_quota_tree;
-mod filing;
-pub mod mend;
 pub mod partial_elsewhere;
 pub mod path_disagreement;
 pub mod source_protected;

@@ -2,9 +2,9 @@
 
 use crate::link::intake::{Stage, ways};
 use crate::link::verdict::Reason;
-use crate::rules::case::Case;
-use crate::rules::link::mend::OneMappings;
+use crate::remedy::verified_fix::{JudgeAgain, OneMappings};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::remedy::Remedy;
@@ -23,7 +23,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the first step of every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding> {
     let (mut findings, mut mappings) = (Vec::new(), OneMappings::default());
     for ways in ways(site) {
         let reasons =
@@ -46,7 +46,8 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
             .affects([Affected::Intake(intake)])
             .says(message);
         let trial = site.is_trial;
-        let one = (!trial).then(|| mappings.of(site, &step.service, &step.from, &step.to));
+        let one =
+            (!trial).then(|| mappings.of(judge_again, site, &step.service, &step.from, &step.to));
         let one = one.flatten();
         findings.push(match one {
             Some(one) => finding

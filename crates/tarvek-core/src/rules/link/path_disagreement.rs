@@ -4,8 +4,8 @@ use crate::layout::service::Service;
 use crate::link::intake::{Ways, ways};
 use crate::route::end::End;
 use crate::route::seen_as::seen_as;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -28,7 +28,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     ways(site).filter_map(|ways| told(site, &ways)).collect()
 }
 

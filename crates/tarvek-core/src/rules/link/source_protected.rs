@@ -7,14 +7,14 @@ use crate::layout::intake::Want;
 use crate::layout::service::{GroupRef, RunAs, Service};
 use crate::link::below::holds;
 use crate::link::ends::Ends;
+use crate::link::filing::{Filing, filings};
 use crate::link::verdict::Reason;
 use crate::remedy::apply_on_host::run_as_account;
 use crate::remedy::apply_on_host::set_and_restart;
-use crate::rules::case::Case;
-use crate::rules::link::filing::{Filing, filings};
-use crate::rules::link::mend::{brings_nothing_about, files_well};
+use crate::remedy::verified_fix::{JudgeAgain, brings_nothing_about, files_well};
 use crate::site::join::Site;
 use crate::site::suppose::Change;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::part::Part;
@@ -36,20 +36,25 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the filing step of every intake: files as they will be made, and those that wait.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding> {
     let mut cures = Cures::default();
     let linking = filings(site).filter(|filing| filing.ways.intake.want == Want::Hardlink);
-    linking.filter_map(|filing| told(site, &filing, &mut cures)).collect()
+    linking.filter_map(|filing| told(site, &filing, &mut cures, judge_again)).collect()
 }
 
-fn told(site: &Site, filing: &Filing, cures: &mut Cures) -> Option<Finding> {
+fn told(
+    site: &Site,
+    filing: &Filing,
+    cures: &mut Cures,
+    judge_again: JudgeAgain,
+) -> Option<Finding> {
     let waiting = waiting(site, filing);
     if filing.is_refused_for(Reason::SourceProtected) {
         let finding = filing.finding(&RULE);
         return Some(if site.is_trial {
             finding
         } else {
-            finding.remedy(cures.remedy(site, filing, waiting.is_some()))
+            finding.remedy(cures.remedy(site, filing, waiting.is_some(), judge_again))
         });
     }
     let (count, example, detail) = waiting.filter(|_| filing.verdict().possible != Some(false))?;
@@ -95,7 +100,13 @@ struct Pair<'a> {
 }
 
 impl Cures {
-    fn remedy(&mut self, site: &Site, filing: &Filing, waits: bool) -> Remedy {
+    fn remedy(
+        &mut self,
+        site: &Site,
+        filing: &Filing,
+        waits: bool,
+        judge_again: JudgeAgain,
+    ) -> Remedy {
         let pair = Pair::of(site, filing);
         let cure = pair.as_ref().and_then(|pair| {
             let key = (pair.fetcher.name.clone(), pair.sorter.name.clone());
@@ -111,7 +122,8 @@ impl Cures {
                     Cure::Group => &[fetcher, sorter],
                     Cure::Account => &[sorter],
                 };
-                files_well(&after, intake) && brings_nothing_about(site, &after, changed)
+                files_well(&after, intake)
+                    && brings_nothing_about(site, &after, changed, judge_again)
             };
             let find = || [Cure::Umask, Cure::Group, Cure::Account].into_iter().find(holds);
             let known = *self.0.entry(key).or_insert_with(find);

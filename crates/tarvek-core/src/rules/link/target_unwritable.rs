@@ -1,16 +1,16 @@
 //! `link/target-unwritable`.
 
+use crate::link::filing::{Filing, filings};
 use crate::link::verdict::Reason;
-use crate::rules::case::Case;
-use crate::rules::link::filing::{Filing, filings};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
 use crate::judge::along::judge;
 use crate::judge::verdict::Need;
+use crate::remedy::rights;
 use crate::rules::access::cannot_add;
-use crate::rules::repaired;
 
 /// A library folder that the sorter can't add to.
 pub static RULE: Rule = Rule {
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the filing step of every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let refused = filings(site).filter(|filing| {
         let reasons = [Reason::TargetUnwritable, Reason::ReadOnly, Reason::Flagged];
         filing.ends().1.route.entry().is_some()
@@ -34,7 +34,7 @@ pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
         let into = &filing.ends().1.route;
         // Where an account may not add, that is the finding, and clearing it clears this.
         let refused = judge(site, into, Need::Add).is_refused();
-        let finding = repaired::usable(site, into, &[Need::Add], filing.finding(&RULE));
+        let finding = rights::usable(site, into, &[Need::Add], filing.finding(&RULE));
         finding.because(refused.then_some(&cannot_add::RULE))
     };
     refused.map(told).collect()

@@ -1,10 +1,10 @@
 //! `link/unsupported`.
 
 use crate::layout::intake::Want;
+use crate::link::filing::{Filing, filings};
 use crate::link::verdict::Reason;
-use crate::rules::case::Case;
-use crate::rules::link::filing::{Filing, filings};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::{Remedy, Step};
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the filing step of every intake.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let refused =
         filings(site).filter(|filing| filing.is_refused_for(Reason::UnsupportedFilesystem));
     let told = |filing: Filing| {

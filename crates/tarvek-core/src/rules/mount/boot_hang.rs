@@ -1,9 +1,9 @@
 //! `mount/boot-hang`.
 
 use crate::layout::mount::Mount;
-use crate::rules::case::Case;
 use crate::rules::mount::{of_mount, set_options};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Os;
@@ -20,7 +20,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every declared mount.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let waits = |mount: &&Mount| {
         let away = mount.protocol.is_network() || mount.removable;

@@ -2,9 +2,9 @@
 
 use crate::judge::along::judge;
 use crate::judge::verdict::{Refusal, Verdict};
-use crate::rules::case::Case;
 use crate::rules::mount::{mount_above, set_ids};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -20,7 +20,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one place that a service uses.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let answer = judge(site, route, case.need());
     let Verdict::Refused { why, refusal: Refusal::Options(_), .. } = &answer.verdict else {

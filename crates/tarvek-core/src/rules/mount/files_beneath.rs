@@ -1,8 +1,8 @@
 //! `mount/files-beneath`.
 
 use crate::facts::mounts::MountEntry;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -28,7 +28,7 @@ pub static RULE: Rule = Rule {
 const ASIDE: &[u8] = b"/run/beneath";
 
 /// Judges every mount point of which it was seen what lies beneath.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         for beneath in facts.told.beneath.iter().filter(|beneath| beneath.entries > 0) {
@@ -45,15 +45,16 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             );
             let at = Place::new(host, point);
             let about = About::Mount { host: host.clone(), at: point.clone() };
-            let passes =
-                |case: &&Case| case.route.as_ref().is_some_and(|route| super::passes(route, &at));
+            let passes = |case: &&UsedPath| {
+                case.route.as_ref().is_some_and(|route| super::passes(route, &at))
+            };
             let finding = RULE
                 .finding(about)
                 .at(&at)
                 .known(Evidence::Observed)
                 .says(message)
                 .remedy(steps(host, parent, point));
-            let finding = finding.affects(cases.iter().filter(passes).map(Case::affected));
+            let finding = finding.affects(cases.iter().filter(passes).map(UsedPath::affected));
             let declared = site.layout.mounts.iter().find(|m| m.host == *host && m.at == *point);
             findings.push(match declared {
                 Some(declared) => finding.line(declared.origin.line),

@@ -2,9 +2,9 @@
 
 use crate::facts::configured::Flaw;
 use crate::layout::mapping::MapSource;
-use crate::rules::case::Case;
 use crate::rules::mount::of_mount;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -27,7 +27,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the options of the layout, the tables of hosts, and their configuration.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let holds = MountOptions::hide_a_secret;
     let steps = |host: &Name, place: &str| {

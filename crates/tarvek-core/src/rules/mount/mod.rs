@@ -23,8 +23,8 @@ use crate::layout::mount::{Mount, MountSource};
 use crate::layout::share::Share;
 use crate::route::end::NotMounted;
 use crate::route::hops::{HopKind, Route};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -37,11 +37,11 @@ use crate::words::rule::RuleId;
 use crate::words::terms::Protocol;
 
 /// A finding about a mount of the layout, and what passes it.
-pub(super) fn of_mount(rule: RuleId, mount: &Mount, cases: &[Case]) -> Finding {
+pub(super) fn of_mount(rule: RuleId, mount: &Mount, cases: &[UsedPath]) -> Finding {
     let at = Place::new(&mount.host, &mount.at);
     let about = About::Mount { host: mount.host.clone(), at: mount.at.clone() };
-    let passes = |case: &&Case| case.route.as_ref().is_some_and(|route| passes(route, &at));
-    let affected = cases.iter().filter(passes).map(Case::affected);
+    let passes = |case: &&UsedPath| case.route.as_ref().is_some_and(|route| passes(route, &at));
+    let affected = cases.iter().filter(passes).map(UsedPath::affected);
     rule.finding(about).at(&at).line(mount.origin.line).affects(affected)
 }
 

@@ -2,9 +2,9 @@
 
 use crate::layout::mount::MountSource;
 use crate::layout::share::Share;
-use crate::rules::case::Case;
 use crate::rules::mount::{of_mount, server};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::Step;
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every SMB mount whose source is written out.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for mount in site.layout.mounts.iter().filter(|mount| mount.protocol == Protocol::Smb) {
         let MountSource::Literal(source) = &mount.from else { continue };

@@ -4,9 +4,9 @@ use std::collections::{HashMap, HashSet};
 
 use crate::facts::tree::{Listing, Lookup};
 use crate::route::end::NotMounted;
-use crate::rules::case::Case;
 use crate::rules::mount::{command, start_anew};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -29,9 +29,9 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every mount that should be there, used by a library or not.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut absents = declared_absent(site);
-    let mut passes: HashMap<Place, Vec<&Case>> = HashMap::new();
+    let mut passes: HashMap<Place, Vec<&UsedPath>> = HashMap::new();
     for case in cases {
         for absent in case.route.iter().flat_map(|route| &route.not_mounted) {
             let of_place = passes.entry(absent.at.clone()).or_default();

@@ -3,8 +3,8 @@
 use crate::facts::configured::Fact;
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::MountEntry;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -28,7 +28,7 @@ pub static RULE: Rule = Rule {
 const OTHERS: [&[u8]; 4] = [b"/var/lib/", b"/run/", b"/snap/", b"/proc/"];
 
 /// Judges the network mounts of every host whose table and configuration were seen.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         // Without its units nobody knows what a host mounts at boot.
@@ -61,11 +61,12 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
             );
             let at = Place::new(host, &mount.point);
             let about = About::Mount { host: host.clone(), at: mount.point.clone() };
-            let passes =
-                |case: &&Case| case.route.as_ref().is_some_and(|route| super::passes(route, &at));
+            let passes = |case: &&UsedPath| {
+                case.route.as_ref().is_some_and(|route| super::passes(route, &at))
+            };
             let finding =
                 RULE.finding(about).at(&at).known(Evidence::Observed).says(message).remedy(step);
-            let finding = finding.affects(cases.iter().filter(passes).map(Case::affected));
+            let finding = finding.affects(cases.iter().filter(passes).map(UsedPath::affected));
             findings.push(match declared {
                 Some(declared) => finding.line(declared.origin.line),
                 None => finding,

@@ -3,9 +3,9 @@
 use crate::kernel::subject::Subject;
 use crate::route::follow;
 use crate::route::hops::View;
-use crate::rules::case::{Case, end_of};
 use crate::rules::mount::of_mount;
 use crate::site::join::Site;
+use crate::used::used_path::{UsedPath, end_of};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every credentials file that was seen.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for mount in &site.layout.mounts {
         let Some(file) = &mount.credentials else { continue };

@@ -2,8 +2,8 @@
 
 use crate::layout::mapping::MapSource;
 use crate::remedy::apply_on_host::recreate_container;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every mapping of what a network or removable mount shows.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         for map in service.maps() {
@@ -59,14 +59,14 @@ pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
                 ),
                 recreate_container(service),
             ];
-            let of_service = |case: &&Case| case.service.name == service.name;
+            let of_service = |case: &&UsedPath| case.service.name == service.name;
             findings.push(
                 RULE.finding(About::Service(service.name.clone()))
                     .at(&Place::new(&service.host, &mount.at))
                     .line(map.origin.line)
                     .says(message)
                     .remedy(steps)
-                    .affects(cases.iter().filter(of_service).map(Case::affected)),
+                    .affects(cases.iter().filter(of_service).map(UsedPath::affected)),
             );
         }
     }

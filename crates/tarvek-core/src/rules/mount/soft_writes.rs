@@ -1,8 +1,8 @@
 //! `mount/soft-writes`.
 
-use crate::rules::case::Case;
 use crate::rules::mount::{of_mount, set_options};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Protocol;
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every declared mount.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for mount in &site.layout.mounts {
         let soft = mount.options.has("soft") || mount.options.has("softerr");

@@ -1,9 +1,9 @@
 //! `mount/wider-than-needed`.
 
 use crate::layout::mapping::{MapSource, Mapping};
-use crate::rules::case::Case;
 use crate::rules::mount::{of_mount, set_options};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Access;
@@ -20,7 +20,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every network mount that services see something of.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let network = site.layout.mounts.iter().filter(|mount| mount.protocol.is_network());
     for mount in network.filter(|mount| !mount.options.read_only()) {

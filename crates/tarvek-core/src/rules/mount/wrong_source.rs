@@ -2,9 +2,9 @@
 
 use crate::route::end::NotMounted;
 use crate::route::hops::Route;
-use crate::rules::case::Case;
 use crate::rules::mount::{command, is_declared_source, of_mount, passes, start_anew};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -25,7 +25,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every declared mount that is mounted.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for mount in &site.layout.mounts {
         let table = site.mounts(&mount.host);

@@ -1,8 +1,8 @@
 //! `name/case-collision`.
 
-use crate::rules::case::Case;
-use crate::rules::name::of_case;
+use crate::rules::name::below_root::of_case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -20,7 +20,7 @@ pub static RULE: Rule = Rule {
 pub(super) const REMEDY: &str = "rename one of the two, or join them if they are one title";
 
 /// Judges the names below one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     of_case(site, case, &RULE, |names| &names.case_collision, REMEDY)
 }
 

@@ -1,8 +1,8 @@
 //! `name/not-share-safe`.
 
-use crate::rules::case::Case;
-use crate::rules::name::of_case;
+use crate::rules::name::below_root::of_case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -21,7 +21,7 @@ pub(super) const REMEDY: &str =
     "rename them; `tarvek forecast --renames FILE` proposes a safe name for each";
 
 /// Judges the names below one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     of_case(site, case, &RULE, |names| &names.not_share_safe, REMEDY)
 }
 

@@ -1,9 +1,9 @@
 //! `path/case`.
 
-use crate::rules::case::Case;
 use crate::rules::mount::wrong_source;
 use crate::rules::path::{about, missing_at, respelled};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some((route, missing)) = missing_at(case) else { return Vec::new() };
     let Some(other) = &missing.other_case else { return Vec::new() };
     let message = format!(

@@ -1,9 +1,9 @@
 //! `path/dangling-link`.
 
 use crate::route::end::End;
-use crate::rules::case::Case;
 use crate::rules::path::{links, told_of_links};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the symlinks of a library.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let dead = links(site, case, |end| matches!(end, End::Missing(_) | End::Loop));
     let remedy = "remove it, or make it lead to where the files are now";
     told_of_links(&RULE, case, &dead, "to nothing", remedy)

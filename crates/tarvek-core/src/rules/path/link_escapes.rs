@@ -1,9 +1,9 @@
 //! `path/link-escapes`.
 
 use crate::route::end::End;
-use crate::rules::case::Case;
 use crate::rules::path::{links, told_of_links};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the symlinks of a library.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let outside = links(site, case, |end| {
         matches!(end, End::Uncovered { .. } | End::Volume { .. } | End::LeavesShare { .. })
     });

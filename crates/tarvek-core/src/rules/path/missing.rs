@@ -1,9 +1,9 @@
 //! `path/missing`.
 
-use crate::rules::case::Case;
 use crate::rules::mount::wrong_source;
 use crate::rules::path::{about, missing_at, respelled, swapped};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one place that a service uses.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some((route, missing)) = missing_at(case) else { return Vec::new() };
     if missing.other_case.is_some() {
         return Vec::new();

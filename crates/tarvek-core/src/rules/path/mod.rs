@@ -17,8 +17,8 @@ use crate::remedy::apply_on_host::{recreate_container, set_in_service};
 use crate::route::end::{End, Missing};
 use crate::route::follow;
 use crate::route::hops::{Level, Route, View};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::file_name::FileName;
@@ -29,7 +29,7 @@ use crate::words::remedy::Step;
 use crate::words::rule::RuleId;
 
 /// The name that is missing on the way of a root. Where a mount is missing, what lies beneath is nobody's mistake.
-fn missing_at<'a>(case: &'a Case) -> Option<(&'a Route, &'a Missing)> {
+fn missing_at<'a>(case: &'a UsedPath) -> Option<(&'a Route, &'a Missing)> {
     let route = case.route.as_ref().filter(|route| route.not_mounted.is_empty())?;
     match &route.end {
         End::Missing(missing) => Some((route, missing)),
@@ -38,7 +38,7 @@ fn missing_at<'a>(case: &'a Case) -> Option<(&'a Route, &'a Missing)> {
 }
 
 /// The mapping in whose source a way broke off, on the service's own host; a name that is missing there is no part of the root.
-fn broken_mapping<'a>(case: &'a Case, route: &Route) -> Option<&'a Mapping> {
+fn broken_mapping<'a>(case: &'a UsedPath, route: &Route) -> Option<&'a Mapping> {
     let mapping = case.service.maps().get(route.mapping?)?;
     let [Level { view: View::Service(_), path: inside, .. }, Level { view: View::Host(_), .. }] =
         route.levels.as_slice()
@@ -49,7 +49,7 @@ fn broken_mapping<'a>(case: &'a Case, route: &Route) -> Option<&'a Mapping> {
 }
 
 /// A finding about the mapping, where it is the mapping that is wrong: whatever else leads through it fails alike.
-fn about(case: &Case, route: &Route, finding: Finding) -> Finding {
+fn about(case: &UsedPath, route: &Route, finding: Finding) -> Finding {
     let Some(mapping) = broken_mapping(case, route) else { return finding };
     let about = About::Service(case.service.name.clone());
     Finding { about, ..finding }.line(mapping.origin.line)
@@ -58,7 +58,7 @@ fn about(case: &Case, route: &Route, finding: Finding) -> Finding {
 /// The root, or the mapping, as it should have been written: the last component of that name before the break is replaced.
 fn respelled(
     site: &Site,
-    case: &Case,
+    case: &UsedPath,
     route: &Route,
     wrong: &FileName,
     right: &FileName,
@@ -90,7 +90,7 @@ fn respelled(
 }
 
 /// What to do where a mapping has its two sides the wrong way round: with them swapped, the place is reached.
-fn swapped(site: &Site, case: &Case) -> Option<Vec<Step>> {
+fn swapped(site: &Site, case: &UsedPath) -> Option<Vec<Step>> {
     let mut folders = case.service.maps().iter().filter_map(|map| Some((map, map.folder()?)));
     folders.find_map(|(map, (from, to))| {
         let trial = site.with_sides_swapped(map.origin.line)?;
@@ -109,7 +109,7 @@ fn swapped(site: &Site, case: &Case) -> Option<Vec<Step>> {
 const MOST_LINKS: usize = 20_000;
 
 /// The symlinks of a library that end in a certain way, as its service sees them.
-fn links(site: &Site, case: &Case, wanted: impl Fn(&End) -> bool) -> Vec<AbsPath> {
+fn links(site: &Site, case: &UsedPath, wanted: impl Fn(&End) -> bool) -> Vec<AbsPath> {
     let Some(route) = case.route.as_ref().filter(|_| case.library().is_some()) else {
         return Vec::new();
     };
@@ -129,7 +129,7 @@ fn links(site: &Site, case: &Case, wanted: impl Fn(&End) -> bool) -> Vec<AbsPath
 /// One finding of all such symlinks, with the first three.
 fn told_of_links(
     rule: RuleId,
-    case: &Case,
+    case: &UsedPath,
     links: &[AbsPath],
     whither: &str,
     remedy: &str,

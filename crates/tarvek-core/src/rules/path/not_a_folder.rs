@@ -5,10 +5,10 @@ use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::Route;
-use crate::rules::case::{Case, end_of};
 use crate::scan::kinds::is_media;
 use crate::scan::read::scan;
 use crate::site::join::Site;
+use crate::used::used_path::{UsedPath, end_of};
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
 use crate::words::remedy::Remedy;
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let route = case.route.as_ref().filter(|route| route.not_mounted.is_empty());
     let Some(route) = route else { return Vec::new() };
     let finding = || case.finding_at_end(&RULE, route);
@@ -53,7 +53,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 
 /// The folders that may be meant where a file is named, the likeliest first. A file of a library that lies alone in its folder is
 /// a title, and the root is the folder above that; one title is no root.
-fn candidates(site: &Site, case: &Case, route: &Route) -> Vec<AbsPath> {
+fn candidates(site: &Site, case: &UsedPath, route: &Route) -> Vec<AbsPath> {
     let Some(parent) = route.asked.parent() else { return Vec::new() };
     let titles = |path: &AbsPath| {
         let kind = case.library()?.kind;

@@ -2,8 +2,8 @@
 
 use crate::layout::mapping::{Declared, MapSource};
 use crate::remedy::apply_on_host::set_in_service;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
@@ -24,7 +24,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let (part, key) = case.part();
     let by_name = told(site, &case.root, "the root", (part, key), || case.finding(&RULE));
     // What `..` comes to by name may be nowhere; perhaps it was only one too many.
@@ -42,7 +42,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 }
 
 /// Judges every mapping, used by a library or not.
-pub fn find_mappings(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find_mappings(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         for map in service.maps() {

@@ -7,8 +7,8 @@ use crate::layout::mapping::Mapping;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
@@ -28,7 +28,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// A mapping inside another, where the root uses the place and the outer mapping would show another folder there.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let maps = case.service.maps();
     let places = || maps.iter().filter_map(|map| Some((map.to.path.as_ref().ok()?, map)));
@@ -62,7 +62,7 @@ pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
 /// What a folder of the service's host holds that another one is mapped over; `None` if nothing is hidden.
 fn hidden(
     site: &Site,
-    case: &Case,
+    case: &UsedPath,
     beneath: &AbsPath,
     shows: Option<&AbsPath>,
 ) -> Option<(String, Evidence)> {

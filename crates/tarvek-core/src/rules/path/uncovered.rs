@@ -3,9 +3,9 @@
 use crate::layout::service::Service;
 use crate::remedy::apply_on_host::{recreate_container, set_in_service};
 use crate::route::end::End;
-use crate::rules::case::Case;
 use crate::rules::path::swapped;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
 use crate::words::remedy::{Remedy, Step};
@@ -25,7 +25,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let End::Uncovered { mapped } = &route.end else { return Vec::new() };
     let service = &case.service.name;

@@ -5,8 +5,8 @@ use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
 use crate::route::seen_as::seen_as;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -27,7 +27,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every translation.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let of_service = |service| move |translation| (service, translation);
     let all = site.layout.services.iter().flat_map(|s| s.translate.iter().map(of_service(s)));
     all.filter_map(|(service, translation)| told(site, service, translation)).collect()

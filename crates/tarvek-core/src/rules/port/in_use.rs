@@ -1,8 +1,8 @@
 //! `port/in-use`.
 
-use crate::rules::case::Case;
 use crate::rules::port::taken_twice::{Port, another};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -25,7 +25,7 @@ const ENGINES: [&str; 6] =
     ["docker-proxy", "rootlessport", "conmon", "slirp4netns", "pasta", "netavark"];
 
 /// Judges every published port of a host whose listening ports were seen.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let Some(facts) = site.facts(&service.host) else { continue };

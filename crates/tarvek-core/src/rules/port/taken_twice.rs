@@ -1,8 +1,8 @@
 //! `port/taken-twice`.
 
 use crate::layout::service::Service;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every pair of services of a host.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let services = &site.layout.services;
     for (n, later) in services.iter().enumerate() {

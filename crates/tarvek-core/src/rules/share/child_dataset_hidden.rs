@@ -3,8 +3,8 @@
 use crate::remedy::apply_on_host::reload_exports;
 use crate::remedy::offer::{client_of, set_export};
 use crate::route::end::End;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one root.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let End::HiddenChild { at, share } = &route.end else { return Vec::new() };
     let point = &at.path;

@@ -1,8 +1,8 @@
 //! `share/file-refused`.
 
 use crate::facts::configured::Flaw;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the configuration of every host that was looked at.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         for (spot, flaw) in &facts.told.configured.flaws {

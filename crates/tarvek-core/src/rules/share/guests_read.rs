@@ -1,9 +1,9 @@
 //! `share/guests-read`.
 
 use crate::remedy::apply_on_host::reload_smb;
-use crate::rules::case::Case;
 use crate::rules::share::{guests_write, of_share};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::Remedy;
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every SMB offer.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for share in &site.layout.shares {
         let Some(offer) = share.smb.as_ref().filter(|offer| offer.guests && !guests_write(offer))

@@ -1,9 +1,9 @@
 //! `share/nested`.
 
 use crate::layout::share::Share;
-use crate::rules::case::Case;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Access;
@@ -20,7 +20,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every share with the nearest one that it lies in.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for inner in &site.layout.shares {
         let above = site.layout.shares.iter().filter(|outer| {

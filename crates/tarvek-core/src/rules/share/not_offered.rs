@@ -5,9 +5,9 @@ use crate::layout::share::Share;
 use crate::remedy::apply_on_host::{reload_exports, reload_smb};
 use crate::route::nfs::refuses;
 use crate::route::source::Remote;
-use crate::rules::case::Case;
 use crate::rules::mount::of_mount;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::Step;
@@ -29,7 +29,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every network mount whose server is known.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for mount in site.layout.mounts.iter().filter(|mount| mount.protocol.is_network()) {
         let Some((message, step)) = fault(site, mount) else { continue };

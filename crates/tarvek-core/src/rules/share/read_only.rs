@@ -2,9 +2,9 @@
 
 use crate::judge::verdict::Need;
 use crate::remedy::plan::open_share;
-use crate::rules::case::Case;
 use crate::site::join::Site;
 use crate::site::layer::LayerKind;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Access;
@@ -21,7 +21,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges one place that a service uses.
-pub fn find(site: &Site, case: &Case) -> Vec<Finding> {
+pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = case.route.as_ref().filter(|_| case.need() == Need::Add) else {
         return Vec::new();
     };

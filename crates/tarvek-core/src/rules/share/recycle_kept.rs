@@ -1,9 +1,9 @@
 //! `share/recycle-kept`.
 
 use crate::facts::tree::Lookup;
-use crate::rules::case::Case;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 const BINS: [&[u8]; 3] = [b".recycle", b"#recycle", b".Recycle"];
 
 /// Judges every share whose deleted files are kept, and whose folder was seen.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for share in &site.layout.shares {
         let keeps = share.smb.as_ref().is_some_and(|offer| offer.recycle);

@@ -1,10 +1,10 @@
 //! `share/root-trusted`.
 
 use crate::remedy::apply_on_host::reload_exports;
-use crate::rules::case::Case;
 use crate::rules::share::any_client::any;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::offer::Squash;
 use crate::words::part::Part;
@@ -22,7 +22,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every export.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for share in &site.layout.shares {
         for export in share.nfs.iter().filter(|export| export.squash == Squash::None) {

@@ -2,9 +2,9 @@
 
 use crate::facts::configured::Fact;
 use crate::remedy::apply_on_host::reload_exports;
-use crate::rules::case::Case;
 use crate::rules::share::of_share;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every line of exports that was seen, and every one that was adopted.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         for found in &facts.told.configured.facts {

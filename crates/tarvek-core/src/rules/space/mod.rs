@@ -7,9 +7,9 @@ pub mod leftovers;
 pub mod unlinked;
 pub mod versions;
 
-use crate::rules::areas::wasted;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::areas::wasted;
+use crate::used::used_path::UsedPath;
 use crate::waste::found::Wasted;
 use crate::waste::group::Waste;
 use crate::words::about::{About, Affected};
@@ -21,7 +21,7 @@ use crate::words::rule::RuleId;
 use crate::words::text::{bytes, counted};
 
 /// A finding for each library and intake with waste of a kind.
-fn of_kind(site: &Site, cases: &[Case], kind: Waste, rule: RuleId) -> Vec<Finding> {
+fn of_kind(site: &Site, cases: &[UsedPath], kind: Waste, rule: RuleId) -> Vec<Finding> {
     let Some(all) = wasted(site, cases) else { return Vec::new() };
     let told = |(affected, place, wasted): &(Affected, Place, Wasted)| {
         let mut message = format!(

@@ -1,8 +1,8 @@
 //! `space/unlinked`.
 
-use crate::rules::case::Case;
 use crate::rules::space::of_kind;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::waste::group::Waste;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges each library and intake.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     of_kind(site, cases, Waste::Unlinked, &RULE)
 }
 

@@ -6,7 +6,7 @@ pub mod not_seen;
 pub mod partial;
 pub mod too_old;
 
-use crate::rules::case::Case;
+use crate::used::used_path::UsedPath;
 use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -20,7 +20,7 @@ fn of_host(rule: RuleId, host: &Name) -> Finding {
 }
 
 /// The libraries that lead to a host.
-fn leading_to(cases: &[Case], host: &Name) -> Vec<Affected> {
-    let there = |case: &&Case| case.route.as_ref().is_some_and(|r| r.here().host == *host);
-    cases.iter().filter(there).map(Case::affected).collect()
+fn leading_to(cases: &[UsedPath], host: &Name) -> Vec<Affected> {
+    let there = |case: &&UsedPath| case.route.as_ref().is_some_and(|r| r.here().host == *host);
+    cases.iter().filter(there).map(UsedPath::affected).collect()
 }

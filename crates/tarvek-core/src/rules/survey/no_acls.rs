@@ -1,8 +1,8 @@
 //! `survey/no-acls`.
 
-use crate::rules::case::Case;
 use crate::rules::survey::{leading_to, of_host};
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -18,7 +18,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the hosts that libraries lead to.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (host, facts) in site.observed() {
         let affected = leading_to(cases, host);

@@ -1,8 +1,8 @@
 //! `survey/none`.
 
 use crate::route::end::End;
-use crate::rules::case::Case;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
@@ -20,17 +20,17 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the hosts that libraries lead to.
-pub fn find(site: &Site, cases: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for host in site.layout.hosts.iter().filter(|host| site.facts(&host.name).is_none()) {
         let name = &host.name;
-        let blind = |case: &&Case| {
+        let blind = |case: &&UsedPath| {
             case.route.as_ref().is_some_and(|route| {
                 let unseen = route.end == End::Reached && route.entry().is_none();
                 unseen && route.here().host == *name
             })
         };
-        let affected: Vec<_> = cases.iter().filter(blind).map(Case::affected).collect();
+        let affected: Vec<_> = cases.iter().filter(blind).map(UsedPath::affected).collect();
         if affected.is_empty() {
             continue;
         }

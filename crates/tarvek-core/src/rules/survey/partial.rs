@@ -1,8 +1,8 @@
 //! `survey/partial`.
 
-use crate::rules::case::Case;
 use crate::rules::survey::of_host;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -18,7 +18,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every host that was looked at.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     site.partial()
         .map(|host| of_host(&RULE, host).says(format!("the survey of {host} was broken off")))
         .collect()

@@ -1,8 +1,8 @@
 //! `survey/too-old`.
 
-use crate::rules::case::Case;
 use crate::rules::survey::of_host;
 use crate::site::join::Site;
+use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::ago;
@@ -19,7 +19,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every host that was looked at.
-pub fn find(site: &Site, _: &[Case]) -> Vec<Finding> {
+pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let Some(most) = site.max_age else { return Vec::new() };
     let told = |(host, taken): (_, i64)| {
         let age = site.now.saturating_sub(taken);

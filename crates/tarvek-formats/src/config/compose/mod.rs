@@ -6,7 +6,10 @@ mod interpolate;
 mod merge;
 mod parse;
 pub(crate) mod ports;
+mod project;
 pub(crate) mod volumes;
+
+use self::project::Project;
 
 use std::cell::Cell;
 use std::collections::{HashMap, HashSet};
@@ -21,10 +24,10 @@ use tarvek_core::words::terms::{Access, id};
 
 use self::merge::merged;
 use self::parse::{Parts, Source, Volumes};
+use super::around::{Around, File};
 use super::collect::{Collect, spot};
 use super::dotenv;
 use super::yaml::{self, Node};
-use super::{Around, File};
 use crate::mistake::{Refused, in_line};
 
 /// Services extend each other no deeper.
@@ -53,56 +56,6 @@ impl Services {
                 self.places.insert(name.clone(), self.list.len());
                 self.list.push((name, parts));
             }
-        }
-    }
-}
-
-/// What the variables of a project are.
-struct Project<'a> {
-    /// Where relative paths start.
-    folder: PathBuf,
-    /// The first file, by which others are named.
-    main: &'a File,
-    around: &'a Around<'a>,
-    /// From its `.env`, with whether a value of whoever asks went into it.
-    variables: HashMap<String, (String, bool)>,
-    /// Whether a value of whoever asks was taken since somebody last looked.
-    outside: Cell<bool>,
-}
-
-impl Project<'_> {
-    /// A variable: the caller's own go before those of the file.
-    fn variable(&self, name: &str) -> Option<String> {
-        if let Some(value) = (self.around.variable)(name) {
-            // Where home is stands in every path that begins there.
-            self.outside.set(self.outside.get() || name != "HOME");
-            return Some(value);
-        }
-        let (value, outside) = self.variables.get(name)?;
-        self.outside.set(self.outside.get() || *outside);
-        Some(value.clone())
-    }
-
-    /// A variable that is given to a service, which holds for a place.
-    fn given(&self, name: &str, at: &Spot, out: &mut Collect) -> Option<String> {
-        self.outside.set(false);
-        let value = self.variable(name);
-        if self.outside.get() {
-            out.mark_outside(at);
-        }
-        value
-    }
-
-    /// What a file that another one names goes by.
-    fn name_of(&self, path: &Path) -> Name {
-        let beside = self.main.path.parent().and_then(|folder| path.strip_prefix(folder).ok());
-        match beside {
-            Some(rest) => Path::new(self.main.name.raw())
-                .with_file_name(rest)
-                .to_string_lossy()
-                .as_ref()
-                .into(),
-            None => path.to_string_lossy().as_ref().into(),
         }
     }
 }

@@ -10,8 +10,9 @@ use tarvek_core::words::secret;
 use tarvek_core::words::spot::Spot;
 use tarvek_core::words::terms::Access;
 
+use super::project::Project;
 use super::volumes::{Modes, is_path, short};
-use super::{Project, interpolate, ports};
+use super::{interpolate, ports};
 use crate::config::collect::Collect;
 use crate::config::yaml::{Key, Mark, Node};
 
@@ -150,7 +151,7 @@ fn texts(project: &Project, node: Option<&Node>, out: &mut Collect) -> Vec<Said>
 
 /// A path that may start at a folder or at home.
 fn absolute(project: &Project, folder: &Path, text: &str) -> String {
-    crate::config::absolute(folder, text, project.around)
+    crate::config::around::absolute(folder, text, project.around)
 }
 
 /// Other files whose services belong to the project.
@@ -331,7 +332,7 @@ fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> O
     });
     let modes = Modes {
         access: if read_only == Some(true) { Access::ReadOnly } else { Access::ReadWrite },
-        label: label.as_deref().and_then(crate::config::label),
+        label: label.as_deref().and_then(crate::config::around::label),
         propagation,
         ..Modes::default()
     };

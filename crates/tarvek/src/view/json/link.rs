@@ -5,7 +5,7 @@ use serde::Serialize;
 use tarvek_core::link::below::{Cause, Holds};
 use tarvek_core::link::picture::Shown;
 use tarvek_core::link::verdict::{Reason, Verdict};
-use tarvek_core::rules::link::mend::Mended;
+use tarvek_core::remedy::verified_fix::Mended;
 use tarvek_core::words::errno::Errno;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::terms::Access;

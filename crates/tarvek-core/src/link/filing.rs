@@ -9,26 +9,26 @@ use crate::words::finding::Finding;
 use crate::words::rule::RuleId;
 
 /// The filing step of one intake.
-pub(super) struct Filing<'a> {
-    pub(super) ways: Ways<'a>,
-    pub(super) step: Step,
+pub(crate) struct Filing<'a> {
+    pub(crate) ways: Ways<'a>,
+    pub(crate) step: Step,
 }
 
 /// Of every intake that is to link or move, the filing step.
-pub(super) fn filings(site: &Site) -> impl Iterator<Item = Filing<'_>> {
+pub(crate) fn filings(site: &Site) -> impl Iterator<Item = Filing<'_>> {
     let to_link = ways(site).filter(|ways| ways.intake.want != Want::Copy);
     to_link.filter_map(|ways| filing_of(site, ways))
 }
 
 /// The filing step of one.
-pub(super) fn filing_of<'a>(site: &'a Site, ways: Ways<'a>) -> Option<Filing<'a>> {
+pub(crate) fn filing_of<'a>(site: &'a Site, ways: Ways<'a>) -> Option<Filing<'a>> {
     let step = ways.steps(site).into_iter().find(|step| step.stage == Stage::File)?;
     Some(Filing { ways, step })
 }
 
 impl<'a> Filing<'a> {
     /// The verdict on what is wanted.
-    pub(super) fn verdict(&self) -> &Verdict {
+    pub(crate) fn verdict(&self) -> &Verdict {
         match self.ways.intake.want {
             Want::Rename => &self.step.rename,
             _ => &self.step.link,
@@ -36,18 +36,18 @@ impl<'a> Filing<'a> {
     }
 
     /// Whether what is wanted is refused for one reason.
-    pub(super) fn is_refused_for(&self, reason: Reason) -> bool {
+    pub(crate) fn is_refused_for(&self, reason: Reason) -> bool {
         self.verdict().possible == Some(false) && self.verdict().reason == reason
     }
 
     /// The way from which files are filed, and the one into the library.
-    pub(super) fn ends(&self) -> (&Way<'a>, &Way<'a>) {
+    pub(crate) fn ends(&self) -> (&Way<'a>, &Way<'a>) {
         let both = self.ways.reads.as_ref().zip(self.ways.files_into.as_ref());
         both.expect("the step has both ends")
     }
 
     /// What the step does, in a sentence: `joiner can't link /downloads/done into /media/films`.
-    pub(super) fn cant(&self) -> String {
+    pub(crate) fn cant(&self) -> String {
         let verb = match self.ways.intake.want {
             Want::Rename => "move files from",
             _ => "link files of",
@@ -56,7 +56,7 @@ impl<'a> Filing<'a> {
     }
 
     /// What it costs instead.
-    pub(super) fn costs(&self) -> &'static str {
+    pub(crate) fn costs(&self) -> &'static str {
         match self.step.does {
             Does::Moves => "moving them still costs no copy",
             Does::Copies => "each download is copied and takes its space twice",
@@ -65,7 +65,7 @@ impl<'a> Filing<'a> {
     }
 
     /// A finding about it, at the library folder.
-    pub(super) fn finding(&self, rule: RuleId) -> Finding {
+    pub(crate) fn finding(&self, rule: RuleId) -> Finding {
         let (service, intake) = (self.step.service.clone(), self.ways.intake.name.clone());
         let (_, into) = self.ends();
         let message = format!("{}: {}; {}", self.cant(), self.verdict().detail, self.costs());

@@ -39,7 +39,7 @@ pub enum Use<'a> {
 
 /// One place that a service uses, a root of a library or a folder of an intake, followed and read.
 #[derive(Debug)]
-pub struct Case<'a> {
+pub struct UsedPath<'a> {
     /// The service that uses it.
     pub service: &'a Service,
     pub used: Use<'a>,
@@ -56,28 +56,28 @@ pub struct Case<'a> {
     /// Names in it that break somewhere; made when they are first asked for.
     names: OnceLock<Names>,
     /// Waste in all the places that were followed together; made when it is first asked for.
-    pub(super) wasted: Arc<OnceLock<AllWaste>>,
+    pub(crate) wasted: Arc<OnceLock<AllWaste>>,
 }
 
 /// Every root of every library of a site, then every folder of every intake.
-pub fn cases(site: &Site) -> Vec<Case<'_>> {
+pub fn used_paths(site: &Site) -> Vec<UsedPath<'_>> {
     every(site, case)
 }
 
 /// The same, followed but not read.
-pub fn cases_unread(site: &Site) -> Vec<Case<'_>> {
+pub fn used_paths_unread(site: &Site) -> Vec<UsedPath<'_>> {
     every(site, |site, service, used, root| {
         let (subject, _) = site.subject_of(service);
         let view = View::service(&service.name);
         let route = root.path.as_ref().ok().map(|path| follow(site, &view, path, &subject));
         let (names, wasted) = (OnceLock::new(), Arc::default());
-        Case { service, used, root, subject, route, scan: None, forecast: None, names, wasted }
+        UsedPath { service, used, root, subject, route, scan: None, forecast: None, names, wasted }
     })
 }
 
-type MakeCase<'a> = fn(&'a Site, &'a Service, Use<'a>, Declared) -> Case<'a>;
+type MakeCase<'a> = fn(&'a Site, &'a Service, Use<'a>, Declared) -> UsedPath<'a>;
 
-fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
+fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<UsedPath<'a>> {
     let mut places: Vec<(&Service, Use, Declared)> = Vec::new();
     for service in site.layout.services.iter().filter(|s| s.roles.contains(&ServiceRole::Serve)) {
         for library in &service.libraries {
@@ -92,7 +92,7 @@ fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
         }
     }
     let followed = places.into_par_iter();
-    let mut cases: Vec<Case> =
+    let mut cases: Vec<UsedPath> =
         followed.map(|(service, used, root)| case(site, service, used, root)).collect();
     let wasted = Arc::default();
     for case in &mut cases {
@@ -101,20 +101,20 @@ fn every<'a>(site: &'a Site, case: MakeCase<'a>) -> Vec<Case<'a>> {
     cases
 }
 
-fn case<'a>(site: &Site, service: &'a Service, used: Use<'a>, root: Declared) -> Case<'a> {
+fn case<'a>(site: &Site, service: &'a Service, used: Use<'a>, root: Declared) -> UsedPath<'a> {
     let (subject, _) = site.subject_of(service);
-    case_in(site, service, used, root, &View::service(&service.name), subject)
+    used_path_in(site, service, used, root, &View::service(&service.name), subject)
 }
 
 /// A place as somebody else sees it.
-pub fn case_in<'a>(
+pub fn used_path_in<'a>(
     site: &Site,
     service: &'a Service,
     used: Use<'a>,
     root: Declared,
     view: &View,
     subject: Subject,
-) -> Case<'a> {
+) -> UsedPath<'a> {
     let route = root.path.as_ref().ok().map(|path| follow(site, view, path, &subject));
     let folder = route.as_ref().filter(|route| {
         end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
@@ -130,11 +130,11 @@ pub fn case_in<'a>(
         _ => None,
     };
     let (names, wasted) = (OnceLock::new(), Arc::default());
-    Case { service, used, root, subject, route, scan, forecast, names, wasted }
+    UsedPath { service, used, root, subject, route, scan, forecast, names, wasted }
 }
 
 /// What scans of all roots of one library come to.
-pub fn of_library(site: &Site, roots: &[Case], detail: Detail) -> Forecast {
+pub fn of_library(site: &Site, roots: &[UsedPath], detail: Detail) -> Forecast {
     let scans =
         roots.iter().filter_map(|case| Some((case.root.path.as_ref().ok()?, case.scan.as_ref()?)));
     let kind = roots.iter().find_map(|case| Some(case.library()?.kind));
@@ -142,16 +142,16 @@ pub fn of_library(site: &Site, roots: &[Case], detail: Detail) -> Forecast {
 }
 
 /// The places of each library and of each intake, together.
-pub fn rows<'c, 'a>(cases: &'c [Case<'a>]) -> impl Iterator<Item = &'c [Case<'a>]> {
+pub fn rows<'c, 'a>(cases: &'c [UsedPath<'a>]) -> impl Iterator<Item = &'c [UsedPath<'a>]> {
     cases.chunk_by(|one, other| {
         one.affected() == other.affected()
             && (one.library().is_none() || one.service.name == other.service.name)
     })
 }
 
-impl Case<'_> {
+impl UsedPath<'_> {
     /// The same place in a site whose layout was edited: of the same library or intake, at the same line.
-    pub(super) fn again<'s>(&self, site: &'s Site) -> Option<Case<'s>> {
+    pub(crate) fn again<'s>(&self, site: &'s Site) -> Option<UsedPath<'s>> {
         let service = site.layout.service(&self.service.name)?;
         let line = self.root.origin.line;
         match self.used {
@@ -174,7 +174,7 @@ impl Case<'_> {
 }
 
 /// The folders of an intake, each with the service that uses it.
-pub(super) fn stations(intake: &Intake) -> Vec<(&Name, Station, &InView)> {
+pub(crate) fn stations(intake: &Intake) -> Vec<(&Name, Station, &InView)> {
     let mut all = Vec::new();
     if let Some(fetch) = &intake.fetch {
         let partial = fetch.partial.iter().map(|partial| (Station::Partial, partial));
@@ -199,7 +199,7 @@ pub fn end_of<'r>(site: &Site, route: &'r Route) -> Option<(&'r Waypoint, Meta)>
     Some((end, site.tree(&end.seen_on)?.meta(node)))
 }
 
-impl Case<'_> {
+impl UsedPath<'_> {
     /// The library, if it is one that uses the place.
     pub fn library(&self) -> Option<&Library> {
         match self.used {
@@ -217,7 +217,7 @@ impl Case<'_> {
     }
 
     /// What names it in the layout: the part, and the key in it.
-    pub(super) fn part(&self) -> (Part, &'static str) {
+    pub(crate) fn part(&self) -> (Part, &'static str) {
         match self.used {
             Use::Library(library) => {
                 let (service, library) = (self.service.name.clone(), library.name.clone());
@@ -234,7 +234,7 @@ impl Case<'_> {
     }
 
     /// The step that names another folder in its place.
-    pub(super) fn name_instead(&self, site: &Site, path: &AbsPath) -> Step {
+    pub(crate) fn name_instead(&self, site: &Site, path: &AbsPath) -> Step {
         let (part, key) = self.part();
         site.layout.set_path(part, key, path)
     }

@@ -8,12 +8,12 @@ use crate::words::finding::Finding;
 use crate::words::remedy::Remedy;
 
 /// A finding with what gives the subject of a route reading at its end and below.
-pub(super) fn readable(site: &Site, route: &Route, finding: Finding) -> Finding {
+pub(crate) fn readable(site: &Site, route: &Route, finding: Finding) -> Finding {
     with(site, &Wish::at(route, &[Need::Read]).and_below(), finding)
 }
 
 /// A finding with what gives the subject of a route what it needs at its end.
-pub(super) fn usable(site: &Site, route: &Route, needs: &[Need], finding: Finding) -> Finding {
+pub(crate) fn usable(site: &Site, route: &Route, needs: &[Need], finding: Finding) -> Finding {
     with(site, &Wish::at(route, needs), finding)
 }
 

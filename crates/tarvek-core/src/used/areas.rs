@@ -5,8 +5,8 @@ use std::collections::HashSet;
 use crate::facts::media::Media;
 use crate::layout::intake::Station;
 use crate::route::places;
-use crate::rules::case::{Case, Use};
 use crate::site::join::Site;
+use crate::used::used_path::{Use, UsedPath};
 use crate::waste::found::{AllWaste, Contents, Wasted, count, groups};
 use crate::waste::group::{Suggest, Waste};
 use crate::waste::pattern::Patterns;
@@ -19,8 +19,8 @@ use crate::words::place::Place;
 use crate::words::prefer::Prefer;
 
 /// Libraries and intakes where they are kept, each place once; and those that were not seen.
-pub fn areas<'c>(site: &Site, cases: &'c [Case<'c>]) -> (Vec<Area>, Vec<&'c Case<'c>>) {
-    let (mut areas, mut unseen): (Vec<Area>, Vec<&Case>) = (Vec::new(), Vec::new());
+pub fn areas<'c>(site: &Site, cases: &'c [UsedPath<'c>]) -> (Vec<Area>, Vec<&'c UsedPath<'c>>) {
+    let (mut areas, mut unseen): (Vec<Area>, Vec<&UsedPath>) = (Vec::new(), Vec::new());
     let mut known = HashSet::new();
     for case in cases {
         // What is filed into is the library's.
@@ -36,7 +36,7 @@ pub fn areas<'c>(site: &Site, cases: &'c [Case<'c>]) -> (Vec<Area>, Vec<&'c Case
     (areas, unseen)
 }
 
-fn area(case: &Case, place: Place) -> Area {
+fn area(case: &UsedPath, place: Place) -> Area {
     match case.used {
         Use::Library(library) => Area {
             place,
@@ -87,11 +87,11 @@ impl Contents for Known<'_, '_> {
 }
 
 /// What is known of the waste in the libraries and intakes of a site: looked up once for all of them.
-pub(super) fn wasted<'c>(site: &Site, cases: &'c [Case]) -> Option<&'c AllWaste> {
+pub(crate) fn wasted<'c>(site: &Site, cases: &'c [UsedPath]) -> Option<&'c AllWaste> {
     Some(cases.first()?.wasted.get_or_init(|| look(site, cases)))
 }
 
-fn look(site: &Site, cases: &[Case]) -> AllWaste {
+fn look(site: &Site, cases: &[UsedPath]) -> AllWaste {
     let (areas, _) = areas(site, cases);
     let stock = Stock::new(site, areas, &named(site));
     let patterns = Patterns::new(&site.layout.waste.leftovers);
@@ -132,7 +132,7 @@ fn look(site: &Site, cases: &[Case]) -> AllWaste {
 }
 
 /// What waste could give back below a place, at most.
-pub(super) fn could_free(all: &AllWaste, host: &Name, below: &AbsPath) -> u64 {
+pub(crate) fn could_free(all: &AllWaste, host: &Name, below: &AbsPath) -> u64 {
     let rows = all.values().flatten();
     rows.filter(|(_, place, _)| place.host == *host && place.path.within(below))
         .map(|(.., wasted)| wasted.sum.bytes)

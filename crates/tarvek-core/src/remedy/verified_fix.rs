@@ -6,6 +6,7 @@ use crate::judge::verdict::Need;
 use crate::kernel::subject::Subject;
 use crate::layout::intake::Intake;
 use crate::link::ends::Ends;
+use crate::link::filing::filing_of;
 use crate::link::hard::hardlink;
 use crate::link::intake::ways_of;
 use crate::link::moved::rename;
@@ -14,14 +15,10 @@ use crate::remedy::one_mapping::{OneMapping, one_mapping};
 use crate::remedy::wish::{Wish, repaired};
 use crate::route::follow;
 use crate::route::hops::View;
-use crate::rules::case::cases;
-use crate::rules::link::filing::filing_of;
-use crate::rules::registry;
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::remedy::Remedy;
-use crate::words::rule::RuleId;
 
 /// A change after which a file can be linked.
 #[derive(Debug)]
@@ -35,31 +32,24 @@ pub struct Mended {
     pub rename: Verdict,
 }
 
-/// What says nothing of mappings, umasks and accounts of services, or compares the layout with what still runs as it was.
-fn is_beside(rule: RuleId) -> bool {
-    const FAMILIES: [&str; 4] = ["dataset/", "survey/", "port/", "share/"];
-    const RULES: [&str; 6] = [
-        "layout/not-applied",
-        "layout/differs-from-host",
-        "access/world-writable",
-        "access/per-user-grants",
-        "access/orphaned-owner",
-        "access/not-as-declared",
-    ];
-    FAMILIES.iter().any(|family| rule.id.starts_with(family)) || RULES.contains(&rule.id)
-}
+/// What is found in a site, by rule and subject: how a change is judged again. Whoever knows the rules hands it in.
+pub type JudgeAgain = fn(&Site) -> BTreeSet<(&'static str, String)>;
 
 /// Whether nothing is found in a changed site that was not found before. What has nothing to do with the services that were changed is
 /// left out on both sides, so that many findings do not each ask for the whole site: of services those stay that share an intake with
 /// them, and that serve what such an intake files.
-pub(super) fn brings_nothing_about(before: &Site, after: &Site, changed: &[&Name]) -> bool {
+pub(crate) fn brings_nothing_about(
+    before: &Site,
+    after: &Site,
+    changed: &[&Name],
+    judge_again: JudgeAgain,
+) -> bool {
     let services = concerned(before, changed);
-    let found = |site: &Site| -> BTreeSet<(&'static str, String)> {
+    let found = |site: &Site| {
         let mut site = site.as_trial();
         site.layout.intakes.retain(|intake| is_of(intake, changed));
         site.layout.services.retain(|service| services.contains(&service.name));
-        let all = registry::find_but(&site, &cases(&site), is_beside).into_iter();
-        all.map(|finding| (finding.rule.id, finding.about.to_string())).collect()
+        judge_again(&site)
     };
     found(after).is_subset(&found(before))
 }
@@ -99,12 +89,13 @@ fn concerned(site: &Site, changed: &[&Name]) -> BTreeSet<Name> {
 
 /// What one mapping in place of two would be, judged again; each pair of mappings once.
 #[derive(Default)]
-pub(super) struct OneMappings(HashMap<(Name, AbsPath, AbsPath), Option<OneMapping>>);
+pub(crate) struct OneMappings(HashMap<(Name, AbsPath, AbsPath), Option<OneMapping>>);
 
 impl OneMappings {
     /// Of two folders of a service, if it holds what it promises: nothing else comes of it, and they lie on one mount.
-    pub(super) fn of(
+    pub(crate) fn of(
         &mut self,
+        judge_again: JudgeAgain,
         site: &Site,
         service: &Name,
         from: &AbsPath,
@@ -114,7 +105,7 @@ impl OneMappings {
         let known = self.0.entry((service.clone(), one, other)).or_insert_with(|| {
             let one = one_mapping(site, service, from, to)?;
             let changed: Vec<&Name> = one.changed.iter().collect();
-            brings_nothing_about(site, &one.site, &changed).then_some(one)
+            brings_nothing_about(site, &one.site, &changed, judge_again).then_some(one)
         });
         known.as_ref()
     }
@@ -133,7 +124,7 @@ fn mapped(site: &Site, service: &Name, from: &AbsPath, to: &AbsPath) -> Option<(
 }
 
 /// Whether the filing step of an intake does what is wanted.
-pub(super) fn files_well(site: &Site, intake: &Name) -> bool {
+pub(crate) fn files_well(site: &Site, intake: &Name) -> bool {
     let mut intakes = site.layout.intakes.iter().filter(|known| known.name == *intake);
     let filing = intakes.find_map(|intake| filing_of(site, ways_of(site, intake)));
     filing.is_some_and(|filing| filing.verdict().is_possible())
@@ -148,6 +139,7 @@ pub fn mended(
     from: &AbsPath,
     to: &AbsPath,
     verdict: &Verdict,
+    judge_again: JudgeAgain,
 ) -> Option<Mended> {
     if verdict.possible != Some(false) {
         return None;
@@ -167,7 +159,7 @@ pub fn mended(
     match (verdict.reason, view) {
         (Reason::DifferentMount, View::Service(service)) => {
             let mut all = OneMappings::default();
-            let one = all.of(site, service, from, to)?;
+            let one = all.of(judge_again, site, service, from, to)?;
             let remedy = Remedy { steps: one.steps.clone(), effects: one.effects.clone() };
             after(&one.site, subject, remedy, one.from.clone(), one.to.clone())
         }
