@@ -369,7 +369,7 @@ fn bad_questions_are_answered_clearly() {
         ("waste nowhere", "does not exist"),
         ("waste file", "is no folder"),
         ("waste", "name folders to look at"),
-        ("waste . --cache no.cache", "it is no cache"),
+        ("waste . --cache no.cache", "not a cache file"),
         ("waste . --at-least many", "write a number of bytes"),
         ("reclaim nothing.csv", "there is no such file"),
         ("reclaim file", "there is no column decision"),

@@ -78,9 +78,9 @@ impl Cache {
     /// # Errors
     /// If the file is something else, or can't be written.
     pub fn open(file: &Path) -> Result<Self, StoreError> {
-        Self::opened(file).map_err(|error| match error.message.as_str() {
-            "it is no survey" => other("it is no cache"),
-            _ => error,
+        Self::opened(file).map_err(|error| match error.is_other_file {
+            true => other("not a cache file"),
+            false => error,
         })
     }
 
@@ -97,12 +97,12 @@ impl Cache {
                 "BEGIN; {SCHEMA} PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {VERSION}; COMMIT;"
             ))?;
         } else if number("PRAGMA application_id")? != APPLICATION {
-            return Err(other("it is an SQLite file, but no cache"));
+            return Err(other("an SQLite file, but not a cache"));
         } else if number("PRAGMA user_version")? != VERSION || !has_schema(&db)? {
-            return Err(StoreError {
-                message: "it is a cache of another version".to_owned(),
-                remedy: "remove it; what was in it is read again".to_owned(),
-            });
+            return Err(StoreError::new(
+                "a cache of another version",
+                "remove it; what was in it is read again",
+            ));
         }
         Ok(Self(Mutex::new(Open { db, since: None, filesystems: Vec::new() })))
     }
@@ -184,10 +184,7 @@ impl Cache {
 
 /// Something else than a cache stands there.
 fn other(message: &str) -> StoreError {
-    StoreError {
-        message: message.to_owned(),
-        remedy: "name a file that is not there yet, or one that --cache wrote".to_owned(),
-    }
+    StoreError::new(message, "name a file that is not there yet, or one that --cache wrote")
 }
 
 /// Whether the tables are those of a cache, and nothing else is there.

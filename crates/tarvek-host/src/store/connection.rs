@@ -26,11 +26,13 @@ pub struct StoreError {
     pub message: String,
     /// What to do about it.
     pub remedy: String,
+    /// Whether the file is something else altogether.
+    pub is_other_file: bool,
 }
 
 impl StoreError {
-    pub(super) fn new(message: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Self { message: message.into(), remedy: remedy.into() }
+    pub(crate) fn new(message: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Self { message: message.into(), remedy: remedy.into(), is_other_file: false }
     }
 }
 
@@ -77,7 +79,8 @@ impl From<rusqlite::Error> for StoreError {
             }
             _ => ("a row in it is none of a survey", "survey the host again, into a new file"),
         };
-        Self::new(message, remedy)
+        let is_other_file = code == Some(ErrorCode::NotADatabase);
+        Self { is_other_file, ..Self::new(message, remedy) }
     }
 }
 
