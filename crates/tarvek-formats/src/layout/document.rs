@@ -319,7 +319,21 @@ pub fn edit(text: &str, layout: &Layout, edits: &[Edit]) -> Result<String, EditF
     for address in gone {
         remove(&mut document, &address)?;
     }
-    Ok(document.to_string())
+    Ok(as_before(text, document.to_string()))
+}
+
+/// A text that was written anew, with the mark at its start and the ends of lines that it had before.
+pub(super) fn as_before(before: &str, now: String) -> String {
+    const MARK: char = '\u{feff}';
+    let ends_in_two = before.contains("\r\n") && !before.replace("\r\n", "").contains('\n');
+    let now = match ends_in_two {
+        true => now.replace("\r\n", "\n").replace('\n', "\r\n"),
+        false => now,
+    };
+    match before.starts_with(MARK) && !now.starts_with(MARK) {
+        true => format!("{MARK}{now}"),
+        false => now,
+    }
 }
 
 /// What lies at an address; tables on the way are made.
@@ -472,9 +486,14 @@ fn take_from(array: &mut Array, at: usize) {
 
 /// Takes a table out of an array of them; its comments stay, before the next one or, handed back, at the end.
 fn take_table(all: &mut ArrayOfTables, at: usize) -> Option<String> {
-    let comments = all.get(at).and_then(|table| text_before(table.decor()).map(str::to_owned));
+    let gone = all.get(at)?.decor().clone();
     all.remove(at);
-    let comments = comments.filter(|text| text.contains('#'))?;
+    let mut comments = text_before(&gone).unwrap_or_default().to_owned();
+    let behind = gone.suffix().and_then(|suffix| suffix.as_str()).unwrap_or_default().trim();
+    if behind.starts_with('#') {
+        comments += &format!("{behind}\n");
+    }
+    let comments = Some(comments).filter(|text| text.contains('#'))?;
     match all.get_mut(at) {
         Some(next) => {
             let own = text_before(next.decor()).unwrap_or_default().to_owned();
@@ -499,5 +518,98 @@ fn made(value: &value::Value) -> Value {
             }
             table.into()
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const START: &str = "# of us\ntarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"apps\"\n[service.lantern]\nhost = \"box\"\nrole = \"serve\"\n";
+
+    fn edited(text: &str, edits: &[Edit]) -> String {
+        let layout = crate::layout::read("tarvek.toml", text.as_bytes()).unwrap();
+        let now = edit(text, &layout, edits).unwrap();
+        // What the core makes of the same edits is what the file says then.
+        let mut by_core = layout;
+        edits.iter().for_each(|edit| by_core.edit(edit).unwrap());
+        let read = crate::layout::read("tarvek.toml", now.as_bytes()).unwrap();
+        let maps = |layout: &Layout| {
+            let maps = layout.services[0].maps().iter();
+            maps.map(|map| (map.to.written.clone(), map.access, map.label)).collect::<Vec<_>>()
+        };
+        assert_eq!(maps(&read), maps(&by_core), "{now}");
+        assert_eq!(read.services[0].umask, by_core.services[0].umask);
+        now
+    }
+
+    fn change(part: Part, key: &'static str, change: Change) -> Edit {
+        Edit { part, key, change, line: 0 }
+    }
+
+    #[test]
+    fn comments_stay_and_lines_end_as_they_did() {
+        let map = |to: &str| Part::mapping(&"lantern".into(), &to.into());
+        let text = format!(
+            "{START}umask = \"022\" # usual\nmap = [ # two\n  # the first\n  {{ from = \"/a\", to = \"/x\" }}, # behind it\n  \
+             # the last\n  {{ from = \"/b\", to = \"/y\", access = \"ro\" }}, # and behind that\n] # done\n# end\n"
+        );
+        let edits = [
+            change(Part::Service("lantern".into()), "umask", Change::Set("002".into())),
+            change(map("/x"), "", Change::Remove),
+            change(map("/y"), "access", Change::Set("rw".into())),
+            change(map("/y"), "label", Change::Set("shared".into())),
+        ];
+        let now = edited(&text, &edits);
+        let comments = |text: &str| {
+            let found = text.lines().filter_map(|line| Some(line.split_once('#')?.1.to_owned()));
+            found.collect::<Vec<_>>()
+        };
+        assert_eq!(comments(&now), comments(&text), "{now}");
+        assert!(
+            now.contains("umask = \"002\" # usual\n") && now.contains("access = \"rw\""),
+            "{now}"
+        );
+        let windows = format!("\u{feff}{}", text.replace('\n', "\r\n"));
+        assert_eq!(edited(&windows, &edits), format!("\u{feff}{}", now.replace('\n', "\r\n")));
+    }
+
+    #[test]
+    fn arrays_of_tables_and_dotted_keys_are_edited_where_they_stand() {
+        let map = |to: &str| Part::mapping(&"lantern".into(), &to.into());
+        let text = format!(
+            "{START}[[service.lantern.map]] # one\nfrom = \"/a\"\nto = \"/x\" # here\n# the other\n[[service.lantern.map]] # two\nfrom = \"/b\"\nto = \"/y\"\n"
+        );
+        let item = value::Value::table([("from", "/c".into()), ("to", "/z".into())]);
+        let lantern = || Part::Service("lantern".into());
+        let edits = [
+            change(map("/x"), "access", Change::Set("ro".into())),
+            change(lantern(), "map", Change::Add(item)),
+            change(map("/y"), "", Change::Remove),
+        ];
+        let now = edited(&text, &edits);
+        for kept in ["# one", "# here", "# the other", "# two"] {
+            assert!(now.contains(kept), "{kept}: {now}");
+        }
+        let dotted = START.replace(
+            "[service.lantern]\nhost",
+            "[service]\nlantern.umask = \"022\" # usual\nlantern.host",
+        );
+        let dotted = dotted.replace("\nrole = \"serve\"", "\nlantern.role = \"serve\"");
+        let now = edited(&dotted, &[change(lantern(), "umask", Change::Set("002".into()))]);
+        assert!(now.contains("lantern.umask = \"002\" # usual"), "{now}");
+    }
+
+    #[test]
+    fn what_is_not_there_once_is_not_edited() {
+        let text = format!(
+            "{START}map = [{{ from = \"/a\", to = \"/x\" }}, {{ from = \"/b\", to = \"/y\" }}]\n"
+        );
+        let layout = crate::layout::read("tarvek.toml", text.as_bytes()).unwrap();
+        let gone = Part::mapping(&"lantern".into(), &"/z".into());
+        let edits = [change(gone, "access", Change::Set("ro".into()))];
+        assert_eq!(edit(&text, &layout, &edits), Err(EditFault::NoPart));
+        let unfit = [change(Part::Host("box".into()), "role", Change::Add("x".into()))];
+        assert_eq!(edit(&text, &layout, &unfit), Err(EditFault::Unfit));
     }
 }

@@ -15,7 +15,7 @@ use tarvek_core::words::spot::Spot;
 use tarvek_core::words::terms::{Origin, Protocol};
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
-use super::document::Parts;
+use super::document::{Parts, as_before};
 use super::write::{account, dataset, export, id_range, mapping, quoted, write};
 use crate::lines::Lines;
 use crate::mistake::{Mistake, Refused};
@@ -197,7 +197,8 @@ fn added(
     for (spot, part) in remembered {
         remember(&mut document, part, spot);
     }
-    (document.to_string(), fresh)
+    let text = document.to_string();
+    (before.map_or(text.clone(), |(before, _)| as_before(before, text)), fresh)
 }
 
 /// The parts of a layout that are new, and those of the known one that they are in.

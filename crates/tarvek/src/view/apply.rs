@@ -45,7 +45,7 @@ pub(crate) fn text(applied: &Applied, screen: &Screen) -> String {
         .filter(|step| step.edit().is_none())
         .collect();
     if !on_hosts.is_empty() && screen.volume() != Volume::Quiet {
-        let _ = writeln!(out, "\n{}", strong("To be done on hosts besides"));
+        let _ = writeln!(out, "\n{}", strong("Still to be done on hosts"));
         let mut said: Vec<String> = Vec::new();
         for step in on_hosts {
             let place = step.host().map(|host| format!("on {host}: ")).unwrap_or_default();
