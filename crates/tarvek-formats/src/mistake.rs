@@ -74,6 +74,8 @@ pub(crate) struct Mistakes<'a> {
     text: &'a str,
     found: Vec<Found>,
     known: HashSet<(usize, u64)>,
+    /// More are counted only.
+    most: usize,
     more: usize,
 }
 
@@ -86,7 +88,18 @@ struct Found {
 
 impl<'a> Mistakes<'a> {
     pub(crate) fn new(text: &'a str) -> Self {
-        Self { text, found: Vec::new(), known: HashSet::new(), more: 0 }
+        Self { text, found: Vec::new(), known: HashSet::new(), most: MOST, more: 0 }
+    }
+
+    /// As [`Mistakes::new`], for a program that goes through all of them.
+    pub(crate) fn all(text: &'a str) -> Self {
+        Self { most: usize::MAX, ..Self::new(text) }
+    }
+
+    /// Where each begins, and what it is, in the order of the file.
+    pub(crate) fn into_places(mut self) -> Vec<(usize, String)> {
+        self.found.sort_by_key(|found| found.span.start);
+        self.found.into_iter().map(|found| (found.span.start, said(&found.message))).collect()
     }
 
     /// Notes a mistake at a byte range of the text.
@@ -124,7 +137,7 @@ impl<'a> Mistakes<'a> {
 
     /// Whether what follows is counted only.
     pub(crate) fn is_full(&self) -> bool {
-        self.found.len() >= MOST
+        self.found.len() >= self.most
     }
 
     /// The mistakes in the order of the file.

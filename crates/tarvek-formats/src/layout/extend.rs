@@ -1,6 +1,6 @@
 //! A layout with what was adopted added to it: what stands in it stays as it is, comments and order included.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 
 use tarvek_core::adopt::Adoption;
 use tarvek_core::layout::host::Host;
@@ -12,13 +12,12 @@ use tarvek_core::layout::site::Layout;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::part::Part;
 use tarvek_core::words::spot::Spot;
-use tarvek_core::words::terms::{Origin, Protocol};
+use tarvek_core::words::terms::Protocol;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value};
 
 use super::document::{Parts, as_before};
 use super::write::{account, dataset, export, id_range, mapping, quoted, write};
-use crate::lines::Lines;
-use crate::mistake::{Mistake, Refused};
+use crate::mistake::Refused;
 
 /// A layout after something was added.
 #[derive(Debug)]
@@ -47,34 +46,32 @@ pub fn extend(
             Err(refused) => refused,
         };
         // Parts that no layout can hold are told, and left out.
-        let mut blamed: BTreeMap<Part, &Mistake> = BTreeMap::new();
-        let (parts, lines) = (Parts::of(&text), Lines::of(&text));
-        for mistake in &refused.mistakes {
-            let origin = Origin { line: mistake.line as u32, column: mistake.column as u32 };
-            if let Some(part) = blame(parts.at(lines.offset(origin)), &adoption.layout) {
-                blamed.entry(part).or_insert(mistake);
+        let mut blamed = HashSet::new();
+        let parts = Parts::of(&text);
+        let shares = adoption.layout.shares.iter();
+        let exported = shares.filter(|share| !share.nfs.is_empty()).map(|share| share.name.clone());
+        let exported: HashSet<Name> = exported.collect();
+        for (at, message) in super::mistakes_in(&text) {
+            let part = blame(parts.at(at), &adoption.layout, &exported);
+            if let Some(part) = part.filter(|part| blamed.insert(part.clone())) {
+                let noted = &adoption.layout.adopted.parts;
+                let spot = noted.get(&part).or_else(|| noted.get(&part.enclosing()?));
+                left.extend(spot.map(|spot| (spot.clone(), message)));
             }
         }
         if blamed.is_empty() {
             return Err(refused);
         }
-        let mut blamed: Vec<(Part, &Mistake)> = blamed.into_iter().collect();
-        blamed.sort_by_key(|(_, mistake)| (mistake.line, mistake.column));
-        for (part, mistake) in &blamed {
-            let noted = &adoption.layout.adopted.parts;
-            let spot = noted.get(part).or_else(|| noted.get(&part.enclosing()?));
-            left.extend(spot.map(|spot| (spot.clone(), mistake.message.clone())));
-        }
-        take_out(&mut adoption.layout, blamed.into_iter().map(|(part, _)| part).collect());
+        take_out(&mut adoption.layout, blamed);
     }
 }
 
 /// The part that has to go for a mistake: the innermost one that was adopted by itself, or the SMB offer of a share that is exported as
 /// well.
-fn blame(at: Option<&Part>, layout: &Layout) -> Option<Part> {
+fn blame(at: Option<&Part>, layout: &Layout, exported: &HashSet<Name>) -> Option<Part> {
     let outwards = std::iter::successors(at.cloned(), Part::enclosing);
     outwards.into_iter().find(|part| match part {
-        Part::SmbOffer(share) => layout.share(share).is_some_and(|share| !share.nfs.is_empty()),
+        Part::SmbOffer(share) => exported.contains(share),
         part => layout.adopted.parts.contains_key(part),
     })
 }

@@ -78,6 +78,14 @@ fn read_unguarded(file: &str, bytes: &[u8]) -> Result<Layout, Refused> {
     if mistakes.is_empty() { Ok(layout) } else { Err(mistakes.into_refused(file)) }
 }
 
+/// Every mistake in the text of a layout, however many there are: where it begins, and what it is.
+pub(crate) fn mistakes_in(text: &str) -> Vec<(usize, String)> {
+    let mut mistakes = Mistakes::all(text);
+    let raw = read_toml(&FORM, text, &mut mistakes);
+    validate::layout(text, raw, &mut mistakes);
+    mistakes.into_places()
+}
+
 /// The text of a file that is a layout or a brief, if it can be one.
 pub(crate) fn text_of<'a>(file: &str, called: &str, bytes: &'a [u8]) -> Result<&'a str, Refused> {
     let refuse = |upto: &str, message: String, remedy: &str| {
