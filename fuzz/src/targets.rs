@@ -21,7 +21,9 @@ use tarvek_formats::config::recognise::{Format, recognise};
 use tarvek_formats::config::{self, Around, File};
 use tarvek_formats::ignored::Ignored;
 use tarvek_formats::layout::extend::extend;
-use tarvek_formats::{accounts, acl, brief, emit, fstab, layout, listing, mountinfo, review, told};
+use tarvek_formats::{
+    accounts, acl, brief, emit, fstab, host_report, layout, listing, mountinfo, review,
+};
 use tarvek_host::media::{MOST, facts};
 use tarvek_host::store;
 
@@ -169,7 +171,7 @@ fn read_survey(bytes: &[u8]) {
     let file = folder.path().join("host.survey");
     std::fs::write(&file, bytes).expect("it can be written");
     let _ = store::load(&file).map(|facts| facts.tree.len());
-    let _ = store::InPart::open(&file).is_ok();
+    let _ = store::LazySurvey::open(&file).is_ok();
     assert_eq!(std::fs::read(&file).expect("it is still there"), bytes);
 }
 
@@ -223,7 +225,7 @@ fn read_tables(bytes: &[u8]) {
         "processes",
     ];
     let documents: Vec<Document> = names.iter().map(|name| Document::new(*name, bytes)).collect();
-    let _ = told::read(&documents, mountinfo::read(bytes).ok().as_ref());
+    let _ = host_report::read(&documents, mountinfo::read(bytes).ok().as_ref());
 }
 
 /// What was read becomes a layout that is one.

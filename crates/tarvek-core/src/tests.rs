@@ -5,8 +5,8 @@ use std::fmt::Write;
 
 use crate::facts::build::{NewEntry, TreeBuilder};
 use crate::facts::host::HostFacts;
+use crate::facts::host_report::Property;
 use crate::facts::mounts::{MountEntry, MountTable};
-use crate::facts::told::Property;
 use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
 use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::{EntryKind, Flags, Meta, Project};

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use tarvek_core::facts::told::Subordinate;
+use tarvek_core::facts::host_report::Subordinate;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Account, Group};
 

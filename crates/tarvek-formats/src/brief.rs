@@ -20,12 +20,12 @@ use tarvek_core::words::text::{nearest, shown};
 
 use crate::forms::{Address, Clients, checked_port};
 use crate::guard::refusing;
+use crate::keyword::Keyword;
 use crate::layout::text_of;
 use crate::lines::Lines;
 use crate::mistake::{Mistakes, Refused};
 use crate::read_toml::read_toml;
 use crate::structure::{At, Form, OneOrMany, Structure};
-use crate::written::Written;
 
 /// What is wanted, before there is a layout.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
@@ -39,16 +39,16 @@ struct Raw {
     #[schemars(extend("x-required" = true))]
     site: Option<String>,
     /// What is to be kept.
-    #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<Written<Kind>>")]
-    kinds: Option<Vec<Written<Kind>>>,
+    #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<Keyword<Kind>>")]
+    kinds: Option<Vec<Keyword<Kind>>>,
     /// Of those, what can't be replaced.
-    originals: Vec<At<Written<Kind>>>,
+    originals: Vec<At<Keyword<Kind>>>,
     /// Kinds that need snapshots or a quota of their own.
-    apart: Vec<At<Written<Kind>>>,
+    apart: Vec<At<Keyword<Kind>>>,
     /// How downloads get into libraries: hardlink unless said otherwise.
-    want: Option<At<Written<Want>>>,
+    want: Option<At<Keyword<Want>>>,
     /// What runs the services: docker unless said otherwise.
-    containers: Option<Written<Containers>>,
+    containers: Option<Keyword<Containers>>,
     /// Whether rights are given by ACLs (true), or by one group and mode bits.
     acls: Option<bool>,
     /// Where what can't be replaced is backed up to.
@@ -80,8 +80,8 @@ struct RawStorage {
     #[schemars(extend("x-required" = true), with = "String")]
     pool: Option<At<String>>,
     /// What it is made of.
-    #[schemars(extend("x-required" = true), with = "Written<Filesystem>")]
-    filesystem: Option<Written<Filesystem>>,
+    #[schemars(extend("x-required" = true), with = "Keyword<Filesystem>")]
+    filesystem: Option<Keyword<Filesystem>>,
     /// Where it is mounted: /POOL unless said otherwise.
     at: Option<At<String>>,
     /// Under which others reach it: its name unless said otherwise.
@@ -100,7 +100,7 @@ struct RawStorage {
 #[schemars(rename = "Apps")]
 struct RawApps {
     /// How it reaches the storage: nfs unless said otherwise.
-    reach: Option<Written<Reach>>,
+    reach: Option<Keyword<Reach>>,
     /// Under which the storage host sees it: its name unless said otherwise.
     address: Option<Address>,
     /// Whether SELinux enforces.
@@ -113,17 +113,17 @@ struct RawApps {
 #[schemars(rename = "Service")]
 struct RawService {
     /// What it does.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<Written<ServiceRole>>")]
-    role: Option<OneOrMany<Written<ServiceRole>>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<Keyword<ServiceRole>>")]
+    role: Option<OneOrMany<Keyword<ServiceRole>>>,
     /// Its uid.
     #[schemars(extend("x-required" = true), with = "u32")]
     id: Option<u32>,
     /// Where it runs: the only other host, else the storage host, unless said otherwise.
     host: Option<At<String>>,
     /// What it handles: everything it serves, or everything that is no original.
-    kinds: Option<Vec<Written<Kind>>>,
+    kinds: Option<Vec<Keyword<Kind>>>,
     /// What it is to be allowed; its role decides unless said.
-    access: Option<Written<Access>>,
+    access: Option<Keyword<Access>>,
     /// Ports to publish.
     ports: Vec<At<String>>,
 }
@@ -164,7 +164,7 @@ struct RawTeam {
 #[schemars(rename = "Client")]
 struct RawClient {
     /// Its system: windows unless said otherwise.
-    os: Option<Written<Os>>,
+    os: Option<Keyword<Os>>,
     /// Who uses it: the first of those who may add unless said otherwise.
     person: Option<At<String>>,
 }

@@ -17,7 +17,7 @@ use tarvek_core::facts::tree::{Listing, NodeId, Tree};
 use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::{AbsPath, components};
-use tarvek_formats::{accounts, fstab, told};
+use tarvek_formats::{accounts, fstab, host_report};
 
 use crate::mounts::own_mounts;
 use crate::process::{self, Process};
@@ -165,7 +165,7 @@ fn facts(look: &Look, now: i64, mounts: Option<MountTable>, gaps: Gaps) -> HostF
     // Settings of the kernel decide about access wherever it is asked.
     let documents =
         if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
-    let told = told::read(&documents, mounts.as_ref());
+    let told = host_report::read(&documents, mounts.as_ref());
     HostFacts {
         name: look.process.map_or_else(host_name, Process::name),
         source: Source::Live,

@@ -1,7 +1,7 @@
 //! The readiness board: how each library and each intake stands, stage by stage.
 
 use crate::forecast::titles::Detail;
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::layout::intake::Want;
 use crate::link::intake::{Does, Stage, Step, ways_of};
 use crate::link::verdict::Reason;

@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 
+use crate::facts::host_report::HostReport;
 use crate::facts::media::Media;
 use crate::facts::mounts::{FstabEntry, MountTable};
-use crate::facts::told::Told;
 use crate::facts::tree::{NodeId, Tree};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -44,7 +44,7 @@ pub struct HostFacts {
     /// datasets, sysctls, ports, …
     pub documents: Vec<Document>,
     /// What some of the documents say.
-    pub told: Told,
+    pub told: HostReport,
     /// The places that were asked for.
     pub roots: Vec<Root>,
     /// Whether the look came to its end; one that was interrupted lacks things.
@@ -73,7 +73,7 @@ impl HostFacts {
             accounts: Vec::new(),
             groups: Vec::new(),
             documents: Vec::new(),
-            told: Told::default(),
+            told: HostReport::default(),
             roots: Vec::new(),
             complete: true,
             tree,

@@ -5,7 +5,7 @@ pub mod classes;
 pub mod compare;
 pub mod configured;
 pub mod host;
+pub mod host_report;
 pub mod media;
 pub mod mounts;
-pub mod told;
 pub mod tree;

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::made::judge_within;
 use crate::judge::verdict::{Answer, Need};
 use crate::kernel::object::Object;

@@ -1,6 +1,6 @@
 //! What would be made at the end of a route, and what can be done with it.
 
-use crate::judge::along::{Along, judge};
+use crate::judge::access_check::{AccessCheck, judge};
 use crate::judge::verdict::{Answer, Need};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::new_entry::{Making, predict};
@@ -51,7 +51,7 @@ pub fn judge_within(site: &Site, route: &Route, entry: &Object, need: Need) -> A
     let (true, Some((last, node))) = (entered.is_allowed(), route.entry()) else {
         return Answer { need, ..entered };
     };
-    let along = Along { site, route, need };
+    let along = AccessCheck { site, route, need };
     let judged = match (need, site.object(&last.seen_on, node)) {
         (Need::Remove, Some(folder)) => along.taken_out(&route.layers, last, &folder, last, entry),
         (need, _) => along.has(last, entry, need),

@@ -1,6 +1,6 @@
-//! Needs, judged along a route.
+//! Needs, judged access_check a route.
 
-pub mod along;
+pub mod access_check;
 pub mod everyone;
 pub mod made;
 pub mod verdict;

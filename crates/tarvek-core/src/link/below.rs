@@ -4,8 +4,8 @@ use std::collections::HashMap;
 
 use crate::facts::tree::{Listing, Lookup, NodeId};
 use crate::kernel::entry::EntryKind;
-use crate::link::ends::{Ends, Source};
 use crate::link::hard::hardlink;
+use crate::link::link_paths::{LinkPaths, Source};
 use crate::link::verdict::{Reason, Verdict};
 use crate::route::attached::attached_below;
 use crate::route::follow;
@@ -47,7 +47,7 @@ const MOST_REGIONS: usize = 1000;
 
 /// Judges every file below the source, if it is a folder that was seen: as if each were linked into the target folder under a name
 /// that is free there. Those that lie in the folder itself keep their names, so that what is there already is told.
-pub fn holds(ends: &Ends) -> Option<Holds> {
+pub fn holds(ends: &LinkPaths) -> Option<Holds> {
     let name = ends.source.name.as_ref()?;
     ends.source.object.as_ref().filter(|object| object.is_folder())?;
     let mut holds = Holds::default();
@@ -72,7 +72,7 @@ pub fn holds(ends: &Ends) -> Option<Holds> {
 }
 
 /// The files of one mount, below the end of a route.
-fn region(ends: &Ends, route: &Route, attached: &[AbsPath], first: bool, holds: &mut Holds) {
+fn region(ends: &LinkPaths, route: &Route, attached: &[AbsPath], first: bool, holds: &mut Holds) {
     let Some((at, top)) = route.entry() else { return };
     let Some(objects) = ends.site.objects(&at.seen_on) else { return };
     let tree = objects.tree;
@@ -121,7 +121,7 @@ fn region(ends: &Ends, route: &Route, attached: &[AbsPath], first: bool, holds: 
 }
 
 /// Whether the target folder has something of a name.
-fn taken(ends: &Ends, name: &[u8]) -> bool {
+fn taken(ends: &LinkPaths, name: &[u8]) -> bool {
     let Some((at, folder)) = ends.target.folder.entry() else { return false };
     let tree = ends.site.tree(&at.seen_on);
     tree.is_some_and(|tree| matches!(tree.lookup(folder, name), Lookup::Found(_)))

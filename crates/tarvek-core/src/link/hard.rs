@@ -5,9 +5,9 @@ use crate::kernel::entry::EntryKind;
 use crate::kernel::object::Object;
 use crate::kernel::request::{Denied, may};
 use crate::kernel::subject::Subject;
-use crate::link::ends::Ends;
 use crate::link::filesystem::{Links, links_for_owners_only};
-use crate::link::standing::Standing;
+use crate::link::link_paths::LinkPaths;
+use crate::link::mount_placement::MountPlacement;
 use crate::link::steps::{Step, Steps};
 use crate::link::verdict::{Reason, Stop, Verdict};
 use crate::route::end::End;
@@ -18,7 +18,7 @@ use crate::words::name::Name;
 use crate::words::terms::Protocol;
 
 /// Whether the source can be given the name.
-pub fn hardlink(ends: &Ends) -> Verdict {
+pub fn hardlink(ends: &LinkPaths) -> Verdict {
     let mut steps = Steps::new(ends);
     let came = steps.hardlink();
     let fine = "one mount and one filesystem, and whoever does it may".to_owned();
@@ -95,7 +95,7 @@ impl Steps<'_> {
             ));
         }
         // An SMB client shows owners of its own; what comes of a link there only the server tells.
-        if Standing::of(self.ends.site, source).through() == Some(Protocol::Smb) {
+        if MountPlacement::of(self.ends.site, source).through() == Some(Protocol::Smb) {
             return Ok(());
         }
         let here = at_the_client(source);
@@ -134,7 +134,7 @@ impl Steps<'_> {
 
     /// What some filesystems ask for by themselves.
     fn owner_does_it(&mut self, source: &Route) -> Step {
-        let kind = Standing::of(self.ends.site, &self.ends.target.folder).kind();
+        let kind = MountPlacement::of(self.ends.site, &self.ends.target.folder).kind();
         let who = source.arrived();
         let Some(object) = self.object().filter(|_| kind.is_some_and(links_for_owners_only)) else {
             return Ok(());
@@ -227,8 +227,8 @@ pub(crate) fn protected_hardlinks(site: &Site, host: &Name) -> Option<i64> {
 mod tests {
     use crate::kernel::subject::Subject;
     use crate::layout::mapping::MapSource;
-    use crate::link::ends::Ends;
     use crate::link::hard::hardlink;
+    use crate::link::link_paths::LinkPaths;
     use crate::link::moved::rename;
     use crate::route::hops::View;
     use crate::site::join::Site;
@@ -237,7 +237,7 @@ mod tests {
 
     /// `link+ok rename-different-mount/EXDEV`.
     fn told(site: &Site, view: &View, who: &Subject, from: &str, to: &str) -> String {
-        let ends = Ends::of(site, view, who, from.as_bytes(), to.as_bytes());
+        let ends = LinkPaths::of(site, view, who, from.as_bytes(), to.as_bytes());
         let one = |deed: &str, verdict: crate::link::verdict::Verdict| {
             let sign = match verdict.possible {
                 Some(true) => "+",

@@ -1,6 +1,6 @@
 //! The way of a download: its ways, its steps, and what each step does with the file.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::made::new_entry;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::Project;
@@ -8,8 +8,8 @@ use crate::kernel::new_entry::Making;
 use crate::kernel::object::Object;
 use crate::layout::intake::{Intake, Want};
 use crate::layout::service::Service;
-use crate::link::ends::{Ends, of_folder};
 use crate::link::hard::hardlink;
+use crate::link::link_paths::{LinkPaths, of_folder};
 use crate::link::moved::rename;
 use crate::link::verdict::Verdict;
 use crate::route::follow;
@@ -115,7 +115,8 @@ impl<'a> Ways<'a> {
         let (view, subject) = (&from.route.view, &from.route.subject);
         let (source, target) = (from.route.asked.as_bytes(), to.route.asked.as_bytes());
         let made = self.fetched(site);
-        let ends = Ends::of_made(site, view, subject, source, (made, self.project(site)), target);
+        let ends =
+            LinkPaths::of_made(site, view, subject, source, (made, self.project(site)), target);
         let (link, renamed) = (hardlink(&ends), rename(&ends));
         let adds = judge(site, &to.route, Need::Add).allowed();
         Step {

@@ -1,15 +1,15 @@
 //! `rename(2)`.
 
 use crate::facts::tree::Listing;
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::made::judge_within;
 use crate::judge::verdict::{Answer, Need};
 use crate::kernel::decide::W;
 use crate::kernel::object::Object;
 use crate::kernel::request::may;
-use crate::link::ends::Ends;
 use crate::link::filesystem::{Links, has_subvolumes, links};
-use crate::link::standing::Standing;
+use crate::link::link_paths::LinkPaths;
+use crate::link::mount_placement::MountPlacement;
 use crate::link::steps::{Step, Steps};
 use crate::link::verdict::{Reason, Stop, Verdict};
 use crate::route::end::End;
@@ -18,7 +18,7 @@ use crate::route::hops::Route;
 use crate::words::errno::Errno;
 
 /// Whether the source can be moved to the name.
-pub fn rename(ends: &Ends) -> Verdict {
+pub fn rename(ends: &LinkPaths) -> Verdict {
     let mut steps = Steps::new(ends);
     let fine = if one_file(ends) == Some(true) {
         "both are names of one file already, and nothing would happen"
@@ -30,7 +30,7 @@ pub fn rename(ends: &Ends) -> Verdict {
 }
 
 /// Whether the source and what has the target name are one inode; `None` if mounts cover it, and what they cover was not seen.
-fn one_file(ends: &Ends) -> Option<bool> {
+fn one_file(ends: &LinkPaths) -> Option<bool> {
     let (Some(source), Some(target)) = (&ends.source.name, &ends.target.name) else {
         return Some(false);
     };
@@ -245,7 +245,7 @@ impl Steps<'_> {
     /// What the filesystem's own operation refuses.
     fn filesystem_moves(&mut self) -> Step {
         let ends = self.ends;
-        let standing = Standing::of(ends.site, &ends.target.folder);
+        let standing = MountPlacement::of(ends.site, &ends.target.folder);
         let folder = self.object().filter(|object| object.is_folder());
         if let Some(why) = self.beyond(standing, "renaming") {
             self.doubts(why);
@@ -289,7 +289,7 @@ impl Steps<'_> {
         }
         if tree.children(node).len() > 0 {
             // rename(2) allows both.
-            let kind = Standing::of(ends.site, &ends.target.folder).kind();
+            let kind = MountPlacement::of(ends.site, &ends.target.folder).kind();
             let exists = kind.is_some_and(|kind| matches!(kind.raw(), "xfs" | "zfs" | "fuse.zfs"));
             let errno = if exists { Errno::Exists } else { Errno::NotEmpty };
             let detail = "the folder that would be replaced is not empty";

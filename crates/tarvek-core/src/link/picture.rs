@@ -1,8 +1,8 @@
 //! The mounts of a view on the way to both ends, and which end lies on which.
 
 use crate::facts::mounts::MountEntry;
-use crate::link::ends::Ends;
-use crate::link::standing::Standing;
+use crate::link::link_paths::LinkPaths;
+use crate::link::mount_placement::MountPlacement;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
 use crate::site::join::Site;
@@ -30,7 +30,7 @@ pub struct Shown {
 const MOST: usize = 24;
 
 /// The mounts of the view that are passed on the way to either end, and what else is mapped there, in the order of their places.
-pub fn mounts(ends: &Ends) -> Vec<Shown> {
+pub fn mounts(ends: &LinkPaths) -> Vec<Shown> {
     let (site, source, folder) = (ends.site, &ends.source.folder, &ends.target.folder);
     let mut points = vec![AbsPath::root()];
     for route in [source, folder] {
@@ -51,7 +51,7 @@ pub fn mounts(ends: &Ends) -> Vec<Shown> {
     for point in points {
         let route = at(&point);
         let begins = point.parent().is_none_or(|above| {
-            !Standing::of(site, &route).is_on_mount_of(Standing::of(site, &at(&above)))
+            !MountPlacement::of(site, &route).is_on_mount_of(MountPlacement::of(site, &at(&above)))
         });
         if begins {
             shown.push(one(site, point, &route));
@@ -68,7 +68,7 @@ pub fn mounts(ends: &Ends) -> Vec<Shown> {
 }
 
 fn one(site: &Site, at: AbsPath, route: &Route) -> Shown {
-    let standing = Standing::of(site, route);
+    let standing = MountPlacement::of(site, route);
     let access = if route.read_only() { Access::ReadOnly } else { Access::ReadWrite };
     let table = standing.mount().map(MountEntry::access);
     Shown {

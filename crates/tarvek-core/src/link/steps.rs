@@ -1,13 +1,13 @@
 //! What both deeds ask, one step after another, in the order in which a kernel comes to it (`do_linkat`, `do_renameat2`,
 //! `vfs_link` and `vfs_rename` in `fs/namei.c`).
 
-use crate::judge::along::{judge, kept_from};
+use crate::judge::access_check::{judge, kept_from};
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::object::Object;
-use crate::link::ends::{Ends, of_folder};
 use crate::link::filesystem::{Links, has_subvolumes, links};
-use crate::link::standing::Standing;
+use crate::link::link_paths::{LinkPaths, of_folder};
+use crate::link::mount_placement::MountPlacement;
 use crate::link::verdict::{Reason, Stop, UNLESS, Verdict};
 use crate::route::end::End;
 use crate::route::hops::Route;
@@ -22,13 +22,13 @@ pub(super) type Step = Result<(), Stop>;
 
 /// A deed that is judged.
 pub(super) struct Steps<'a> {
-    pub(super) ends: &'a Ends<'a>,
+    pub(super) ends: &'a LinkPaths<'a>,
     /// The first thing that was not known, and could refuse.
     doubt: Option<String>,
 }
 
 impl<'a> Steps<'a> {
-    pub(super) fn new(ends: &'a Ends<'a>) -> Self {
+    pub(super) fn new(ends: &'a LinkPaths<'a>) -> Self {
         Self { ends, doubt: None }
     }
 
@@ -144,7 +144,7 @@ impl<'a> Steps<'a> {
     /// Whether both lie on one mount of the process, and so far as the layout alone knows, on one filesystem.
     pub(super) fn one_mount(&mut self, source: &Route, folder: &Route) -> Step {
         let site = self.ends.site;
-        let (from, to) = (Standing::of(site, source), Standing::of(site, folder));
+        let (from, to) = (MountPlacement::of(site, source), MountPlacement::of(site, folder));
         let filesystems = (from.filesystem(), to.filesystem());
         if !from.is_on_mount_of(to) {
             let same = matches!(&filesystems, (Some(a), Some(b)) if a == b)
@@ -182,7 +182,7 @@ impl<'a> Steps<'a> {
     /// Whether both have one device number, where that is known and tells subvolumes apart.
     fn one_subvolume(&self, source: &Route, folder: &Route) -> bool {
         let site = self.ends.site;
-        if !Standing::of(site, folder).kind().is_some_and(has_subvolumes) {
+        if !MountPlacement::of(site, folder).kind().is_some_and(has_subvolumes) {
             return true;
         }
         let device = |route: &Route| {
@@ -207,7 +207,7 @@ impl<'a> Steps<'a> {
     pub(super) fn one_tree(&mut self, source: &Route, whole_subvolume: bool) -> Step {
         let ends = self.ends;
         let site = ends.site;
-        let kind = Standing::of(site, &ends.target.folder).kind();
+        let kind = MountPlacement::of(site, &ends.target.folder).kind();
         if kind.is_some_and(has_subvolumes) && !whole_subvolume {
             let device = |route: &Route| {
                 let (at, node) = route.entry()?;
@@ -232,7 +232,7 @@ impl<'a> Steps<'a> {
     fn one_project(&mut self, kind: Option<&Name>) -> Step {
         let ends = self.ends;
         let Some((_, Some(folder))) = of_folder(ends.site, &ends.target.folder) else {
-            let mount = Standing::of(ends.site, &ends.target.folder).mount();
+            let mount = MountPlacement::of(ends.site, &ends.target.folder).mount();
             let quota = |option: &&str| mount.is_some_and(|mount| mount.super_options.has(option));
             let unseen = ends.target_folder().is_some() && kind.is_some_and(|kind| kind == "xfs");
             if unseen && ["prjquota", "pquota"].iter().any(quota) {
@@ -273,7 +273,7 @@ impl<'a> Steps<'a> {
 
     /// What the filesystem makes of links; whether it can be told at all.
     pub(super) fn links(&mut self) -> Links {
-        let standing = Standing::of(self.ends.site, &self.ends.target.folder);
+        let standing = MountPlacement::of(self.ends.site, &self.ends.target.folder);
         if let Some(why) = self.beyond(standing, "hard links") {
             self.doubts(why);
             return Links::Unknown;
@@ -291,7 +291,7 @@ impl<'a> Steps<'a> {
     }
 
     /// Why what lies on the far side of a mount can't be told from here.
-    pub(super) fn beyond(&self, standing: Standing, what: &str) -> Option<String> {
+    pub(super) fn beyond(&self, standing: MountPlacement, what: &str) -> Option<String> {
         match standing.through() {
             Some(Protocol::Smb) if what == "hard links" => Some(
                 "whether an SMB server makes hard links, only trying tells: --prove on the host that has it mounted".to_owned(),

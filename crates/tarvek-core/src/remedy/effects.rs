@@ -11,7 +11,7 @@ use crate::kernel::nfs4::Who;
 use crate::kernel::object::{Edit, Object};
 use crate::kernel::subject::Subject;
 use crate::site::join::Site;
-use crate::site::suppose::{Alike, Change};
+use crate::site::suppose::{AccessClass, Change};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
@@ -58,7 +58,7 @@ pub fn effects(
         let one_user = matches!(change.edit, Edit::Entry { tag: Tag::User(_), .. });
         let met = compared.entry(host).or_insert_with(|| vec![0; old.tree.len()]);
         let (mut befores, mut afters) = (old.alikes(), new.alikes());
-        let mut known: HashMap<(Alike, Alike), Arc<Differs>> = HashMap::new();
+        let mut known: HashMap<(AccessClass, AccessClass), Arc<Differs>> = HashMap::new();
         for node in old.tree.below_but(change.at, |_| !change.below) {
             if old.tree.kind(node) == EntryKind::Symlink {
                 continue;

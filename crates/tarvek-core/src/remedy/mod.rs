@@ -1,5 +1,6 @@
 //! The smallest change that gives what is needed.
 
+pub mod access_request;
 pub(crate) mod apply_on_host;
 pub mod effects;
 pub mod offer;
@@ -7,4 +8,3 @@ pub mod one_mapping;
 pub mod plan;
 pub(crate) mod rights;
 pub mod verified_fix;
-pub mod wish;

@@ -4,7 +4,7 @@ use crate::kernel::subject::Subject;
 use crate::layout::intake::InView;
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::service::Service;
-use crate::link::standing::one_mount;
+use crate::link::mount_placement::one_mount;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::site::join::Site;

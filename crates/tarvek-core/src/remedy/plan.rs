@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use crate::facts::mounts::MountEntry;
 use crate::facts::tree::{Lookup, NodeId};
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::acl::{Tag, perm_text};
 use crate::kernel::decide::{R, W, X, decide};
@@ -21,7 +21,7 @@ use crate::route::{follow, follow_written};
 use crate::scan::read::below;
 use crate::site::join::{Site, text_of};
 use crate::site::layer::{Layer, LayerKind};
-use crate::site::suppose::{ByAlike, Change};
+use crate::site::suppose::{AccessClassCache, Change};
 use crate::words::name::Name;
 use crate::words::part::Part;
 use crate::words::path::AbsPath;
@@ -318,7 +318,7 @@ impl<'a> Plan<'a> {
             }
         }
         let reach = objects.tree.below_but(at, |_| !below).filter(|_| *edit != Edit::NoFlags);
-        let mut flags = ByAlike::new(objects);
+        let mut flags = AccessClassCache::new(objects);
         for node in reach {
             let flags = flags.of(node, |object| object.meta.flags.unwrap_or_default());
             if flags != Flags::default() {
@@ -357,7 +357,7 @@ impl<'a> Plan<'a> {
             Style::Posix => {
                 let before = self.site.clone();
                 let objects = before.objects(host)?;
-                let mut known = ByAlike::new(objects);
+                let mut known = AccessClassCache::new(objects);
                 let mut writes = |node| {
                     known.of(node, |object| {
                         object.meta.kind == EntryKind::Symlink || decide(object, subject, W).allowed
@@ -408,7 +408,7 @@ impl<'a> Plan<'a> {
             default.and_then(|acl| acl.perm(tag)).unwrap_or(0) & W
         };
         let may = |object: &Object| (decide(object, subject, W).allowed, handed_on(object));
-        let (mut before, mut after) = (ByAlike::new(old), ByAlike::new(new));
+        let (mut before, mut after) = (AccessClassCache::new(old), AccessClassCache::new(new));
         let mut lost: Vec<NodeId> = Vec::new();
         for node in old.tree.below(top).filter(|node| !is_link(*node)) {
             let ((wrote, gave), (writes, gives)) = (before.of(node, may), after.of(node, may));

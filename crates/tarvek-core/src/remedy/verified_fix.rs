@@ -5,14 +5,14 @@ use std::collections::{BTreeSet, HashMap};
 use crate::judge::verdict::Need;
 use crate::kernel::subject::Subject;
 use crate::layout::intake::Intake;
-use crate::link::ends::Ends;
 use crate::link::filing::filing_of;
 use crate::link::hard::hardlink;
 use crate::link::intake::ways_of;
+use crate::link::link_paths::LinkPaths;
 use crate::link::moved::rename;
 use crate::link::verdict::{Reason, Verdict};
+use crate::remedy::access_request::{AccessRequest, repaired};
 use crate::remedy::one_mapping::{OneMapping, one_mapping};
-use crate::remedy::wish::{Wish, repaired};
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::site::join::Site;
@@ -145,14 +145,14 @@ pub fn mended(
         return None;
     }
     let after = |site: &Site, subject: &Subject, remedy: Remedy, from: AbsPath, to: AbsPath| {
-        let ends = Ends::of(site, view, subject, from.as_bytes(), to.as_bytes());
+        let ends = LinkPaths::of(site, view, subject, from.as_bytes(), to.as_bytes());
         let (hardlink, rename) = (hardlink(&ends), rename(&ends));
         // A folder stays one; what it holds can then be linked.
         let linked = hardlink.is_possible() || hardlink.reason == Reason::IsFolder;
         linked.then_some(Mended { remedy, from, to, hardlink, rename })
     };
     let rights = |path: &AbsPath, needs: &[Need]| {
-        let wish = Wish { view, path: path.as_bytes(), subject, needs, below: false };
+        let wish = AccessRequest { view, path: path.as_bytes(), subject, needs, below: false };
         let repaired = repaired(site, &wish)?;
         after(&repaired.site, &repaired.subject, repaired.remedy, from.clone(), to.clone())
     };

@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 
 use crate::facts::configured::{Configured, ExportFact, Fact, Flaw, MappingFact, ServiceFact};
 use crate::facts::host::Document;
+use crate::facts::host_report::{Beneath, Capacity, Listening, Property};
 use crate::facts::media::Media;
 use crate::facts::mounts::FstabEntry;
-use crate::facts::told::{Beneath, Capacity, Listening, Property};
 use crate::judge::everyone::everyone;
 use crate::judge::verdict::Need;
 use crate::kernel::acl::{Acl, AclEntry, Tag};

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::decide::{Decider, Decision, R, W, X, decide};
 use crate::kernel::entry::EntryKind;
@@ -18,7 +18,7 @@ use crate::route::follow;
 use crate::route::hops::Route;
 use crate::scan::kinds::{is_media, is_passed_over, is_subtitle};
 use crate::site::join::Site;
-use crate::site::suppose::{ByAlike, Objects};
+use crate::site::suppose::{AccessClassCache, Objects};
 use crate::words::errno::Errno;
 use crate::words::name::Name;
 use crate::words::path::{AbsPath, components};
@@ -193,7 +193,7 @@ struct Part<'a> {
     /// What is attached in a folder of it, or below names of it that the tree does not have.
     attached: HashMap<NodeId, Vec<AbsPath>>,
     /// What those decide who are asked about entries of it.
-    decided: RefCell<ByAlike<'a, Decided>>,
+    decided: RefCell<AccessClassCache<'a, Decided>>,
 }
 
 /// What everybody on the way says to requests for one entry.
@@ -352,7 +352,7 @@ impl<'a> Scanner<'a> {
             place: route.asked.clone(),
             hidden,
             attached,
-            decided: RefCell::new(ByAlike::new(objects)),
+            decided: RefCell::new(AccessClassCache::new(objects)),
         });
         Some(self.parts.len() - 1)
     }
@@ -450,7 +450,7 @@ impl<'a> Scanner<'a> {
             place,
             hidden: HashSet::new(),
             attached: HashMap::new(),
-            decided: RefCell::new(ByAlike::new(objects)),
+            decided: RefCell::new(AccessClassCache::new(objects)),
         });
         self.parts.len() - 1
     }

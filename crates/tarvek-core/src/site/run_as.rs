@@ -1,6 +1,6 @@
 //! Whom a service runs as, and in which user namespace.
 
-use crate::facts::told::{Subordinate, Told};
+use crate::facts::host_report::{HostReport, Subordinate};
 use crate::kernel::subject::{IdMap, IdRange, Subject};
 use crate::layout::service::{GroupRef, RunAs, Service, UserNs};
 use crate::site::join::Site;
@@ -99,7 +99,7 @@ impl Site {
         &self,
         host: &Name,
         file: &str,
-        all: impl Fn(&Told) -> &[Subordinate],
+        all: impl Fn(&HostReport) -> &[Subordinate],
         name: &Name,
     ) -> Result<Vec<Run>, String> {
         let facts = self.facts(host).map_or(&[][..], |facts| all(&facts.told));

@@ -67,7 +67,7 @@ impl<'a> Objects<'a> {
 
 /// What makes all that decides about access to two entries the same: their class as it was seen, and the changes that are supposed for them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Alike {
+pub struct AccessClass {
     class: u32,
     changes: u64,
 }
@@ -85,10 +85,10 @@ pub struct Alikes<'a> {
 
 impl Alikes<'_> {
     /// How an entry is; `None` where there are too many changes to be told apart.
-    pub fn of(&mut self, node: NodeId) -> Option<Alike> {
+    pub fn of(&mut self, node: NodeId) -> Option<AccessClass> {
         let class = self.objects.tree.class_number(node);
         if self.changes.is_empty() {
-            return Some(Alike { class, changes: 0 });
+            return Some(AccessClass { class, changes: 0 });
         }
         if self.changes.len() > u64::BITS as usize {
             return None;
@@ -99,7 +99,7 @@ impl Alikes<'_> {
         };
         let own = mask(&|change| change.at == node);
         if node == Tree::ROOT {
-            return Some(Alike { class, changes: own });
+            return Some(AccessClass { class, changes: own });
         }
         let folder = self.objects.tree.parent(node);
         if self.folder != Some(folder) {
@@ -109,20 +109,20 @@ impl Alikes<'_> {
             });
             self.folder = Some(folder);
         }
-        Some(Alike { class, changes: own | self.inherited })
+        Some(AccessClass { class, changes: own | self.inherited })
     }
 }
 
 /// What was found out of entries that are alike.
 #[derive(Debug)]
-pub struct ByAlike<'a, T> {
+pub struct AccessClassCache<'a, T> {
     alikes: Alikes<'a>,
-    known: HashMap<Alike, T>,
+    known: HashMap<AccessClass, T>,
     /// The one that was asked for last: a folder's entries mostly are alike.
-    last: Option<(Alike, T)>,
+    last: Option<(AccessClass, T)>,
 }
 
-impl<'a, T: Clone> ByAlike<'a, T> {
+impl<'a, T: Clone> AccessClassCache<'a, T> {
     /// Nothing is known yet of the entries of a host.
     pub fn new(objects: Objects<'a>) -> Self {
         Self { alikes: objects.alikes(), known: HashMap::new(), last: None }

@@ -9,9 +9,9 @@ use crate::site::join::Site;
 use crate::used::used_path::{Use, UsedPath};
 use crate::waste::found::{AllWaste, Contents, Wasted, count, groups};
 use crate::waste::group::{Suggest, Waste};
+use crate::waste::inventory::{Area, FileId, Inventory, Role};
 use crate::waste::pattern::Patterns;
 use crate::waste::plan::{Asked, plan};
-use crate::waste::stock::{Area, FileId, Role, Stock};
 use crate::words::about::Affected;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -72,7 +72,7 @@ pub fn named(site: &Site) -> Vec<Place> {
 }
 
 /// What surveys and names say of files.
-struct Known<'a, 's>(&'a Stock<'s>);
+struct Known<'a, 's>(&'a Inventory<'s>);
 
 impl Contents for Known<'_, '_> {
     fn digest(&self, file: FileId) -> Option<[u8; 32]> {
@@ -93,7 +93,7 @@ pub(crate) fn wasted<'c>(site: &Site, cases: &'c [UsedPath]) -> Option<&'c AllWa
 
 fn look(site: &Site, cases: &[UsedPath]) -> AllWaste {
     let (areas, _) = areas(site, cases);
-    let stock = Stock::new(site, areas, &named(site));
+    let stock = Inventory::new(site, areas, &named(site));
     let patterns = Patterns::new(&site.layout.waste.leftovers);
     // Without digests and headers there is nothing to compare.
     let asked = Asked {

@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use crate::forecast::names_below::{Names, names_below};
 use crate::forecast::titles::{Detail, Forecast, forecast};
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::Meta;
 use crate::kernel::subject::Subject;

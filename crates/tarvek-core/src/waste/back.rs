@@ -5,7 +5,7 @@ use std::collections::HashMap;
 
 use crate::facts::host::Source;
 use crate::waste::group::Group;
-use crate::waste::stock::{FileId, NameAt, Stock};
+use crate::waste::inventory::{FileId, Inventory, NameAt};
 use crate::words::word::words;
 
 /// What was found out about a file that would go.
@@ -46,7 +46,7 @@ pub struct Back {
 }
 
 /// What comes back of a file if `going` of its names go.
-pub fn of_file(stock: &Stock, file: FileId, going: usize, exam: Option<&Exam>) -> Back {
+pub fn of_file(stock: &Inventory, file: FileId, going: usize, exam: Option<&Exam>) -> Back {
     let meta = stock.meta(file);
     let first = stock.names(file)[0];
     let all = meta.allocated.unwrap_or(meta.size);
@@ -69,7 +69,7 @@ pub fn of_file(stock: &Stock, file: FileId, going: usize, exam: Option<&Exam>) -
 }
 
 /// Files that are to go by what some groups suggest, with how many of their names.
-pub fn going(stock: &Stock, groups: &[Group]) -> HashMap<FileId, Vec<NameAt>> {
+pub fn going(stock: &Inventory, groups: &[Group]) -> HashMap<FileId, Vec<NameAt>> {
     let mut going: HashMap<FileId, Vec<NameAt>> = HashMap::new();
     for item in groups.iter().flat_map(|group| &group.items).filter(|item| item.suggest.takes()) {
         if let Some(file) = stock.file(item.name) {
@@ -80,7 +80,11 @@ pub fn going(stock: &Stock, groups: &[Group]) -> HashMap<FileId, Vec<NameAt>> {
 }
 
 /// Counts in each group what comes back by it; of a file with names in several groups, at the last one.
-pub(super) fn count(stock: &Stock, groups: &mut [Group], exam: &dyn Fn(FileId) -> Option<Exam>) {
+pub(super) fn count(
+    stock: &Inventory,
+    groups: &mut [Group],
+    exam: &dyn Fn(FileId) -> Option<Exam>,
+) {
     let going = going(stock, groups);
     let mut counted: HashMap<FileId, ()> = HashMap::new();
     for group in groups.iter_mut().rev() {

@@ -7,9 +7,9 @@ use crate::forecast::filed::season_of;
 use crate::forecast::key::key;
 use crate::forecast::reading::{read_show, split_ending};
 use crate::waste::group::{Group, Item, Suggest, Waste};
+use crate::waste::inventory::{FileId, Inventory, NameAt, Role};
 use crate::waste::pattern::{Patterns, Sort};
 use crate::waste::readers::change_as_link;
-use crate::waste::stock::{FileId, NameAt, Role, Stock};
 use crate::words::path::AbsPath;
 use crate::words::text::counted;
 
@@ -18,7 +18,7 @@ pub(super) type Rank =
     (bool, bool, u8, u8, bool, bool, usize, Reverse<i64>, Reverse<usize>, Reverse<AbsPath>);
 
 /// The rank of a file by the best of its names.
-pub(super) fn rank(stock: &Stock, file: FileId, shared: bool) -> Rank {
+pub(super) fn rank(stock: &Inventory, file: FileId, shared: bool) -> Rank {
     let names = stock.names(file);
     let meta = stock.meta(file);
     let elsewhere = meta.links as usize > names.len();
@@ -52,7 +52,7 @@ pub(super) fn rank(stock: &Stock, file: FileId, shared: bool) -> Rank {
 }
 
 /// Whether a name is filed in its proper folder: 2 where the folder bears its title or season, 1 in any folder, 0 loose at the top.
-fn filed(stock: &Stock, name: NameAt) -> u8 {
+fn filed(stock: &Inventory, name: NameAt) -> u8 {
     let tree = stock.tree(name);
     let parent = tree.parent(name.node);
     if stock.area(name).place.path == tree.path(parent) {
@@ -82,7 +82,7 @@ fn is_numbered(name: &[u8]) -> bool {
 
 /// The names of a file that no other group has.
 pub(super) fn free_names<'a>(
-    stock: &'a Stock,
+    stock: &'a Inventory,
     file: FileId,
     taken: &'a HashSet<NameAt>,
 ) -> impl Iterator<Item = NameAt> + 'a {
@@ -91,7 +91,7 @@ pub(super) fn free_names<'a>(
 
 /// The group of some files with equal bytes; `None` if fewer than two have a name that no other group has.
 pub(super) fn copies(
-    stock: &Stock,
+    stock: &Inventory,
     patterns: &Patterns,
     files: &[FileId],
     digest: [u8; 32],
@@ -133,7 +133,7 @@ pub(super) fn copies(
 
 /// The names of a file outside of a title that has equal bytes with one of its files: with the one that is kept, or with another.
 pub(super) fn beside(
-    stock: &Stock,
+    stock: &Inventory,
     patterns: &Patterns,
     keep: Option<FileId>,
     file: FileId,
@@ -149,12 +149,12 @@ pub(super) fn beside(
     free_names(stock, file, taken).map(of).collect()
 }
 
-fn role(stock: &Stock, file: FileId, role: Role) -> bool {
+fn role(stock: &Inventory, file: FileId, role: Role) -> bool {
     stock.names(file).iter().any(|name| stock.area(*name).role == role)
 }
 
 /// Whether some files are a copy in an intake of what lies in a library, on one filesystem.
-fn unlinked(stock: &Stock, files: &[FileId]) -> bool {
+fn unlinked(stock: &Inventory, files: &[FileId]) -> bool {
     let of = |wanted, but| {
         files.iter().filter(move |file| role(stock, **file, wanted) && !role(stock, **file, but))
     };
@@ -166,7 +166,7 @@ fn unlinked(stock: &Stock, files: &[FileId]) -> bool {
 }
 
 /// Of a library's file and an intake's the one whose permissions let everyone read who could read either, if that is the intake's.
-fn better_source(stock: &Stock, files: &[FileId]) -> Option<FileId> {
+fn better_source(stock: &Inventory, files: &[FileId]) -> Option<FileId> {
     let filed = *files.iter().find(|file| role(stock, **file, Role::Library))?;
     let came = *files.iter().find(|file| role(stock, **file, Role::Intake))?;
     let lose = |old: FileId, new: FileId| {
@@ -180,7 +180,7 @@ fn better_source(stock: &Stock, files: &[FileId]) -> Option<FileId> {
 
 /// What to do about one name of a file, if another one of equal bytes is kept.
 fn suggest(
-    stock: &Stock,
+    stock: &Inventory,
     patterns: &Patterns,
     keep: FileId,
     file: FileId,
@@ -241,7 +241,7 @@ fn suggest(
 }
 
 /// Why a name can't become one of a file: `link(2)` goes from one mount and project to the same.
-fn unlinkable(stock: &Stock, kept: NameAt, name: NameAt) -> Option<String> {
+fn unlinkable(stock: &Inventory, kept: NameAt, name: NameAt) -> Option<String> {
     if let Some(table) = &stock.facts(name).mounts {
         let mount = |name| table.at(&stock.path(name)).map(|mount| mount.id);
         if mount(kept) != mount(name) {

@@ -7,9 +7,9 @@ use crate::facts::media::Media;
 use crate::waste::back::{self, Exam};
 use crate::waste::copies::{beside, copies};
 use crate::waste::group::{Group, Suggest, Waste};
+use crate::waste::inventory::{FileId, Inventory, NameAt};
 use crate::waste::pattern::Patterns;
 use crate::waste::plan::Plan;
-use crate::waste::stock::{FileId, NameAt, Stock};
 use crate::waste::versions::versions;
 use crate::words::about::Affected;
 use crate::words::place::Place;
@@ -33,7 +33,7 @@ pub trait Contents {
 
 /// Groups, before it is counted what comes back.
 pub fn groups(
-    stock: &Stock,
+    stock: &Inventory,
     patterns: &Patterns,
     plan: Plan,
     contents: &dyn Contents,
@@ -104,7 +104,7 @@ pub fn groups(
 }
 
 /// Counts what comes back, and puts first what brings most.
-pub fn count(stock: &Stock, groups: &mut [Group], exam: &dyn Fn(FileId) -> Option<Exam>) {
+pub fn count(stock: &Inventory, groups: &mut [Group], exam: &dyn Fn(FileId) -> Option<Exam>) {
     back::count(stock, groups, exam);
     let weight = |group: &Group| -> u64 {
         let all = group.items.iter().filter(|item| item.suggest != Suggest::Keep);
@@ -172,8 +172,8 @@ pub fn by_kind(groups: &[Group]) -> Vec<(Waste, Sum)> {
     sums
 }
 
-/// What each area gives back, by its place in [`Stock::areas`], with the groups that have files in it.
-pub fn by_area(stock: &Stock, groups: &[Group]) -> Vec<(u16, Sum)> {
+/// What each area gives back, by its place in [`Inventory::areas`], with the groups that have files in it.
+pub fn by_area(stock: &Inventory, groups: &[Group]) -> Vec<(u16, Sum)> {
     let mut sums: Vec<Sum> = vec![Sum::default(); stock.areas.len()];
     for group in groups {
         let mut met = HashSet::new();
@@ -199,14 +199,14 @@ mod tests {
     use super::*;
     use crate::facts::host::Source;
     use crate::tests::{Scene, abs};
+    use crate::waste::inventory::{Area, Role};
     use crate::waste::plan::{Asked, plan};
-    use crate::waste::stock::{Area, Role};
     use crate::words::prefer::Prefer;
     use crate::words::terms::Kind;
 
     /// What a test says of files, by the last component of a path: what they hold, and lines, seconds and codec.
     struct Told<'s, 'a> {
-        stock: &'a Stock<'s>,
+        stock: &'a Inventory<'s>,
         bytes: &'a [(&'a str, u8)],
         media: &'a [(&'a str, u32, u64, &'a str)],
     }
@@ -256,7 +256,7 @@ mod tests {
             area("/loft/media/more", Role::Library, Some(Kind::Films)),
             area("/loft/media/intake", Role::Intake, None),
         ];
-        let stock = Stock::new(&site, areas, &[]);
+        let stock = Inventory::new(&site, areas, &[]);
         let patterns = Patterns::new(&[]);
         let told = Told { stock: &stock, bytes, media };
         let mut found = groups(&stock, &patterns, plan(&stock, &patterns, Asked::ALL), &told);

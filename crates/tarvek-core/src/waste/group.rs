@@ -1,7 +1,7 @@
 //! A group: files that belong together, and what to do about each.
 
+use crate::waste::inventory::NameAt;
 use crate::waste::pattern::{Patterns, Sort};
-use crate::waste::stock::NameAt;
 use crate::words::path::AbsPath;
 use crate::words::word::words;
 

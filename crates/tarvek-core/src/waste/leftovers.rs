@@ -10,8 +10,8 @@ use crate::forecast::reading::{Reading, read_show, split_ending};
 use crate::kernel::entry::EntryKind;
 use crate::scan::kinds::{is_media, is_subtitle, plays};
 use crate::waste::group::{DEBRIS, Group, Item, Suggest, Waste};
+use crate::waste::inventory::{Inventory, NameAt, Role};
 use crate::waste::pattern::{Patterns, Sort};
-use crate::waste::stock::{NameAt, Role, Stock};
 use crate::words::terms::Kind;
 use crate::words::text::counted;
 
@@ -30,7 +30,7 @@ pub struct Leftovers {
 }
 
 /// Finds them in all places.
-pub fn leftovers(stock: &Stock, patterns: &Patterns) -> Leftovers {
+pub fn leftovers(stock: &Inventory, patterns: &Patterns) -> Leftovers {
     let mut finder = Finder::new(stock, patterns);
     finder.wholes();
     finder.hollows();
@@ -47,7 +47,7 @@ struct Content {
 }
 
 struct Finder<'a, 's> {
-    stock: &'a Stock<'s>,
+    stock: &'a Inventory<'s>,
     patterns: &'a Patterns,
     at: HashMap<(u16, NodeId), usize>,
     contents: Vec<Content>,
@@ -60,7 +60,7 @@ struct Finder<'a, 's> {
 }
 
 impl<'a, 's> Finder<'a, 's> {
-    fn new(stock: &'a Stock<'s>, patterns: &'a Patterns) -> Self {
+    fn new(stock: &'a Inventory<'s>, patterns: &'a Patterns) -> Self {
         let folders = &stock.folders;
         let at: HashMap<(u16, NodeId), usize> =
             folders.iter().enumerate().map(|(n, f)| ((f.host, f.node), n)).collect();

@@ -4,9 +4,9 @@ use std::cmp::Reverse;
 
 use rayon::prelude::*;
 
+use crate::waste::inventory::{FileId, Inventory};
 use crate::waste::leftovers::{Leftovers, leftovers};
 use crate::waste::pattern::Patterns;
-use crate::waste::stock::{FileId, Stock};
 use crate::waste::versions::{Title, titles};
 
 /// What names and sizes say by themselves, and what is to be read for more.
@@ -34,14 +34,14 @@ impl Asked {
 }
 
 /// Looks at names and sizes.
-pub fn plan(stock: &Stock, patterns: &Patterns, asked: Asked) -> Plan {
+pub fn plan(stock: &Inventory, patterns: &Patterns, asked: Asked) -> Plan {
     let leftovers = leftovers(stock, patterns);
     let titles = if asked.versions { titles(stock, &leftovers.taken) } else { Vec::new() };
     let same_size = if asked.copies { same_size(stock, &leftovers) } else { Vec::new() };
     Plan { leftovers, same_size, titles }
 }
 
-fn same_size(stock: &Stock, leftovers: &Leftovers) -> Vec<Vec<FileId>> {
+fn same_size(stock: &Inventory, leftovers: &Leftovers) -> Vec<Vec<FileId>> {
     let is_free = |file: FileId| {
         let taken = &leftovers.taken;
         taken.is_empty() || stock.names(file).iter().any(|name| !taken.contains(name))

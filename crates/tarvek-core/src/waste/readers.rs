@@ -8,11 +8,11 @@ use crate::kernel::decide::{R, W, decide};
 use crate::kernel::object::Object;
 use crate::kernel::subject::{NOBODY, Subject};
 use crate::site::join::Site;
-use crate::waste::stock::{FileId, NameAt, Stock};
+use crate::waste::inventory::{FileId, Inventory, NameAt};
 use crate::words::place::Place;
 
 /// What changes for a name if it becomes one of another file.
-pub(super) fn change_as_link(stock: &Stock, name: NameAt, new: FileId) -> RightsChange {
+pub(super) fn change_as_link(stock: &Inventory, name: NameAt, new: FileId) -> RightsChange {
     let by = stock.names(new)[0];
     let (old, new) = (stock.tree(name).object(name.node), stock.tree(by).object(by.node));
     rights_change(stock.site, &stock.place(name), &old, &new)

@@ -15,7 +15,7 @@ use crate::forecast::titles::{is_one, title_key};
 use crate::scan::kinds::is_media;
 use crate::waste::copies::{Rank, free_names, rank};
 use crate::waste::group::{Group, Item, Suggest, Waste, hash};
-use crate::waste::stock::{FileId, NameAt, Role, Stock};
+use crate::waste::inventory::{FileId, Inventory, NameAt, Role};
 use crate::words::path::components;
 use crate::words::prefer::{Prefer, Wish};
 use crate::words::terms::Kind;
@@ -50,7 +50,7 @@ const SAME_LENGTH: (u64, u64) = (30_000, 2);
 /// Titles in several files, by their names.
 ///
 /// Most titles have one file. So all names are read once for a hash of their title, and again only those that share it with others.
-pub fn titles(stock: &Stock, taken: &HashSet<NameAt>) -> Vec<Title> {
+pub fn titles(stock: &Inventory, taken: &HashSet<NameAt>) -> Vec<Title> {
     let folders: Vec<NameAt> =
         stock.folders.iter().copied().filter(|folder| has_titles(stock, *folder)).collect();
     let hashes = |folder: &NameAt| {
@@ -103,14 +103,14 @@ pub fn titles(stock: &Stock, taken: &HashSet<NameAt>) -> Vec<Title> {
 }
 
 /// Whether a folder may hold versions of titles.
-fn has_titles(stock: &Stock, folder: NameAt) -> bool {
+fn has_titles(stock: &Inventory, folder: NameAt) -> bool {
     let area = stock.area(folder);
     matches!(area.kind, None | Some(Kind::Films | Kind::Series)) && area.role != Role::Intake
 }
 
 /// Reads the videos of a folder whose names are titles: those that are wanted, by their number among its videos.
 fn each_title(
-    stock: &Stock,
+    stock: &Inventory,
     folder: NameAt,
     taken: &HashSet<NameAt>,
     wanted: &dyn Fn(usize) -> bool,
@@ -215,7 +215,7 @@ impl<'a> TitleReader<'a> {
 
 /// The group of a title. `same`: which files have equal bytes, by any number; `media`: what a header says.
 pub(super) fn versions(
-    stock: &Stock,
+    stock: &Inventory,
     title: &Title,
     taken: &HashSet<NameAt>,
     same: &dyn Fn(FileId) -> Option<[u8; 32]>,
@@ -272,7 +272,7 @@ pub(super) fn versions(
 /// How much a version is worth; the greatest stays.
 type Worth = (bool, Vec<i64>, u64, u64, u64, Rank);
 
-fn worth(stock: &Stock, file: FileId, media: Option<&Media>, prefer: &Prefer) -> Worth {
+fn worth(stock: &Inventory, file: FileId, media: Option<&Media>, prefer: &Prefer) -> Worth {
     let size = stock.meta(file).size;
     let whole = media.is_some_and(|media| !media.cut);
     let picture =
@@ -343,7 +343,7 @@ fn doubt(best: (&Version, Option<&Media>), other: (&Version, Option<&Media>)) ->
 
 /// What is better in the one that is kept.
 fn reason(
-    stock: &Stock,
+    stock: &Inventory,
     best: &Version,
     other: &Version,
     one: Option<&Media>,

@@ -22,8 +22,8 @@ use crate::forms::{
     Address, Category, Clients, EngineName, ExportOptions, Filesystem, LeftoverPattern, Octal,
     Propagation, RunAs, Size,
 };
+use crate::keyword::Keyword;
 use crate::structure::{At, OneOrMany};
-use crate::written::Written;
 
 /// A site: hosts, shares, mounts, services, intakes and folders.
 #[derive(Debug, Default, Deserialize, JsonSchema)]
@@ -63,10 +63,10 @@ pub(super) struct Raw {
 #[schemars(rename = "Host")]
 pub(super) struct RawHost {
     /// What it is for.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<Written<HostRole>>")]
-    pub(super) role: Option<OneOrMany<Written<HostRole>>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<Keyword<HostRole>>")]
+    pub(super) role: Option<OneOrMany<Keyword<HostRole>>>,
     /// Its system; linux unless said otherwise.
-    pub(super) os: Option<Written<Os>>,
+    pub(super) os: Option<Keyword<Os>>,
     /// Names and numbers under which others reach it.
     pub(super) addresses: Vec<At<Address>>,
     /// The host whose system container this is.
@@ -152,7 +152,7 @@ pub(super) struct RawShare {
     /// The SMB offer.
     pub(super) smb: Option<RawSmb>,
     /// Other protocols it is offered over.
-    pub(super) also: Vec<Written<Also>>,
+    pub(super) also: Vec<Keyword<Also>>,
 }
 
 /// An NFS export to a set of clients.
@@ -164,9 +164,9 @@ pub(super) struct RawExport {
     #[schemars(extend("x-required" = true))]
     pub(super) clients: Option<Clients>,
     /// ro unless said otherwise.
-    pub(super) access: Option<Written<Access>>,
+    pub(super) access: Option<Keyword<Access>>,
     /// Whose ids are replaced: root unless said otherwise.
-    pub(super) squash: Option<Written<Squash>>,
+    pub(super) squash: Option<Keyword<Squash>>,
     /// The uid that squashed users become.
     pub(super) anonuid: Option<u32>,
     /// The gid that squashed users become.
@@ -232,9 +232,9 @@ pub(super) struct RawFolder {
     /// Permission bits.
     pub(super) mode: Option<Octal>,
     /// Who may do what, for everything below, and inherited: account, service or @group.
-    pub(super) rights: BTreeMap<At<String>, Written<Right>>,
+    pub(super) rights: BTreeMap<At<String>, Keyword<Right>>,
     /// What it is for.
-    pub(super) is: Option<Written<Purpose>>,
+    pub(super) is: Option<Keyword<Purpose>>,
 }
 
 /// A share or filesystem attached at a path.
@@ -250,7 +250,7 @@ pub(super) struct RawMount {
     pub(super) from: Option<At<String>>,
     /// How.
     #[schemars(extend("x-required" = true))]
-    pub(super) protocol: Option<Written<Protocol>>,
+    pub(super) protocol: Option<Keyword<Protocol>>,
     /// The mount point; a drive letter on a Windows client.
     #[schemars(extend("x-required" = true))]
     pub(super) at: Option<At<String>>,
@@ -273,8 +273,8 @@ pub(super) struct RawService {
     #[schemars(extend("x-required" = true))]
     pub(super) host: Option<At<String>>,
     /// What it is for.
-    #[schemars(extend("x-required" = true), with = "OneOrMany<Written<ServiceRole>>")]
-    pub(super) role: Option<OneOrMany<Written<ServiceRole>>>,
+    #[schemars(extend("x-required" = true), with = "OneOrMany<Keyword<ServiceRole>>")]
+    pub(super) role: Option<OneOrMany<Keyword<ServiceRole>>>,
     /// UID, UID:GID, or an account of its host.
     pub(super) runs_as: Option<At<RunAs>>,
     /// Further groups, by number or name.
@@ -343,10 +343,10 @@ pub(super) struct RawMapping {
     /// For a share or source: the part of it that is mounted, as a path below it.
     pub(super) below: Option<At<String>>,
     /// For a share or source: how.
-    pub(super) protocol: Option<Written<Protocol>>,
+    pub(super) protocol: Option<Keyword<Protocol>>,
     /// For a read-only folder: what the engine makes of mounts below it, ro or rw. Engines differ; without this, writing there is
     /// unknown.
-    pub(super) nested: Option<Written<Access>>,
+    pub(super) nested: Option<Keyword<Access>>,
     /// For a share or source: mount options, comma separated.
     pub(super) options: Option<At<String>>,
     /// For a share or source: the SMB user.
@@ -357,9 +357,9 @@ pub(super) struct RawMapping {
     #[schemars(extend("x-required" = true))]
     pub(super) to: Option<At<String>>,
     /// rw unless said otherwise.
-    pub(super) access: Option<Written<Access>>,
+    pub(super) access: Option<Keyword<Access>>,
     /// SELinux relabelling.
-    pub(super) label: Option<Written<Label>>,
+    pub(super) label: Option<Keyword<Label>>,
     /// Mount propagation, as the engine names it.
     pub(super) propagation: Option<Propagation>,
     /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered from the inside.
@@ -376,7 +376,7 @@ pub(super) struct RawLibrary {
     pub(super) name: Option<At<String>>,
     /// What it holds.
     #[schemars(extend("x-required" = true))]
-    pub(super) kind: Option<Written<Kind>>,
+    pub(super) kind: Option<Keyword<Kind>>,
     /// Its root folders, as the service sees them.
     #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<String>")]
     pub(super) roots: Option<Vec<At<String>>>,
@@ -399,7 +399,7 @@ pub(super) struct RawIntake {
     /// Where the sorting service files them.
     pub(super) sort: Option<RawSort>,
     /// What should happen between the steps; hardlink unless said otherwise.
-    pub(super) want: Option<Written<Want>>,
+    pub(super) want: Option<Keyword<Want>>,
 }
 
 /// The fetching side of an intake, in the view of its service.
@@ -452,7 +452,7 @@ pub(super) struct RawWaste {
 #[schemars(rename = "Rules")]
 pub(super) struct RawRules {
     /// Other severities, by rule.
-    pub(super) severity: BTreeMap<At<String>, Written<Severity>>,
+    pub(super) severity: BTreeMap<At<String>, Keyword<Severity>>,
     /// Findings not to report.
     pub(super) silence: Vec<RawSilence>,
 }

@@ -33,10 +33,10 @@ use super::raw::{
     RawMapping, RawMount, RawRules, RawService, RawShare, RawSmb, RawTranslation,
 };
 use crate::forms::{Octal, checked_port};
+use crate::keyword::Keyword;
 use crate::lines::Lines;
 use crate::mistake::Mistakes;
 use crate::structure::{At, OneOrMany};
-use crate::written::Written;
 
 /// Validates everything, and notes every mistake. Parts with mistakes are left out of the result.
 pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
@@ -427,7 +427,7 @@ impl Validator<'_, '_, '_> {
     fn mount_source(
         &mut self,
         from: Option<At<String>>,
-        protocol: Option<Written<Protocol>>,
+        protocol: Option<Keyword<Protocol>>,
     ) -> Option<MountSource> {
         let from = from?;
         let text = from.value.as_str();
@@ -492,7 +492,7 @@ impl Validator<'_, '_, '_> {
                 (Some(share), _) => MountSource::Share(self.share_named(&share)?),
                 (None, source) => MountSource::Literal(secret::hide(&source?.value).into()),
             };
-            let Some(Written(protocol)) = raw.protocol.filter(|how| how.0.is_network()) else {
+            let Some(Keyword(protocol)) = raw.protocol.filter(|how| how.0.is_network()) else {
                 let remedy = Some("protocol = \"nfs\" or \"smb\"".to_owned());
                 self.mistakes.add(span, "a mapping of a share needs its protocol", remedy);
                 return None;

@@ -45,7 +45,7 @@ use self::split::{Line, Sections};
 use crate::escape::{escape, unescape, unescape_acl};
 use crate::guard::guarded;
 use crate::mistake::{Refused, in_line};
-use crate::{accounts, acl, fstab, mountinfo, told};
+use crate::{accounts, acl, fstab, host_report, mountinfo};
 
 /// What begins the line below a symlink's own, with its target.
 const TARGET: &[u8] = b"> ";
@@ -93,7 +93,7 @@ fn facts(reader: Reader) -> Result<HostFacts, Refused> {
     let roots = reader.roots()?;
     let tree = reader.tree(&roots, &gaps)?;
     let documents = reader.documents();
-    let told = told::read(&documents, mounts.as_ref());
+    let told = host_report::read(&documents, mounts.as_ref());
     Ok(HostFacts {
         name: name.into(),
         source: Source::File(reader.file.to_owned()),

@@ -13,7 +13,7 @@ use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::group::hash;
 use tarvek_core::words::path::AbsPath;
 
-use super::memory::{Memory, Recalled, Taken};
+use super::memory::{CacheLookup, Memory, Taken};
 use crate::store::connection::{StoreError, plain};
 use crate::store::file::is_new;
 
@@ -42,8 +42,8 @@ CREATE TABLE header (
 pub struct Nowhere;
 
 impl Memory for Nowhere {
-    fn recall(&self, _: &AbsPath, _: &Meta) -> Recalled {
-        Recalled::Nothing
+    fn recall(&self, _: &AbsPath, _: &Meta) -> CacheLookup {
+        CacheLookup::Nothing
     }
 
     fn learn(&self, _: &AbsPath, _: &Meta, _: &Taken) -> Result<(), String> {
@@ -232,15 +232,15 @@ impl Open {
 }
 
 impl Memory for Cache {
-    fn recall(&self, path: &AbsPath, meta: &Meta) -> Recalled {
+    fn recall(&self, path: &AbsPath, meta: &Meta) -> CacheLookup {
         let mut open = self.lock();
-        let Some((filesystem, inode)) = open.key(path, meta) else { return Recalled::Nothing };
+        let Some((filesystem, inode)) = open.key(path, meta) else { return CacheLookup::Nothing };
         let sql = "SELECT size, modified, changed, mode, uid, gid, links, name, head, ends, prefixes, whole, blocks FROM file WHERE filesystem = ?1 AND inode = ?2";
         let known = open.db.prepare_cached(sql).and_then(|mut statement| {
             statement.query_row([filesystem, inode], |row| recalled(row, path, meta)).optional()
         });
         // What can't be read of a cache is read of the file.
-        known.ok().flatten().unwrap_or(Recalled::Nothing)
+        known.ok().flatten().unwrap_or(CacheLookup::Nothing)
     }
 
     fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), String> {
@@ -268,10 +268,10 @@ fn name_of(path: &AbsPath) -> i64 {
     hash(&[path.as_bytes()]).cast_signed()
 }
 
-fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<Recalled> {
+fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<CacheLookup> {
     let number = |column: usize| row.get::<_, i64>(column);
     if (number(0)?, number(1)?) != (meta.size.cast_signed(), meta.modified) {
-        return Ok(Recalled::Nothing);
+        return Ok(CacheLookup::Nothing);
     }
     let some = |column: usize| {
         Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(i64::cast_unsigned))
@@ -294,11 +294,11 @@ fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<Recalled
         blocks: digest(12)?,
     };
     if Some(number(2)?) == meta.changed {
-        return Ok(Recalled::Unchanged(taken));
+        return Ok(CacheLookup::Unchanged(taken));
     }
     // What moved the ctime has to show; else it may have been a write that put the mtime back.
     let now =
         [meta.mode.into(), meta.uid.into(), meta.gid.into(), meta.links.into(), name_of(path)];
     let shows = (3..8).map(number).collect::<Result<Vec<i64>, _>>()? != now;
-    Ok(if shows { Recalled::Touched(taken) } else { Recalled::Nothing })
+    Ok(if shows { CacheLookup::Touched(taken) } else { CacheLookup::Nothing })
 }

@@ -20,7 +20,7 @@ pub struct Taken {
 
 /// What is known of a file from before.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Recalled {
+pub enum CacheLookup {
     Nothing,
     /// Nothing of the file has changed since.
     Unchanged(Taken),
@@ -40,7 +40,7 @@ pub struct Candidate {
 
 /// Where it is kept what was read of files.
 pub trait Memory: Sync {
-    fn recall(&self, path: &AbsPath, meta: &Meta) -> Recalled;
+    fn recall(&self, path: &AbsPath, meta: &Meta) -> CacheLookup;
     /// Keeps it.
     ///
     /// # Errors

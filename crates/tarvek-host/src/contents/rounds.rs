@@ -23,7 +23,7 @@ use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
 
 use super::mapped;
-use super::memory::{Candidate, Memory, Recalled, Taken};
+use super::memory::{CacheLookup, Candidate, Memory, Taken};
 use crate::store::contents::{is_same, open_seen};
 use crate::walk::Watch;
 
@@ -251,9 +251,9 @@ impl Rounds<'_> {
             elsewhere: false,
         };
         match self.memory.recall(&member.path, &meta) {
-            Recalled::Nothing => {}
-            Recalled::Unchanged(taken) => member.taken = taken,
-            Recalled::Touched(taken) => match self.is_as_before(&member, &taken) {
+            CacheLookup::Nothing => {}
+            CacheLookup::Unchanged(taken) => member.taken = taken,
+            CacheLookup::Touched(taken) => match self.is_as_before(&member, &taken) {
                 Ok(true) => {
                     (member.taken, member.new) = (taken, true);
                     self.carried.fetch_add(1, Ordering::Relaxed);

@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use rustix::fs::{AtFlags, Mode, StatxFlags};
 use rustix::io::Errno;
 use tarvek_core::kernel::entry::Project;
-use tarvek_core::waste::stock::HELD;
+use tarvek_core::waste::inventory::HELD;
 use tarvek_core::words::path::AbsPath;
 
 use super::entry::{FOLDER, Pinned, names_in, open_folder, why};

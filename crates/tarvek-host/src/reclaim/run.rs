@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::group::Decision;
-use tarvek_core::waste::stock::HELD;
+use tarvek_core::waste::inventory::HELD;
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::review::{Review, Row};
 

@@ -18,7 +18,7 @@ use super::load::{Contents, Folders, Part, put, root, rows_of, small, take_apart
 use crate::sink::{Earlier, Number};
 
 /// An open survey whose folders are read when they are asked for.
-pub struct InPart {
+pub struct LazySurvey {
     /// It stays in one transaction, so that all that is read belongs together.
     db: Connection,
     _readable: Readable,
@@ -59,7 +59,7 @@ fn apart((number, node, rows): Rows, classes: &Classes) -> Result<(Number, Seen)
 /// How much text of folders is read before it is taken apart, in bytes: enough for every processor.
 const AT_ONCE: usize = 256 << 10;
 
-impl InPart {
+impl LazySurvey {
     /// Opens a survey: facts with a tree whose folders are deferred, and the way to the rest.
     ///
     /// # Errors

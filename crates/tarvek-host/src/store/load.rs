@@ -19,7 +19,7 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::secret;
 use tarvek_core::words::terms::{Account, Group};
 use tarvek_core::words::text::shown;
-use tarvek_formats::told;
+use tarvek_formats::host_report;
 
 use super::companions::Readable;
 use super::connection::{StoreError, damaged, guarded};
@@ -74,7 +74,7 @@ pub(super) fn small(db: &Connection, file: &Path, tree: Tree) -> Result<HostFact
         Ok(Document::new(name(row, 0)?, row.get::<_, String>(1)?.as_bytes()))
     })?;
     let mounts = mounts(db)?;
-    let told = told::read(&documents, mounts.as_ref());
+    let told = host_report::read(&documents, mounts.as_ref());
     Ok(HostFacts {
         name: keys.get("host").map(|host| host.as_str().into()).unwrap_or_default(),
         source: Source::File(shown(file.as_os_str().as_encoded_bytes())),

@@ -23,6 +23,6 @@ pub use connection::{StoreError, is_survey};
 pub use contents::{Added, open_seen};
 pub use digests::add_digests;
 pub use headers::add_media;
-pub use in_part::InPart;
+pub use in_part::LazySurvey;
 pub use load::load;
 pub use save::{Saved, Unsaved, save, survey};

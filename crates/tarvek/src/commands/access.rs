@@ -1,13 +1,13 @@
 //! `tarvek access`.
 
-use tarvek_core::judge::along::{absent, judge};
+use tarvek_core::judge::access_check::{absent, judge};
 use tarvek_core::judge::everyone::everyone;
 use tarvek_core::judge::made::new_entry;
 use tarvek_core::judge::verdict::{Answer, Need};
 use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::kernel::new_entry::Making;
 use tarvek_core::kernel::subject::Subject;
-use tarvek_core::remedy::wish::{Wish, remedy};
+use tarvek_core::remedy::access_request::{AccessRequest, remedy};
 use tarvek_core::route::follow_written;
 use tarvek_core::route::hops::{Route, View};
 use tarvek_core::scan::read::below;
@@ -105,7 +105,7 @@ impl Question<'_> {
             [] => vec![Need::Read],
             needs => needs.to_vec(),
         };
-        let wish = Wish {
+        let wish = AccessRequest {
             view: &asked.view,
             path: &asked.written,
             subject: &self.subject,

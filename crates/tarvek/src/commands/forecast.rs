@@ -7,7 +7,7 @@ use std::path::Path;
 use tarvek_core::check::outlook::{Outlook, Seen, of_folder, outlooks, since};
 use tarvek_core::facts::host::Source;
 use tarvek_core::forecast::titles::Detail;
-use tarvek_core::judge::along::absent;
+use tarvek_core::judge::access_check::absent;
 use tarvek_core::layout::service::{Library, Service, ServiceRole};
 use tarvek_core::route::follow;
 use tarvek_core::site::join::Site;

@@ -1,10 +1,10 @@
 //! `tarvek link`.
 
-use tarvek_core::judge::along::absent;
+use tarvek_core::judge::access_check::absent;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::link::below::{Holds, holds};
-use tarvek_core::link::ends::Ends;
 use tarvek_core::link::hard::hardlink;
+use tarvek_core::link::link_paths::LinkPaths;
 use tarvek_core::link::moved::rename;
 use tarvek_core::link::picture::mounts;
 use tarvek_core::link::verdict::{Deed, Verdict};
@@ -43,7 +43,7 @@ fn answer(
         Some(who) => inputs::subject(&asked.site, &asked.view, who)?,
         None => inputs::usual_subject(asked),
     };
-    let ends = Ends::of(&asked.site, &asked.view, &subject, &asked.written, written);
+    let ends = LinkPaths::of(&asked.site, &asked.view, &subject, &asked.written, written);
     let name = ends.source.name.as_ref().expect("a path was given");
     if let Some(why) = absent(&asked.site, name) {
         return Err(Failure::new(format!("{} does not exist: {why}", asked.path)));
@@ -101,6 +101,6 @@ fn refused_below(
 ) -> Option<(AbsPath, Verdict)> {
     let refused = held?.causes.iter().find(|cause| cause.possible == Some(false))?;
     let file = refused.examples.first()?;
-    let ends = Ends::of(&asked.site, &asked.view, subject, file.as_bytes(), to);
+    let ends = LinkPaths::of(&asked.site, &asked.view, subject, file.as_bytes(), to);
     Some((file.clone(), hardlink(&ends)))
 }

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use tarvek_core::kernel::subject::Subject;
-use tarvek_core::link::ends::Ends;
+use tarvek_core::link::link_paths::LinkPaths;
 use tarvek_core::link::verdict::{Deed, Reason, Verdict};
 use tarvek_core::route::end::End;
 use tarvek_core::route::hops::{Route, View};
@@ -25,7 +25,7 @@ use crate::view::Screen;
 pub(super) fn prove(
     asked: &Asked,
     subject: &Subject,
-    ends: &Ends,
+    ends: &LinkPaths,
     verdicts: [Verdict; 2],
     screen: &Screen,
 ) -> Result<[Verdict; 2], Failure> {

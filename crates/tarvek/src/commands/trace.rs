@@ -1,6 +1,6 @@
 //! `tarvek trace`.
 
-use tarvek_core::judge::along::judge;
+use tarvek_core::judge::access_check::judge;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::route::end::End;
 use tarvek_core::route::follow_written;

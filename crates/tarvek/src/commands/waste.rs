@@ -10,9 +10,9 @@ use tarvek_core::facts::media::Media;
 use tarvek_core::waste::back::{Exam, going};
 use tarvek_core::waste::found::{Contents, count, groups};
 use tarvek_core::waste::group::{Group, Item, Waste};
+use tarvek_core::waste::inventory::{FileId, Inventory};
 use tarvek_core::waste::pattern::Patterns;
 use tarvek_core::waste::plan::{Asked, Plan, plan};
-use tarvek_core::waste::stock::{FileId, Stock};
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::counted;
 use tarvek_formats::ignored::Ignored;
@@ -49,7 +49,7 @@ pub(super) fn run(
         screen.complain(&format!("{what}; its waste is not known\n"));
     }
     let cache = args.cache.as_deref().map(open_cache).transpose()?;
-    let stock = Stock::new(&places.site, places.areas, &places.named);
+    let stock = Inventory::new(&places.site, places.areas, &places.named);
     screen.tell_partial(places.site.partial());
     let patterns = Patterns::new(&places.site.layout.waste.leftovers);
     let plan = plan(&stock, &patterns, kinds(args));
@@ -128,7 +128,7 @@ pub(super) fn run(
 }
 
 /// What the filesystems of this machine are known by, by their device numbers of now.
-fn filesystems(stock: &Stock, groups: &[Group]) -> HashMap<u64, FilesystemId> {
+fn filesystems(stock: &Inventory, groups: &[Group]) -> HashMap<u64, FilesystemId> {
     let mut known: HashMap<u64, Option<FilesystemId>> = HashMap::new();
     for item in groups.iter().flat_map(|group| &group.items) {
         let tree = stock.tree(item.name);
@@ -166,7 +166,7 @@ fn is_filtered(args: &WasteArgs) -> bool {
 }
 
 /// Whether somebody asks for a group.
-fn asked(args: &WasteArgs, stock: &Stock, group: &Group) -> bool {
+fn asked(args: &WasteArgs, stock: &Inventory, group: &Group) -> bool {
     let below = args.below.as_ref().map(|below| {
         let path = std::path::absolute(below).unwrap_or_else(|_| below.into());
         AbsPath::new(path.as_os_str().as_encoded_bytes()).ok()
@@ -187,7 +187,7 @@ fn asked(args: &WasteArgs, stock: &Stock, group: &Group) -> bool {
 
 /// What was read of files.
 struct Read<'a> {
-    stock: &'a Stock<'a>,
+    stock: &'a Inventory<'a>,
     settled: Settled,
     headers: RefCell<HashMap<FileId, Option<Media>>>,
     header_bytes: u64,
@@ -197,7 +197,7 @@ struct Read<'a> {
 
 impl<'a> Read<'a> {
     fn of(
-        stock: &'a Stock<'a>,
+        stock: &'a Inventory<'a>,
         plan: &Plan,
         cache: Option<&Cache>,
         watch: &Watch,
@@ -311,7 +311,7 @@ struct Exams {
     blind: bool,
 }
 
-fn exams(stock: &Stock, groups: &[Group]) -> Exams {
+fn exams(stock: &Inventory, groups: &[Group]) -> Exams {
     let names = going(stock, groups);
     let mut going: Vec<FileId> = names
         .keys()

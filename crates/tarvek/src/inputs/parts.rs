@@ -11,7 +11,7 @@ use tarvek_core::site::join::Site;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::place::Place;
-use tarvek_host::store::{InPart, StoreError};
+use tarvek_host::store::{LazySurvey, StoreError};
 
 use super::one_survey::{starts_with_magic, store_failure, survey};
 use crate::outcome::Failure;
@@ -40,7 +40,7 @@ pub(super) fn settled<H, T>(
 
 /// The surveys of a site that were read in part: of which host, and from which file.
 #[derive(Default)]
-pub(crate) struct Parts(Vec<(Name, PathBuf, InPart)>);
+pub(crate) struct Parts(Vec<(Name, PathBuf, LazySurvey)>);
 
 impl Parts {
     /// What was seen of a host, in part if its survey can be read so.
@@ -48,7 +48,7 @@ impl Parts {
         if reading == Reading::Whole || !starts_with_magic(file)? {
             return survey(file);
         }
-        let (facts, part) = InPart::open(file).map_err(|error| store_failure(file, &error))?;
+        let (facts, part) = LazySurvey::open(file).map_err(|error| store_failure(file, &error))?;
         self.0.push((facts.name.clone(), file.to_owned(), part));
         Ok(facts)
     }
@@ -94,7 +94,7 @@ impl Parts {
 }
 
 fn all_below(
-    part: &mut InPart,
+    part: &mut LazySurvey,
     facts: &mut HostFacts,
     paths: Option<Vec<AbsPath>>,
 ) -> Result<(), StoreError> {

@@ -7,10 +7,10 @@ use std::io;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 
 use tarvek_core::adopt::adopt;
-use tarvek_core::judge::along::absent;
+use tarvek_core::judge::access_check::absent;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
-use tarvek_core::link::ends::split;
+use tarvek_core::link::link_paths::split;
 use tarvek_core::route::address;
 use tarvek_core::route::hops::View;
 use tarvek_core::route::{follow_written, places};
@@ -73,13 +73,13 @@ fn site_of(
 pub(crate) fn site_in_part(
     globals: &Globals,
     layout: Found,
-) -> Result<(Parted, LayoutFile), Failure> {
+) -> Result<(LazySite, LayoutFile), Failure> {
     let (site, parts, file) = site_of(globals, layout, Reading::InPart)?;
-    Ok((Parted { site, parts }, file))
+    Ok((LazySite { site, parts }, file))
 }
 
 /// This machine as a site of its own, by its own configuration and what runs on it.
-pub(crate) fn here() -> Result<(Parted, LayoutFile), Failure> {
+pub(crate) fn here() -> Result<(LazySite, LayoutFile), Failure> {
     let read = of_this_machine()?;
     let adoption = adopt(&read.hosts, &Layout::default());
     let own = observe::host_name();
@@ -93,16 +93,16 @@ pub(crate) fn here() -> Result<(Parted, LayoutFile), Failure> {
     let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
     let mut site = with_all_of_it(site, &host, deep.chain(points).collect())?;
     site.now = now();
-    Ok((Parted { site, parts: Parts::default() }, LayoutFile { name, text: written.text }))
+    Ok((LazySite { site, parts: Parts::default() }, LayoutFile { name, text: written.text }))
 }
 
 /// A site of which not everything was read yet.
-pub(crate) struct Parted {
+pub(crate) struct LazySite {
     pub(crate) site: Site,
     parts: Parts,
 }
 
-impl Parted {
+impl LazySite {
     /// Has something found out. All of it is done again whenever it asked for what was not read: it may not do more than answer.
     pub(crate) fn settled<T>(
         &mut self,
@@ -111,7 +111,7 @@ impl Parted {
         settled(self, |parted| find(&parted.site), |parted| (&mut parted.site, &mut parted.parts))
     }
 
-    /// As [`Parted::settled`], of what goes through all that is below some places.
+    /// As [`LazySite::settled`], of what goes through all that is below some places.
     pub(crate) fn settled_below<T>(
         &mut self,
         places: impl Fn(&Site) -> Vec<Place>,
@@ -134,7 +134,7 @@ impl Parted {
 }
 
 /// The site, and the place in it that `HOST:PATH` names.
-pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Parted, Place), Failure> {
+pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(LazySite, Place), Failure> {
     let layout = find_layout(globals)?.ok_or_else(no_layout)?;
     let (site, parts, _) = site_of(globals, layout, Reading::InPart)?;
     let bytes = written.as_bytes();
@@ -146,7 +146,7 @@ pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(Parted, Place
     let name = std::str::from_utf8(&bytes[..cut]).map_err(|_| shape())?;
     let path = AbsPath::of_client(&bytes[cut + 1..]).map_err(|_| shape())?;
     match site.host_named(name).cloned() {
-        Some(host) => Ok((Parted { site, parts }, Place::new(&host, path))),
+        Some(host) => Ok((LazySite { site, parts }, Place::new(&host, path))),
         None => {
             let known = site.layout.hosts.iter().map(|host| host.name.raw());
             let remedy = match nearest(name, known) {
@@ -206,7 +206,7 @@ pub(crate) struct Asked {
 }
 
 impl Asked {
-    /// As [`Parted::settled`].
+    /// As [`LazySite::settled`].
     pub(crate) fn settled<T>(
         &mut self,
         find: impl Fn(&Self) -> Result<T, Failure>,

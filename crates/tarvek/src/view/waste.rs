@@ -8,7 +8,7 @@ use tarvek_core::facts::media::Media;
 use tarvek_core::kernel::entry::EntryKind;
 use tarvek_core::waste::found::{Sum, by_area, by_kind};
 use tarvek_core::waste::group::{Group, Item, Suggest};
-use tarvek_core::waste::stock::{FileId, Role, Stock};
+use tarvek_core::waste::inventory::{FileId, Inventory, Role};
 use tarvek_core::words::text::{bytes, counted};
 use tarvek_formats::ignored::Ignored;
 use tarvek_host::filesystem::FilesystemId;
@@ -21,7 +21,7 @@ use super::wrap::wrap;
 
 /// What was found, and what it took.
 pub(crate) struct Told<'a> {
-    pub(crate) stock: &'a Stock<'a>,
+    pub(crate) stock: &'a Inventory<'a>,
     pub(crate) groups: &'a [Group],
     /// What headers say that were read.
     pub(crate) media: &'a HashMap<FileId, Option<Media>>,

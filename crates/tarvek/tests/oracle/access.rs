@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use nix::mount::{MsFlags, mount};
-use tarvek_core::judge::along::judge;
+use tarvek_core::judge::access_check::judge;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::subject::IdRange;
 use tarvek_core::kernel::subject::{IdMap, Subject};

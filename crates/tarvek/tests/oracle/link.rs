@@ -9,8 +9,8 @@ use std::process::Command;
 use nix::mount::{MsFlags, mount};
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
-use tarvek_core::link::ends::Ends;
 use tarvek_core::link::hard::hardlink;
+use tarvek_core::link::link_paths::LinkPaths;
 use tarvek_core::link::moved::rename;
 use tarvek_core::link::verdict::{Reason, Verdict};
 use tarvek_core::route::hops::View;
@@ -544,7 +544,7 @@ fn one(site: &Site, random: &mut Random, paths: &[PathBuf], tally: &mut Tally) -
         return true;
     }
     let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
-    let ends = Ends::of(site, &View::host(host_name()), &subject, &from, &to);
+    let ends = LinkPaths::of(site, &View::host(host_name()), &subject, &from, &to);
     let (link, moved) = (hardlink(&ends), rename(&ends));
     let target = ends.target.path().to_vec();
     // The FAT that runs in user space loses folders from its lists when something is moved, and has errors of its own for folders.

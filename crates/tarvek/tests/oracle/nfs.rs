@@ -16,7 +16,7 @@ use nfs3_client::nfs3_types::rpc::{auth_unix, opaque_auth};
 use nfs3_client::nfs3_types::xdr_codec::Opaque;
 use nfs3_client::tokio::{TokioConnector, TokioIo};
 use nfs3_client::{Nfs3Client, Nfs3ConnectionBuilder};
-use tarvek_core::judge::along::judge;
+use tarvek_core::judge::access_check::judge;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;

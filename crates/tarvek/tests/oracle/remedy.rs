@@ -7,7 +7,7 @@ use std::process::Command;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::layout::site::Layout;
-use tarvek_core::remedy::wish::{Wish, remedy};
+use tarvek_core::remedy::access_request::{AccessRequest, remedy};
 use tarvek_core::route::follow;
 use tarvek_core::route::hops::View;
 use tarvek_core::scan::read::below;
@@ -52,7 +52,7 @@ fn remedies_give_what_was_asked_and_say_what_else_they_change() {
         let subject = Subject::new(who.uid, who.gid, who.groups.iter().copied());
         let view = View::Host(host.clone());
         let asked = access::abs(&path);
-        let wish = Wish {
+        let wish = AccessRequest {
             view: &view,
             path: asked.as_bytes(),
             subject: &subject,

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 use tarvek_core::facts::tree::Lookup;
-use tarvek_core::judge::along::judge;
+use tarvek_core::judge::access_check::judge;
 use tarvek_core::judge::made::new_entry;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::decide::{R, W, decide};

@@ -13,12 +13,12 @@ use nix::fcntl::{OFlag, open as open_at, renameat};
 use nix::sys::stat::Mode;
 use nix::unistd::mkfifo;
 use serde_json::{Value, json};
-use tarvek_core::judge::along::judge;
+use tarvek_core::judge::access_check::judge;
 use tarvek_core::judge::verdict::Need;
 use tarvek_core::kernel::subject::{IdMap, Subject};
 use tarvek_core::layout::service::UserNs;
-use tarvek_core::link::ends::Ends;
 use tarvek_core::link::hard::hardlink;
+use tarvek_core::link::link_paths::LinkPaths;
 use tarvek_core::link::moved::rename;
 use tarvek_core::route::end::End;
 use tarvek_core::route::follow_written;
@@ -781,7 +781,7 @@ fn links_in(
     let flat: Vec<Vec<u8>> = pairs.iter().flatten().cloned().collect();
     let really = asking.ask(who, "view::links_and_renames", &flat);
     for ([from, to], really) in pairs.iter().zip(&really) {
-        let ends = Ends::of(&site, &view, &subject, from, to);
+        let ends = LinkPaths::of(&site, &view, &subject, from, to);
         if ends.source.name.as_ref().is_some_and(|name| matches!(name.end, End::Missing(_))) {
             continue;
         }

@@ -1,6 +1,6 @@
 //! `access/cannot-add`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::Need;
 use crate::link::intake::ways;
 use crate::remedy::rights;

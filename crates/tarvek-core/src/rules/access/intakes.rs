@@ -1,6 +1,6 @@
 //! The ways of an intake, and what its services make on them.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::made::{judge_within, new_entry};
 use crate::judge::verdict::{Answer, Need};
 use crate::kernel::acl::Tag;

@@ -1,6 +1,6 @@
 //! `access/more-than-needed`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::Need;
 use crate::remedy::apply_on_host::{recreate_container, run_as_account};
 use crate::route::hops::Route;

@@ -1,6 +1,6 @@
 //! `access/moved-stays-private`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::decide::{R, decide};
 use crate::kernel::entry::EntryKind;

@@ -14,7 +14,7 @@ use crate::remedy::plan::takes_posix_acls;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::route::seen_as::seen_as;
-use crate::rules::access::trees::Alike;
+use crate::rules::access::trees::AlikeEntries;
 use crate::site::join::Site;
 use crate::site::suppose::Change;
 use crate::used::used_path::UsedPath;
@@ -67,7 +67,7 @@ fn told(
     folder: &Folder,
     who: &Name,
     right: Right,
-    some: &Alike,
+    some: &AlikeEntries,
     word: &str,
 ) -> Option<Finding> {
     let example = some.example(site, &folder.host)?;
@@ -187,8 +187,8 @@ fn compared(
     top: NodeId,
     right: Right,
     asker: &Asker,
-) -> [(Alike, &'static str); 2] {
-    let (mut more, mut less) = (Alike::default(), Alike::default());
+) -> [(AlikeEntries, &'static str); 2] {
+    let (mut more, mut less) = (AlikeEntries::default(), AlikeEntries::default());
     let wanted = match right {
         Right::None => 0,
         Right::Read => R,

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::kernel::object::Object;
-use crate::rules::access::trees::{Alike, media, on_host};
+use crate::rules::access::trees::{AlikeEntries, media, on_host};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
@@ -34,7 +34,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 
 fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     let accounts: BTreeSet<u32> = site.accounts(host).map(|account| account.uid).collect();
-    let mut orphans: BTreeMap<u32, Alike> = BTreeMap::new();
+    let mut orphans: BTreeMap<u32, AlikeEntries> = BTreeMap::new();
     if accounts.is_empty() {
         return None;
     }

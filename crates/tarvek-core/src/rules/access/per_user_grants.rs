@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::kernel::acl::{Tag, perm_text};
 use crate::kernel::object::Object;
-use crate::rules::access::trees::{Alike, media, on_host};
+use crate::rules::access::trees::{AlikeEntries, media, on_host};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
@@ -47,8 +47,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 /// Which permission is granted to which users by name, wherever it is at least that many.
-fn grants(site: &Site, host: &Name, cases: &[UsedPath]) -> BTreeMap<(u8, Vec<u32>), Alike> {
-    let mut grants: BTreeMap<(u8, Vec<u32>), Alike> = BTreeMap::new();
+fn grants(site: &Site, host: &Name, cases: &[UsedPath]) -> BTreeMap<(u8, Vec<u32>), AlikeEntries> {
+    let mut grants: BTreeMap<(u8, Vec<u32>), AlikeEntries> = BTreeMap::new();
     let granted = |object: &Object| {
         let mut users: BTreeMap<u8, Vec<u32>> = BTreeMap::new();
         for entry in object.acl.as_ref()?.entries() {
@@ -67,7 +67,13 @@ fn grants(site: &Site, host: &Name, cases: &[UsedPath]) -> BTreeMap<(u8, Vec<u32
     grants
 }
 
-fn told(site: &Site, host: &Name, perm: u8, names: &[String], some: &Alike) -> Option<Finding> {
+fn told(
+    site: &Site,
+    host: &Name,
+    perm: u8,
+    names: &[String],
+    some: &AlikeEntries,
+) -> Option<Finding> {
     let example = some.example(site, host)?;
     let perm = perm_text(perm);
     let message = format!(

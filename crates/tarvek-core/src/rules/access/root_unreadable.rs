@@ -1,6 +1,6 @@
 //! `access/root-unreadable`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::Need;
 use crate::remedy::rights;
 use crate::route::end::End;

@@ -5,7 +5,7 @@ use crate::kernel::entry::EntryKind;
 use crate::kernel::object::Object;
 use crate::route::places::outermost;
 use crate::site::join::Site;
-use crate::site::suppose::ByAlike;
+use crate::site::suppose::AccessClassCache;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
@@ -35,7 +35,7 @@ pub(super) fn media<T: Clone>(
     mut take: impl FnMut(NodeId, NodeId, T),
 ) {
     let Some(objects) = site.objects(host) else { return };
-    let mut known = ByAlike::new(objects);
+    let mut known = AccessClassCache::new(objects);
     for place in media_places(site, host, cases) {
         let Lookup::Found(top) = objects.tree.find(&place) else { continue };
         for node in objects.tree.below(top) {
@@ -53,13 +53,13 @@ const NAMED: usize = 3;
 
 /// Some entries that are alike, with the first few of them.
 #[derive(Default)]
-pub(super) struct Alike {
+pub(super) struct AlikeEntries {
     pub(super) count: u64,
     first: Vec<NodeId>,
     tops: Vec<NodeId>,
 }
 
-impl Alike {
+impl AlikeEntries {
     /// One more, below one of the places that hold media.
     pub(super) fn add(&mut self, top: NodeId, node: NodeId) {
         self.count += 1;

@@ -4,7 +4,7 @@ use crate::kernel::decide::{W, decide};
 use crate::kernel::object::Object;
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::{NOBODY, Subject};
-use crate::rules::access::trees::{Alike, media, on_host};
+use crate::rules::access::trees::{AlikeEntries, media, on_host};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
@@ -32,7 +32,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     // What anyone may do is what a stranger may; in a sticky folder they can't touch what others have.
     let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
-    let mut open = Alike::default();
+    let mut open = AlikeEntries::default();
     let is_open = |object: &Object| {
         let sticky = object.is_folder() && object.meta.mode & STICKY != 0;
         let strange = object.meta.uid != stranger.uid && object.meta.gid != stranger.gid;

@@ -127,7 +127,7 @@ fn bigger(limit: u64) -> String {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::facts::told::{Capacity, SubvolumeLimit};
+    use crate::facts::host_report::{Capacity, SubvolumeLimit};
     use crate::tests::{Scene, abs, mounts};
     use crate::words::rule::Severity;
 

@@ -1,6 +1,6 @@
 //! `identity/shifted`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::{Need, Refusal};
 use crate::layout::mapping::Mapping;
 use crate::route::end::End;

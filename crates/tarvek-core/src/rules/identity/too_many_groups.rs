@@ -1,6 +1,6 @@
 //! `identity/too-many-groups`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::{Answer, Refusal};
 use crate::kernel::decide::decide;
 use crate::kernel::subject::Subject;

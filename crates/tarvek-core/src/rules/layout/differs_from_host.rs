@@ -5,8 +5,8 @@ use std::fmt::Display;
 
 use crate::facts::configured::{ExportFact, Fact, ShareFact};
 use crate::facts::host::HostFacts;
+use crate::facts::host_report::SubvolumeLimit;
 use crate::facts::mounts::MountEntry;
-use crate::facts::told::SubvolumeLimit;
 use crate::layout::host::{Dataset, Host};
 use crate::layout::mount::{Mount, MountSource};
 use crate::rules::mount::{is_declared_source, wrong_source};
@@ -238,7 +238,7 @@ impl Disagreements<'_> {
 mod tests {
     use super::RULE;
     use crate::facts::configured::{Configured, ExportFact, Fact, ShareFact};
-    use crate::facts::told::Property;
+    use crate::facts::host_report::Property;
     use crate::layout::host::Dataset;
     use crate::tests::{Scene, abs, mounts};
     use crate::words::options::MountOptions;

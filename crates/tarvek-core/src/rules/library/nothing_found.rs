@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use crate::facts::tree::{NodeId, Tree};
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::Need;
 use crate::kernel::entry::EntryKind;
 use crate::layout::service::Library;

@@ -7,7 +7,7 @@ use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
-use crate::link::ends::of_folder;
+use crate::link::link_paths::of_folder;
 use crate::words::remedy::{Command, Remedy, Step};
 
 /// Two quota trees.

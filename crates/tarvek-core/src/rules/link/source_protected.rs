@@ -6,8 +6,8 @@ use crate::kernel::object::{Edit, Grant};
 use crate::layout::intake::Want;
 use crate::layout::service::{GroupRef, RunAs, Service};
 use crate::link::below::holds;
-use crate::link::ends::Ends;
 use crate::link::filing::{Filing, filings};
+use crate::link::link_paths::LinkPaths;
 use crate::link::verdict::Reason;
 use crate::remedy::apply_on_host::run_as_account;
 use crate::remedy::apply_on_host::set_and_restart;
@@ -68,7 +68,7 @@ fn waiting(site: &Site, filing: &Filing) -> Option<(u64, String, String)> {
     let (reads, _) = filing.ends();
     let view = &reads.route.view;
     let (from, to) = (filing.step.from.as_bytes(), filing.step.to.as_bytes());
-    let ends = Ends::of(site, view, &reads.route.subject, from, to);
+    let ends = LinkPaths::of(site, view, &reads.route.subject, from, to);
     let held = holds(&ends)?;
     let cause = held.causes.into_iter().find(|cause| cause.reason == Reason::SourceProtected)?;
     let example = cause.examples.first()?.to_string();

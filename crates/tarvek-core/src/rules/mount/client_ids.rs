@@ -1,6 +1,6 @@
 //! `mount/client-ids`.
 
-use crate::judge::along::judge;
+use crate::judge::access_check::judge;
 use crate::judge::verdict::{Refusal, Verdict};
 use crate::rules::mount::{mount_above, set_ids};
 use crate::site::join::Site;

@@ -80,7 +80,7 @@ fn steps(host: &Name, parent: &MountEntry, point: &AbsPath) -> Vec<Step> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::facts::told::Beneath;
+    use crate::facts::host_report::Beneath;
     use crate::tests::{Scene, abs};
     use crate::words::terms::Protocol;
 

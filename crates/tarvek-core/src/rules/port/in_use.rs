@@ -78,7 +78,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::facts::told::Listening;
+    use crate::facts::host_report::Listening;
     use crate::tests::Scene;
 
     #[test]

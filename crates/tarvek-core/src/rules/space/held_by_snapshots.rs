@@ -73,7 +73,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::RULE;
-    use crate::facts::told::Property;
+    use crate::facts::host_report::Property;
     use crate::tests::{Scene, mounts};
 
     #[test]

@@ -11,7 +11,7 @@ use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::place::Place;
 use tarvek_core::words::remedy::Remedy;
-use tarvek_formats::written::Written;
+use tarvek_formats::keyword::Keyword;
 
 use super::common::{EditedLayout, Identity, Path, RemedyDoc, exact, lossy};
 use crate::view::access::{Made, PartyRow};
@@ -63,10 +63,10 @@ struct CauseDoc {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct VerdictDoc {
-    need: Written<Need>,
+    need: Keyword<Need>,
     /// null where it can't be told.
     allowed: Option<bool>,
-    evidence: Written<Evidence>,
+    evidence: Keyword<Evidence>,
     /// The first place that denies, or the place that allows.
     decided_at: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -77,7 +77,7 @@ struct VerdictDoc {
     reason: String,
     /// What the kernel would answer, if it is denied.
     #[serde(skip_serializing_if = "Option::is_none")]
-    errno: Option<Written<Errno>>,
+    errno: Option<Keyword<Errno>>,
 }
 
 impl Access {
@@ -116,14 +116,14 @@ impl Access {
 impl From<&Answer> for VerdictDoc {
     fn from(answer: &Answer) -> Self {
         Self {
-            need: Written(answer.need),
+            need: Keyword(answer.need),
             allowed: answer.allowed(),
-            evidence: Written(answer.evidence),
+            evidence: Keyword(answer.evidence),
             decided_at: lossy(&answer.decided_at.path),
             decided_at_bytes: exact(&answer.decided_at.path),
             decided_on: answer.decided_at.host.raw().to_owned(),
             reason: answer.reason().to_owned(),
-            errno: answer.errno().map(Written),
+            errno: answer.errno().map(Keyword),
         }
     }
 }
@@ -207,7 +207,7 @@ pub(crate) struct NewEntries {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct MadeDoc {
-    kind: Written<EntryKind>,
+    kind: Keyword<EntryKind>,
     uid: u32,
     gid: u32,
     /// Octal.
@@ -233,7 +233,7 @@ impl NewEntries {
         let one = |made: &Made| {
             let object = &made.object;
             MadeDoc {
-                kind: Written(object.meta.kind),
+                kind: Keyword(object.meta.kind),
                 uid: object.meta.uid,
                 gid: object.meta.gid,
                 mode: format!("{:04o}", object.meta.mode),

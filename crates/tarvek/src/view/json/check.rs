@@ -10,7 +10,7 @@ use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::finding::Finding;
 use tarvek_core::words::rule::Severity;
 use tarvek_core::words::terms::Kind;
-use tarvek_formats::written::Written;
+use tarvek_formats::keyword::Keyword;
 
 use super::common::{EditedLayout, FromTo, Path, StepDoc, exact, lossy};
 use super::link::VerdictDoc;
@@ -45,7 +45,7 @@ struct BoardRow {
     name: String,
     /// What a library holds.
     #[serde(skip_serializing_if = "Option::is_none")]
-    kind: Option<Written<Kind>>,
+    kind: Option<Keyword<Kind>>,
     /// How each stage stands.
     stages: Stages,
     /// In one line.
@@ -64,29 +64,29 @@ struct BoardRow {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct Stages {
-    mapped: Written<State>,
-    mounted: Written<State>,
-    exists: Written<State>,
-    readable: Written<State>,
+    mapped: Keyword<State>,
+    mounted: Keyword<State>,
+    exists: Keyword<State>,
+    readable: Keyword<State>,
     /// How many titles a scan would find; null if that can't be told, and for an intake.
     titles: Option<u64>,
     /// Of an intake, whether filing does what is wanted of it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    linkable: Option<Written<State>>,
+    linkable: Option<Keyword<State>>,
 }
 
 /// A step of an intake.
 #[derive(Debug, Serialize, JsonSchema)]
 struct IntakeStep {
     /// `finish` takes a download from the partial into the done folder, `file` from there into the library.
-    step: Written<Stage>,
+    step: Keyword<Stage>,
     /// Who does it.
     service: String,
     /// The folders, as that service sees them.
     #[serde(flatten)]
     ends: FromTo,
     /// What it comes to.
-    does: Written<Does>,
+    does: Keyword<Does>,
     /// Whether removing the download after it gives its space back; null where nothing is left to remove, or nobody knows.
     removal_frees: Option<bool>,
     hardlink: VerdictDoc,
@@ -96,10 +96,10 @@ struct IntakeStep {
 impl From<&Step> for IntakeStep {
     fn from(step: &Step) -> Self {
         Self {
-            step: Written(step.stage),
+            step: Keyword(step.stage),
             service: step.service.raw().to_owned(),
             ends: FromTo::new(&step.from, &step.to),
-            does: Written(step.does),
+            does: Keyword(step.does),
             removal_frees: step.does.removal_frees(),
             hardlink: (&step.link).into(),
             rename: (&step.rename).into(),
@@ -113,8 +113,8 @@ struct FindingDoc {
     id: String,
     /// `family/name`.
     rule: &'static str,
-    severity: Written<Severity>,
-    evidence: Written<Evidence>,
+    severity: Keyword<Severity>,
+    evidence: Keyword<Evidence>,
     /// What it is about.
     subject: String,
     /// What is wrong and why.
@@ -216,16 +216,16 @@ impl From<&Row> for BoardRow {
             service: row.service.raw().to_owned(),
             name: row.name.raw().to_owned(),
             kind: match row.of {
-                Subject::Library(kind) => Some(Written(kind)),
+                Subject::Library(kind) => Some(Keyword(kind)),
                 Subject::Intake => None,
             },
             stages: Stages {
-                mapped: Written(row.stages.mapped),
-                mounted: Written(row.stages.mounted),
-                exists: Written(row.stages.exists),
-                readable: Written(row.stages.readable),
+                mapped: Keyword(row.stages.mapped),
+                mounted: Keyword(row.stages.mounted),
+                exists: Keyword(row.stages.exists),
+                readable: Keyword(row.stages.readable),
                 titles: row.stages.titles,
-                linkable: row.stages.linkable.map(Written),
+                linkable: row.stages.linkable.map(Keyword),
             },
             verdict: row.verdict.clone(),
             ready: row.ready,
@@ -242,8 +242,8 @@ impl FindingDoc {
         Self {
             id: finding.id.clone(),
             rule: finding.rule.id,
-            severity: Written(finding.severity),
-            evidence: Written(finding.evidence),
+            severity: Keyword(finding.severity),
+            evidence: Keyword(finding.evidence),
             subject: finding.about.to_string(),
             message: finding.message.clone(),
             place: PlaceDoc {

@@ -6,7 +6,7 @@ use tarvek_core::check::outlook::{Missed, Outlook};
 use tarvek_core::facts::media::Media;
 use tarvek_core::forecast::titles::{File, Found};
 use tarvek_core::words::terms::Kind;
-use tarvek_formats::written::Written;
+use tarvek_formats::keyword::Keyword;
 
 use super::common::Path;
 use crate::view::forecast::{Headers, Show, Told};
@@ -30,7 +30,7 @@ struct LibraryDoc {
     /// The service that serves it; the viewpoint, for a folder that no service serves.
     service: String,
     name: String,
-    kind: Written<Kind>,
+    kind: Keyword<Kind>,
     /// As the service sees them.
     roots: Vec<String>,
     /// Films, shows, albums, works; of photos and home videos the files. null if it can't be told.
@@ -172,7 +172,7 @@ impl LibraryDoc {
         Self {
             service: row.service.raw().to_owned(),
             name: row.name.raw().to_owned(),
-            kind: Written(kind),
+            kind: Keyword(kind),
             roots: roots.iter().map(|root| root.raw().to_owned()).collect(),
             titles: row.stages.titles,
             files: forecast.files,

@@ -9,7 +9,7 @@ use tarvek_core::remedy::verified_fix::Mended;
 use tarvek_core::words::errno::Errno;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::terms::Access;
-use tarvek_formats::written::Written;
+use tarvek_formats::keyword::Keyword;
 
 use super::common::{EditedLayout, FromTo, Identity, Path, RemedyDoc, exact, lossy};
 use crate::view::link::Answer;
@@ -74,10 +74,10 @@ impl MendedDoc {
 pub(super) struct VerdictDoc {
     /// null where it can't be told.
     possible: Option<bool>,
-    evidence: Written<Evidence>,
-    reason: Written<Reason>,
+    evidence: Keyword<Evidence>,
+    reason: Keyword<Reason>,
     /// What the kernel answers, where it refuses.
-    errno: Option<Written<Errno>>,
+    errno: Option<Keyword<Errno>>,
     /// Why, in words; where it can't be told, what would settle it.
     detail: String,
 }
@@ -97,8 +97,8 @@ struct HoldsDoc {
 #[derive(Debug, Serialize, JsonSchema)]
 struct CauseDoc {
     possible: Option<bool>,
-    reason: Written<Reason>,
-    errno: Option<Written<Errno>>,
+    reason: Keyword<Reason>,
+    errno: Option<Keyword<Errno>>,
     detail: String,
     files: u64,
     /// At most three.
@@ -117,7 +117,7 @@ struct MountDoc {
     shows_bytes: Option<String>,
     /// The filesystem's type, if it is known.
     filesystem: Option<String>,
-    access: Written<Access>,
+    access: Keyword<Access>,
     /// Whether the source lies on it.
     has_source: bool,
     /// Whether the target folder lies on it.
@@ -146,9 +146,9 @@ impl From<&Verdict> for VerdictDoc {
     fn from(verdict: &Verdict) -> Self {
         Self {
             possible: verdict.possible,
-            evidence: Written(verdict.evidence),
-            reason: Written(verdict.reason),
-            errno: verdict.errno.map(Written),
+            evidence: Keyword(verdict.evidence),
+            reason: Keyword(verdict.reason),
+            errno: verdict.errno.map(Keyword),
             detail: verdict.detail.clone(),
         }
     }
@@ -158,8 +158,8 @@ impl From<&Holds> for HoldsDoc {
     fn from(holds: &Holds) -> Self {
         let cause = |cause: &Cause| CauseDoc {
             possible: cause.possible,
-            reason: Written(cause.reason),
-            errno: cause.errno.map(Written),
+            reason: Keyword(cause.reason),
+            errno: cause.errno.map(Keyword),
             detail: cause.detail.clone(),
             files: cause.count,
             examples: cause.examples.iter().map(Path::from).collect(),
@@ -182,7 +182,7 @@ impl From<&Shown> for MountDoc {
             shows: place.map(|place| lossy(&place.path)),
             shows_bytes: place.and_then(|place| exact(&place.path)),
             filesystem: mount.filesystem.as_ref().map(|kind| kind.raw().to_owned()),
-            access: Written(mount.access),
+            access: Keyword(mount.access),
             has_source: mount.has_source,
             has_target: mount.has_target,
         }

@@ -10,7 +10,7 @@ use tarvek_core::site::join::Site;
 use tarvek_core::words::evidence::Evidence;
 use tarvek_core::words::place::Place;
 use tarvek_core::words::terms::Access;
-use tarvek_formats::written::Written;
+use tarvek_formats::keyword::Keyword;
 
 use super::common::{Identity, Path, exact, lossy};
 
@@ -56,7 +56,7 @@ struct Ends {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct HopDoc {
-    kind: Written<HopKind>,
+    kind: Keyword<HopKind>,
     host: String,
     path_in: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -66,13 +66,13 @@ struct HopDoc {
     path_out_bytes: Option<String>,
     /// The host after this hop.
     host_out: String,
-    mode: Written<Access>,
+    mode: Keyword<Access>,
     /// Who arrives; `groups` are the supplementary ones.
     identity: Identity,
     /// What made them somebody else here.
     #[serde(skip_serializing_if = "Option::is_none")]
     identity_changed_by: Option<String>,
-    evidence: Written<Evidence>,
+    evidence: Keyword<Evidence>,
     note: String,
     /// Why it may not be what is meant.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -116,17 +116,17 @@ impl Trace {
 impl From<&Hop> for HopDoc {
     fn from(hop: &Hop) -> Self {
         Self {
-            kind: Written(hop.kind),
+            kind: Keyword(hop.kind),
             host: hop.from.host.raw().to_owned(),
             path_in: lossy(&hop.from.path),
             path_in_bytes: exact(&hop.from.path),
             path_out: lossy(&hop.to.path),
             path_out_bytes: exact(&hop.to.path),
             host_out: hop.to.host.raw().to_owned(),
-            mode: Written(hop.access),
+            mode: Keyword(hop.access),
             identity: Identity::supplementary(&hop.subject),
             identity_changed_by: hop.changed_by.clone(),
-            evidence: Written(hop.evidence),
+            evidence: Keyword(hop.evidence),
             note: hop.note.clone(),
             doubt: hop.doubt.clone(),
             broken: hop.broken,
@@ -164,7 +164,7 @@ struct NameDoc {
     #[serde(flatten)]
     path: Path,
     /// What every layer on the way lets through.
-    access: Written<Access>,
+    access: Keyword<Access>,
     /// Whether the way leads to an entry, with every mount in place.
     complete: bool,
 }
@@ -179,7 +179,7 @@ impl TraceTo {
             };
             let path =
                 known.path.as_client_writes().map_or_else(|| (&known.path).into(), Path::of_bytes);
-            NameDoc { from, path, access: Written(known.access), complete: known.complete }
+            NameDoc { from, path, access: Keyword(known.access), complete: known.complete }
         };
         Self {
             schema: "tarvek/trace-to/1",

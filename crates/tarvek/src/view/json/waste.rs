@@ -5,7 +5,7 @@ use serde::Serialize;
 use tarvek_core::facts::host::Gap;
 use tarvek_core::waste::found::{Sum, by_area, by_kind};
 use tarvek_core::waste::group::{Group, Item, Suggest, Waste as Kind};
-use tarvek_formats::written::Written;
+use tarvek_formats::keyword::Keyword;
 
 use super::common::Path;
 use super::forecast::MediaDoc;
@@ -45,7 +45,7 @@ pub(crate) struct Waste {
 struct GroupDoc {
     /// The same at each look.
     id: String,
-    kind: Written<Kind>,
+    kind: Keyword<Kind>,
     /// What comes back once all that is suggested is done, and nothing is held any more.
     reclaimable_bytes: u64,
     /// Whether it may be less, since the filesystem does not tell.
@@ -72,7 +72,7 @@ struct FileDoc {
     allocated_bytes: u64,
     /// How many names it has.
     links: u32,
-    suggest: Written<Suggest>,
+    suggest: Keyword<Suggest>,
     /// Why just this.
     #[serde(skip_serializing_if = "String::is_empty")]
     #[schemars(default)]
@@ -113,7 +113,7 @@ struct Totals {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct KindDoc {
-    kind: Written<Kind>,
+    kind: Keyword<Kind>,
     #[serde(flatten)]
     sum: SumDoc,
 }
@@ -184,7 +184,7 @@ impl Waste {
             },
             by_kind: by_kind(told.groups)
                 .iter()
-                .map(|(kind, sum)| KindDoc { kind: Written(*kind), sum: sum.into() })
+                .map(|(kind, sum)| KindDoc { kind: Keyword(*kind), sum: sum.into() })
                 .collect(),
             by_library: by_area(stock, told.groups).into_iter().map(library).collect(),
             failed: told.failed.iter().map(failed).collect(),
@@ -201,7 +201,7 @@ impl GroupDoc {
             group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
         Self {
             id: group.id.clone(),
-            kind: Written(group.kind),
+            kind: Keyword(group.kind),
             reclaimable_bytes: group.frees,
             at_most: group.at_most,
             why: group.why.clone(),
@@ -224,7 +224,7 @@ impl FileDoc {
             bytes: if folder { 0 } else { meta.size },
             allocated_bytes: if folder { 0 } else { meta.allocated.unwrap_or(meta.size) },
             links: meta.links,
-            suggest: Written(item.suggest),
+            suggest: Keyword(item.suggest),
             why: item.why.clone(),
             frees: item.frees,
             folder,

@@ -28,17 +28,17 @@ pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
         let end = route.written.iter().rposition(|&byte| byte != b'/').map_or(0, |last| last + 1);
         let mut name = follow_to_name(site, &route.view, &route.written[..end], &route.subject);
         name.written.clone_from(&route.written);
-        return Along { site, route: &name, need }.answer();
+        return AccessCheck { site, route: &name, need }.answer();
     }
     // What is made or looked up in a folder has the folder's symlink in the middle of its path, where nothing protects it.
     if let (Need::Enter | Need::Add | Need::Write, End::ProtectedLink { .. }) = (need, &route.end) {
         let inside = [&route.written[..], b"/."].concat();
         let inside = follow_written(site, &route.view, &inside, &route.subject);
         if need != Need::Write || inside.end == End::Reached {
-            return Along { site, route: &inside, need }.answer();
+            return AccessCheck { site, route: &inside, need }.answer();
         }
     }
-    Along { site, route, need }.answer()
+    AccessCheck { site, route, need }.answer()
 }
 
 /// Why nothing is at the end of a route, if it is certain that nothing is: a name is missing, and no folder before it
@@ -54,19 +54,19 @@ pub fn absent(site: &Site, route: &Route) -> Option<String> {
 
 /// What keeps whoever asks from coming to the end of a route, or from knowing whether they can; `None` if nothing does.
 pub fn kept_from(site: &Site, route: &Route) -> Option<Answer> {
-    Along { site, route, need: Need::Enter }.way().err().map(|answer| *answer)
+    AccessCheck { site, route, need: Need::Enter }.way().err().map(|answer| *answer)
 }
 
 /// An answer that ends the search for one; boxed, since it is large and most requests pass.
 type Ended = Box<Answer>;
 
-pub(super) struct Along<'a> {
+pub(super) struct AccessCheck<'a> {
     pub(super) site: &'a Site,
     pub(super) route: &'a Route,
     pub(super) need: Need,
 }
 
-impl Along<'_> {
+impl AccessCheck<'_> {
     fn ends(&self, at: &Waypoint, verdict: Verdict) -> Ended {
         Box::new(Answer {
             need: self.need,

@@ -10,7 +10,7 @@ use crate::words::remedy::Remedy;
 
 /// What somebody needs.
 #[derive(Clone, Debug)]
-pub struct Wish<'a> {
+pub struct AccessRequest<'a> {
     /// From where they see the path.
     pub view: &'a View,
     /// The path there, as it was written.
@@ -23,7 +23,7 @@ pub struct Wish<'a> {
     pub below: bool,
 }
 
-impl<'a> Wish<'a> {
+impl<'a> AccessRequest<'a> {
     /// What the subject of a route needs at its end.
     pub fn at(route: &'a Route, needs: &'a [Need]) -> Self {
         let Route { view, written, subject, .. } = route;
@@ -38,7 +38,7 @@ impl<'a> Wish<'a> {
 
 /// Finds a remedy for what is refused: changes are supposed and judged again, until nothing refuses any more. What they
 /// change for everybody else is told with them. `None` if nothing is refused, or if no change of rights helps.
-pub fn remedy(site: &Site, wish: &Wish) -> Option<Remedy> {
+pub fn remedy(site: &Site, wish: &AccessRequest) -> Option<Remedy> {
     Some(repaired(site, wish)?.remedy)
 }
 
@@ -51,7 +51,7 @@ pub struct Repaired {
 }
 
 /// As [`remedy`], for those who go on asking on the changed site.
-pub fn repaired(site: &Site, wish: &Wish) -> Option<Repaired> {
+pub fn repaired(site: &Site, wish: &AccessRequest) -> Option<Repaired> {
     let plan = Plan::made(site, wish.view, wish.path, wish.subject, wish.needs, wish.below)?;
     let effects = effects(site, &plan.site, &plan.changes, wish.subject, !plan.joined.is_empty());
     let subject = plan.subject();
@@ -69,7 +69,7 @@ mod tests {
     use crate::kernel::nfs4::{self, Ace, AceType, Nfs4Acl, Who};
     use crate::kernel::subject::Subject;
     use crate::layout::site::Layout;
-    use crate::remedy::wish::{Wish, remedy};
+    use crate::remedy::access_request::{AccessRequest, remedy};
     use crate::route::hops::View;
     use crate::site::join::Site;
 
@@ -103,7 +103,7 @@ mod tests {
         let view = View::host("granary");
         let ask = |path: &[u8], needs: &[Need], below| {
             let subject = Subject::new(840, 840, [2100]);
-            remedy(&site, &Wish { view: &view, path, subject: &subject, needs, below })
+            remedy(&site, &AccessRequest { view: &view, path, subject: &subject, needs, below })
         };
         let file = ask(b"/loft/film.mkv", &[Need::Read], false).unwrap();
         assert_eq!(file.to_string(), "on granary: nfs4_setfacl -a A::840:r /loft/film.mkv");
@@ -112,7 +112,7 @@ mod tests {
         let tree = ask(b"/loft", &[Need::Read], true).unwrap();
         assert_eq!(tree.to_string(), "on granary: nfs4_setfacl -a A::840:r /loft/film.mkv");
         let stranger = Subject::new(5, 5, []);
-        let wish = Wish {
+        let wish = AccessRequest {
             view: &view,
             path: b"/loft",
             subject: &stranger,

@@ -6,7 +6,7 @@ use crate::words::path::AbsPath;
 
 /// What a host says of itself.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Told {
+pub struct HostReport {
     /// How full each filesystem is (`df(1)`).
     pub capacities: Vec<Capacity>,
     /// What lies in mount points beneath what is mounted there.
@@ -95,7 +95,7 @@ pub struct Subordinate {
     pub count: u32,
 }
 
-impl Told {
+impl HostReport {
     /// What a property of a dataset is.
     pub fn property(&self, dataset: &Name, property: &str) -> Option<&Name> {
         let here = |told: &&Property| told.dataset == *dataset && told.name == property;

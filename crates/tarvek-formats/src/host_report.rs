@@ -5,20 +5,22 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::host::Document;
+use tarvek_core::facts::host_report::{
+    Beneath, Capacity, HostReport, Listening, Property, SubvolumeLimit,
+};
 use tarvek_core::facts::mounts::MountTable;
-use tarvek_core::facts::told::{Beneath, Capacity, Listening, Property, SubvolumeLimit, Told};
 use tarvek_core::words::path::AbsPath;
 
 use crate::escape::unescape;
 use crate::{config, process};
 
 /// Reads what can be read; lines that are none of their kind are passed over.
-pub fn read(documents: &[Document], mounts: Option<&MountTable>) -> Told {
+pub fn read(documents: &[Document], mounts: Option<&MountTable>) -> HostReport {
     let text = |name: &str| {
         let document = documents.iter().find(|document| document.name == *name);
         document.map_or("", |document| document.text.as_str())
     };
-    Told {
+    HostReport {
         capacities: text("capacity").lines().skip(1).filter_map(capacity).collect(),
         beneath: text("beneath").lines().filter_map(beneath).collect(),
         subvolume_limits: subvolume_limits(text("btrfs")),
@@ -154,7 +156,7 @@ mod tests {
     use super::*;
     use tarvek_core::facts::configured::{Configured, Fact};
 
-    fn told(name: &str, text: &str) -> Told {
+    fn told(name: &str, text: &str) -> HostReport {
         read(&[Document::new(name, text.as_bytes())], None)
     }
 

@@ -48,20 +48,20 @@ pub struct Area {
 /// One name of a file, or a folder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct NameAt {
-    /// Which host, by its place in [`Stock::hosts`].
+    /// Which host, by its place in [`Inventory::hosts`].
     pub host: u16,
-    /// Which area, by its place in [`Stock::areas`].
+    /// Which area, by its place in [`Inventory::areas`].
     pub area: u16,
     pub node: NodeId,
 }
 
-/// A file by its place in [`Stock`].
+/// A file by its place in [`Inventory`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FileId(pub u32);
 
 /// Every file and folder of some places.
 #[derive(Debug)]
-pub struct Stock<'s> {
+pub struct Inventory<'s> {
     pub site: &'s Site,
     pub hosts: Vec<&'s HostFacts>,
     pub areas: Vec<Area>,
@@ -94,7 +94,7 @@ struct Files {
 
 const NONE: u32 = u32::MAX;
 
-impl<'s> Stock<'s> {
+impl<'s> Inventory<'s> {
     /// Everything below some areas. `named`: folders that stay, whatever is in them.
     pub fn new(site: &'s Site, areas: Vec<Area>, named: &[Place]) -> Self {
         let mut stock = Self {

@@ -9,7 +9,7 @@ use crate::words::terms::Protocol;
 /// Where a route ends, as the kernel of its viewpoint tells mounts apart: two ends lie on one mount if they came the same way
 /// through mappings and mounts, and are on one entry of every mount table that was seen.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Standing<'a> {
+pub(super) struct MountPlacement<'a> {
     site: &'a Site,
     levels: &'a [Level],
 }
@@ -25,10 +25,10 @@ pub(super) enum Filesystem {
 
 /// Whether the ends of two routes of one view lie on one mount.
 pub(crate) fn one_mount(site: &Site, one: &Route, other: &Route) -> bool {
-    Standing::of(site, one).is_on_mount_of(Standing::of(site, other))
+    MountPlacement::of(site, one).is_on_mount_of(MountPlacement::of(site, other))
 }
 
-impl<'a> Standing<'a> {
+impl<'a> MountPlacement<'a> {
     pub(super) fn of(site: &'a Site, route: &'a Route) -> Self {
         Self { site, levels: &route.levels }
     }

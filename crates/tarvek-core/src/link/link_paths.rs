@@ -11,7 +11,7 @@ use crate::site::join::Site;
 
 /// Both ends, as one process sees them.
 #[derive(Clone, Debug)]
-pub struct Ends<'a> {
+pub struct LinkPaths<'a> {
     pub(super) site: &'a Site,
     pub source: Source<'a>,
     pub target: Target,
@@ -45,7 +45,7 @@ pub struct Target {
     pub(super) slash: bool,
 }
 
-impl<'a> Ends<'a> {
+impl<'a> LinkPaths<'a> {
     /// Of two paths as a process writes them. A target that is a folder takes the source's own name.
     pub fn of(site: &'a Site, view: &View, subject: &Subject, from: &[u8], to: &[u8]) -> Self {
         let (above, last) = split(from);
