@@ -36,12 +36,7 @@ pub(crate) fn text(applied: &Applied, screen: &Screen) -> String {
     }
     let (selection, outcome) = (applied.selection, applied.outcome);
     if selection.edits.is_empty() {
-        let all_left = selection.left.iter().any(|(f, _)| f.remedy.edits().next().is_some());
-        let why = match all_left {
-            true => "No edit can be made as it is advised",
-            false => "No finding's remedy is an edit",
-        };
-        let _ = writeln!(out, "{why}: {} stays as it is.", applied.file);
+        let _ = writeln!(out, "No finding's remedy is an edit of {}.", applied.file);
     }
     let on_hosts: Vec<&Step> = selection
         .chosen
