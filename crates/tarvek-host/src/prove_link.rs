@@ -14,6 +14,7 @@ use rustix::io::Errno;
 use tarvek_core::judge::verdict::Attempt;
 
 use crate::process::start_of;
+use crate::project;
 use crate::prove::{open_folder, spoken_of_links};
 
 /// What the names of proofs begin with; then the process that made it, and when that was started.
@@ -79,8 +80,14 @@ pub fn rename(source: &Path, folder: &Path) -> Attempt {
         Ok(twin) => twin,
         Err(attempt) => return attempt,
     };
-    let moved = rustix::fs::renameat(&from, &here, &to, &there);
     let flags = if twin == Twin::Folder { AtFlags::REMOVEDIR } else { AtFlags::empty() };
+    if twin != Twin::Name && !is_of_project(from.as_fd(), file, &here, folder) {
+        // Should this fail, the parent does it.
+        let _ = rustix::fs::unlinkat(&from, &here, flags);
+        let why = "a twin beside it may belong to another project, and so be moved where the source is not";
+        return Attempt::Untold(why.to_owned());
+    }
+    let moved = rustix::fs::renameat(&from, &here, &to, &there);
     let _ = match moved {
         Ok(()) => rustix::fs::unlinkat(&to, &there, flags),
         Err(_) => rustix::fs::unlinkat(&from, &here, flags),
@@ -132,6 +139,21 @@ fn beside(folder: BorrowedFd, file: &OsStr, name: &CStr) -> Result<Twin, Attempt
         rustix::fs::openat(folder, name, flags, Mode::RUSR | Mode::WUSR).map(|_| Twin::File)
     };
     made.map_err(|error| answer(Err(error)))
+}
+
+/// Whether a twin belongs to the project of its source, as far as that matters: a folder that hands its project on makes the twin one
+/// of it, whatever the source is, and takes nothing else in (`xfs_rename`, `ext4_rename`).
+fn is_of_project(from: BorrowedFd, file: &OsStr, twin: &CStr, into: &Path) -> bool {
+    let source = CString::new(file.as_bytes()).ok().and_then(|name| project::of_name(from, &name));
+    match (source, project::of_name(from, twin)) {
+        (Some(source), Some(twin)) => source.project.id == twin.project.id,
+        // Older kernels tell of folders only.
+        _ => {
+            let target = open_folder(into).ok();
+            let target = target.and_then(|target| project::of_folder(target.as_fd()));
+            target.is_none_or(|target| !target.project.inherits)
+        }
+    }
 }
 
 /// A folder as a place to make names in.
