@@ -43,6 +43,12 @@ pub(super) fn run(
     }
     let diff = diff(&layout, &text);
     if args.yes && !selection.edits.is_empty() {
+        // What somebody else wrote while this was judged is not written over.
+        let now = inputs::find_layout(globals)?.ok_or_else(inputs::no_layout)?;
+        if now.text != layout.text {
+            let message = format!("{} was changed meanwhile; nothing was written", layout.name);
+            return Err(Failure::with_remedy(message, "run it again"));
+        }
         replace(&file, text.as_bytes()).map_err(|error| {
             let message = format!("can't write {}: {error}", layout.name);
             Failure::with_remedy(message, "see that the file and its folder can be written")

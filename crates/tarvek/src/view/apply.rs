@@ -1,5 +1,6 @@
 //! The edits of the layout that findings advise: the diff, what is left, and what comes of it.
 
+use std::collections::BTreeSet;
 use std::fmt::Write;
 
 use tarvek_core::check::apply::{Outcome, Selection};
@@ -36,7 +37,12 @@ pub(crate) fn text(applied: &Applied, screen: &Screen) -> String {
     }
     let (selection, outcome) = (applied.selection, applied.outcome);
     if selection.edits.is_empty() {
-        let _ = writeln!(out, "No finding's remedy is an edit of {}.", applied.file);
+        let all_left = selection.left.iter().any(|(f, _)| f.remedy.edits().next().is_some());
+        let why = match all_left {
+            true => "No edit can be made as it is advised",
+            false => "No finding's remedy is an edit",
+        };
+        let _ = writeln!(out, "{why}: {} stays as it is.", applied.file);
     }
     let on_hosts: Vec<&Step> = selection
         .chosen
@@ -58,6 +64,16 @@ pub(crate) fn text(applied: &Applied, screen: &Screen) -> String {
                 let _ = writeln!(out, "  {} {folded}", dim("·"));
                 said.push(line);
             }
+        }
+    }
+    // What somebody gains or loses is said also where little is said.
+    let effects: BTreeSet<&String> =
+        selection.chosen.iter().flat_map(|finding| &finding.remedy.effects).collect();
+    if !effects.is_empty() {
+        let _ = writeln!(out, "\n{}", strong("What else it changes"));
+        for effect in effects {
+            let effect = wrap(effect, &[], screen.width() - 4, "    ");
+            let _ = writeln!(out, "  {} {effect}", dim("·"));
         }
     }
     // What is no edit at all is in the answer of `check`.

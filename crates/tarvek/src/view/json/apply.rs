@@ -38,6 +38,8 @@ struct AppliedDoc {
     finding: String,
     /// All steps of its remedy; those on hosts are still to be done.
     steps: Vec<StepDoc>,
+    /// What they change for others, a sentence each.
+    effects: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -61,7 +63,11 @@ impl Apply {
             diff: applied.diff.to_owned(),
             written: applied.written && !applied.selection.edits.is_empty(),
             applied: chosen
-                .map(|f| AppliedDoc { finding: f.id.clone(), steps: steps(f) })
+                .map(|f| AppliedDoc {
+                    finding: f.id.clone(),
+                    steps: steps(f),
+                    effects: f.remedy.effects.clone(),
+                })
                 .collect(),
             left: left
                 .map(|(f, why)| LeftDoc { finding: f.id.clone(), why: why.clone() })
