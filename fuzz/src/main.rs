@@ -1,5 +1,6 @@
-//! Spoiled input for every reader, on a stable toolchain: samples that are read well are changed at random, again and again. A panic, also one
-//! that the guard of readers catches, a broken promise, or an input that takes long is a failure; the input is kept.
+//! Spoiled input for every reader, on a stable toolchain: samples that are read well are changed at
+//! random, again and again. A panic, also one that the guard of readers catches, a broken promise,
+//! or an input that takes long is a failure; the input is kept.
 //!
 //! `tarvek-fuzz TARGET [SECONDS [SEED]]`; or `tarvek-fuzz list`.
 

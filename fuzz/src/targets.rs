@@ -272,7 +272,8 @@ const FORMATS: [Format; 17] = [
     Format::Urls,
 ];
 
-/// Configuration of every format; its length says of which. A file that includes another one may include itself.
+/// Configuration of every format; its length says of which. A file that includes another one may
+/// include itself.
 fn read_config(bytes: &[u8]) {
     let file = File::new(PathBuf::from("/d/file"), "file".into(), bytes.to_vec());
     let told = recognise(&file.path, &file.text);
@@ -299,8 +300,10 @@ fn read_media(bytes: &[u8]) {
 
 fn reviews() -> Vec<Vec<u8>> {
     let head = review::COLUMNS.join(",");
-    let row = "drop,copy-0123456789ab,copy,9000,12288,2 files of equal bytes,Films,granary,/loft/a.mkv,,/loft,,ext:0123,64512,12,\
-               2026-11-26 17:00:16.123456789 UTC,2026-11-26 17:00:16.123456789 UTC,00ff,1280×720 h264,60,abcdefghijklmnop";
+    let row = "drop,copy-0123456789ab,copy,9000,12288,2 files of equal \
+               bytes,Films,granary,/loft/a.mkv,,/loft,,ext:0123,64512,12,\
+               2026-11-26 17:00:16.123456789 UTC,2026-11-26 17:00:16.123456789 UTC,00ff,1280×720 \
+               h264,60,abcdefghijklmnop";
     let text = format!("{head}\r\n{row}\r\n{}\r\n", row.replace("drop", "keep"));
     vec![text.replace(',', ";").into_bytes(), text.into_bytes()]
 }

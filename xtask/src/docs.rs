@@ -8,8 +8,10 @@ use tarvek_core::rules::registry::rules;
 const FINDINGS: &str = "docs/findings.md";
 
 fn findings() -> String {
-    let mut text = "# Findings\n\nWhat `tarvek check` can find. Made from the rules by `cargo xtask docs`; \
-                    `tarvek explain RULE` says the same.\n\n| rule | severity | in one line |\n|---|---|---|\n"
+    let mut text = "# Findings\n\nWhat `tarvek check` can find. Made from the rules by `cargo \
+                    xtask docs`; \
+                    `tarvek explain RULE` says the same.\n\n| rule | severity | in one line |\n\
+                    |---|---|---|\n"
         .to_owned();
     for rule in rules() {
         let anchor = rule.id.replace('/', "");
@@ -24,7 +26,8 @@ fn findings() -> String {
     for rule in rules() {
         let _ = write!(
             text,
-            "\n## {}\n\n**{}** ({})\n\n{}\n\n*Why it hurts.* {}\n\n*What to do.* {}\n\n*Example.* {}\n",
+            "\n## {}\n\n**{}** ({})\n\n{}\n\n*Why it hurts.* {}\n\n*What to do.* {}\n\n*Example.* \
+             {}\n",
             rule.id,
             rule.title,
             rule.severity.word(),

@@ -1,5 +1,5 @@
-//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `bench`, `docs`, `screenshots`,
-//! `dependencies`, `fuzz`, `ci`.
+//! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `bench`,
+//! `docs`, `screenshots`, `dependencies`, `fuzz`, `ci`.
 #![allow(clippy::print_stderr, clippy::print_stdout)] // a chore talks to the person who runs it
 
 mod docs;
@@ -21,7 +21,8 @@ struct Arguments {
 enum Chore {
     /// The tests that need nothing but the toolchain
     Test,
-    /// Formatting, clippy and rustdoc, warnings denied, and whether generated documentation is current
+    /// Formatting, clippy and rustdoc, warnings denied, and whether generated documentation is
+    /// current
     Lint,
     /// The oracle lane: asks kernel, servers and standard tools; needs root and Debian packages
     Oracle {
@@ -41,7 +42,8 @@ enum Chore {
     Docs,
     /// Make docs/screenshots anew; needs xterm, Xvfb and ImageMagick
     Screenshots,
-    /// Licences, versions and sources of dependencies, and whether all are used; needs cargo-deny and cargo-machete
+    /// Licences, versions and sources of dependencies, and whether all are used; needs cargo-deny
+    /// and cargo-machete
     Dependencies,
     /// Spoiled input for the readers, each for some time
     Fuzz {
@@ -54,7 +56,8 @@ enum Chore {
         #[arg(long)]
         seed: Option<u64>,
     },
-    /// Everything that has to pass, in the order in which it fails fastest; `.ci/run` installs what it needs
+    /// Everything that has to pass, in the order in which it fails fastest; `.ci/run` installs what
+    /// it needs
     Ci,
 }
 
@@ -123,7 +126,8 @@ fn ci() -> Result<(), String> {
     Ok(())
 }
 
-/// What passed once passes again: the cases follow from the sources, and are others after each change.
+/// What passed once passes again: the cases follow from the sources, and are others after each
+/// change.
 fn seed_of_sources() -> Result<u64, String> {
     let mut files = Vec::new();
     let mut todo = vec![root().join("crates")];

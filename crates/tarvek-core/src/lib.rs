@@ -1,10 +1,12 @@
-//! The computation of Tarvek: from a declared layout and observed facts to routes, verdicts and findings.
+//! The computation of Tarvek: from a declared layout and observed facts to routes, verdicts and
+//! findings.
 //!
-//! No I/O, no interface: plain data in, plain data out. The rooms stand in an order, ground first; each imports only those
-//! before it (`tests/architecture.rs` holds this):
+//! No I/O, no interface: plain data in, plain data out. The rooms stand in an order, ground first;
+//! each imports only those before it (`tests/architecture.rs` holds this):
 //!
-//! [`words`], [`kernel`], [`layout`] and [`facts`] (which do not know each other), [`site`], [`route`], [`judge`], [`link`], [`scan`],
-//! [`forecast`], [`remedy`], [`waste`], [`used`], [`rules`], [`check`]; and the side rooms over the layout: [`draft`] and [`adopt`].
+//! [`words`], [`kernel`], [`layout`] and [`facts`] (which do not know each other), [`site`],
+//! [`route`], [`judge`], [`link`], [`scan`], [`forecast`], [`remedy`], [`waste`], [`used`],
+//! [`rules`], [`check`]; and the side rooms over the layout: [`draft`] and [`adopt`].
 
 pub mod adopt;
 pub mod check;

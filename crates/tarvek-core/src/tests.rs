@@ -1,4 +1,5 @@
-//! Small sites for the tests beside the code: one library, everything in order, to be broken in one place.
+//! Small sites for the tests beside the code: one library, everything in order, to be broken in one
+//! place.
 
 use std::borrow::Cow;
 use std::fmt::Write;
@@ -185,8 +186,8 @@ pub(crate) struct Scene {
 }
 
 impl Scene {
-    /// Storage host granary holds `/loft/media/films` with one film, all of mira's; lantern runs there too, sees the media
-    /// as `/media`, and serves the library Films.
+    /// Storage host granary holds `/loft/media/films` with one film, all of mira's; lantern runs
+    /// there too, sees the media as `/media`, and serves the library Films.
     pub(crate) fn local() -> Self {
         let granary = Host {
             name: "granary".into(),
@@ -275,7 +276,8 @@ impl Scene {
         scene
     }
 
-    /// Whose library lies in the dataset `loft/media`, of which properties are declared and others were seen.
+    /// Whose library lies in the dataset `loft/media`, of which properties are declared and others
+    /// were seen.
     pub(crate) fn with_dataset(declared: &[(&str, &str)], seen: &[(&str, &str)]) -> Self {
         let mut scene = Self::local();
         let pair = |(name, value): &(&str, &str)| ((*name).to_owned(), (*value).to_owned());
@@ -296,7 +298,8 @@ impl Scene {
         scene
     }
 
-    /// With an intake: drover fetches into `/data/intake`, joiner files from there into the library.
+    /// With an intake: drover fetches into `/data/intake`, joiner files from there into the
+    /// library.
     pub(crate) fn with_intake(mut self) -> Self {
         for (name, role, id) in
             [("drover", ServiceRole::Fetch, 841), ("joiner", ServiceRole::Sort, 842)]
@@ -336,7 +339,8 @@ impl Scene {
         self
     }
 
-    /// joiner sees intake and library by a mapping each, and drover the intake alone, under the same paths.
+    /// joiner sees intake and library by a mapping each, and drover the intake alone, under the
+    /// same paths.
     pub(crate) fn two_mappings(&mut self) -> &mut Self {
         let line = |line: u32| Origin { line, column: 1 };
         let map = |n: u32, from: &str, to: &str| {
@@ -368,7 +372,8 @@ impl Scene {
         self
     }
 
-    /// Adds or replaces entries: `TYPE MODE UID:GID PATH`, a type of `d`, `f`, `l` (and ` -> TARGET` behind the path) or `p`.
+    /// Adds or replaces entries: `TYPE MODE UID:GID PATH`, a type of `d`, `f`, `l` (and ` ->
+    /// TARGET` behind the path) or `p`.
     pub(crate) fn tree(&mut self, host: &str, lines: &str) -> &mut Self {
         for text in lines.lines().map(str::trim).filter(|line| !line.is_empty()) {
             let mut fields = text.splitn(4, ' ');
@@ -478,7 +483,8 @@ impl Scene {
         self
     }
 
-    /// Does to a host what a command would do there. Only what remedies use is known, and anything else is refused.
+    /// Does to a host what a command would do there. Only what remedies use is known, and anything
+    /// else is refused.
     pub(crate) fn run(&mut self, host: &str, words: &[&str]) {
         let id = |text: &str| text.parse::<u32>().unwrap();
         match words {
@@ -582,7 +588,8 @@ impl Scene {
         paths.iter().for_each(|path| deed(self, path));
     }
 
-    /// `setfacl -m` (setfacl(1)): entries are replaced, and the mask is worked out again unless one is given.
+    /// `setfacl -m` (setfacl(1)): entries are replaced, and the mask is worked out again unless one
+    /// is given.
     fn setfacl(&mut self, host: &str, entries: &str, path: &str) {
         let known: Vec<(String, u32)> = {
             let facts = self.facts(host);

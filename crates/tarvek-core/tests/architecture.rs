@@ -1,6 +1,6 @@
-//! What ARCHITECTURE.md says of the core, held: the order of the rooms, no circle between files, one list of rules, and that
-//! what is public says what it is. That the core does no I/O is held by `clippy.toml`, and by the parts of the standard library
-//! that it may use.
+//! What ARCHITECTURE.md says of the core, held: the order of the rooms, no circle between files,
+//! one list of rules, and that what is public says what it is. That the core does no I/O is held by
+//! `clippy.toml`, and by the parts of the standard library that it may use.
 #![expect(
     clippy::disallowed_macros,
     clippy::disallowed_methods,
@@ -236,7 +236,8 @@ fn absolute(module: &[String], path: Vec<String>) -> Option<Vec<String>> {
     }
 }
 
-/// Which files each file imports, by whatever name: a path from the top, one through a module that was imported, or one below.
+/// Which files each file imports, by whatever name: a path from the top, one through a module that
+/// was imported, or one below.
 fn imports(files: &Files) -> BTreeMap<&Vec<String>, BTreeSet<&Vec<String>>> {
     let of = |(module, file): (&Vec<String>, &File)| {
         let names = aliases(module, file);

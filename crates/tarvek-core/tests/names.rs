@@ -1,4 +1,5 @@
-//! Names that people give their files, and what they mean: a table of our own making, and names made of parts.
+//! Names that people give their files, and what they mean: a table of our own making, and names
+//! made of parts.
 
 use proptest::prelude::*;
 use tarvek_core::forecast::filed::Shelf;
@@ -87,7 +88,8 @@ proptest! {
     ) {
         let dotted = title.replace(' ', ".");
         let behind = if tags.is_empty() { String::new() } else { format!(".{tags}") };
-        let spaced = if tags.is_empty() { String::new() } else { format!(" {}", tags.replace('.', " ")) };
+        let spaced = if tags.is_empty() { String::new() } else { format!(" \
+            {}", tags.replace('.', " ")) };
         let bracketed = if tags.is_empty() { String::new() } else { format!(" [{tags}]") };
         for stem in [
             format!("{title} ({year})"),
@@ -159,7 +161,8 @@ proptest! {
     }
 }
 
-/// The longest names are read in about as many steps per byte as short ones: many of them in less time than anybody notices.
+/// The longest names are read in about as many steps per byte as short ones: many of them in less
+/// time than anybody notices.
 #[test]
 fn long_names_of_every_sort_are_read() {
     for piece in [

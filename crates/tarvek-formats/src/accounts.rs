@@ -6,8 +6,8 @@ use tarvek_core::facts::host_report::Subordinate;
 use tarvek_core::words::name::Name;
 use tarvek_core::words::terms::{Account, Group};
 
-/// Reads both files together: each account gets the groups that list it. Lines without numbers are passed over, as the
-/// C library does; password fields are never looked at.
+/// Reads both files together: each account gets the groups that list it. Lines without numbers are
+/// passed over, as the C library does; password fields are never looked at.
 pub fn read(passwd: &[u8], group: &[u8]) -> (Vec<Account>, Vec<Group>) {
     let (passwd, group) = (String::from_utf8_lossy(passwd), String::from_utf8_lossy(group));
     let members = Members::of(group.lines());

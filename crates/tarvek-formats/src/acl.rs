@@ -2,7 +2,8 @@
 
 use tarvek_core::kernel::acl::{Acl, AclEntry, Tag};
 
-/// One entry: `user::rwx`, `u:840:r-x`, `mask::r--`. A comment or an effective-rights remark after it is passed over.
+/// One entry: `user::rwx`, `u:840:r-x`, `mask::r--`. A comment or an effective-rights remark after
+/// it is passed over.
 pub fn entry(text: &str) -> Option<AclEntry> {
     let text = text.split('#').next()?.trim();
     let mut parts = text.split(':');

@@ -336,7 +336,8 @@ impl Reader<'_, '_, '_> {
             Some(at) => match AbsPath::new(at.value.as_bytes()) {
                 Ok(path) if path != AbsPath::root() => Some(path),
                 Ok(_) => {
-                    let remedy = "media on the system disk fills it some day; name the mount point of a pool or volume";
+                    let remedy = "media on the system disk fills it some day; name the mount point \
+                                  of a pool or volume";
                     self.mistakes.add(
                         at.span.clone(),
                         "the storage is mounted at /",

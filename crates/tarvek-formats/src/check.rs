@@ -1,8 +1,8 @@
-//! Checks a TOML table against the schema of its kind of file: every mistake is noted at its place, and what is wrong is named, to
-//! be taken out.
+//! Checks a TOML table against the schema of its kind of file: every mistake is noted at its place,
+//! and what is wrong is named, to be taken out.
 //!
-//! It knows the keywords that the schemas of layouts and briefs have; a test holds that they have no others, and another that a
-//! JSON Schema validator accepts the same.
+//! It knows the keywords that the schemas of layouts and briefs have; a test holds that they have
+//! no others, and another that a JSON Schema validator accepts the same.
 
 use std::collections::HashSet;
 use std::ops::Range;
@@ -15,7 +15,8 @@ use toml::de::{DeTable, DeValue};
 use crate::mistake::Mistakes;
 use crate::structure::{Form, Segment};
 
-/// Notes everything in a table that its schema does not allow; what has to go for it comes into `wrong`.
+/// Notes everything in a table that its schema does not allow; what has to go for it comes into
+/// `wrong`.
 pub(crate) fn check(
     form: &Form,
     table: &DeTable,
@@ -161,7 +162,8 @@ impl Checker<'_, '_, '_> {
         self.wrong(span, message, None);
     }
 
-    /// A value that may have one of several shapes: one word or a list of words, a number or a name.
+    /// A value that may have one of several shapes: one word or a list of words, a number or a
+    /// name.
     fn one_or_many(&mut self, shapes: &'static [Value], found: &Spanned<DeValue>) {
         let shapes: Vec<&Value> = shapes.iter().map(|shape| resolved(self.form, shape)).collect();
         let span = found.span();

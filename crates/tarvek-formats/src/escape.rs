@@ -1,4 +1,5 @@
-//! Octal escapes, as mount tables and fstab write odd characters: `\040` for a space (`getmntent(3)`).
+//! Octal escapes, as mount tables and fstab write odd characters: `\040` for a space
+//! (`getmntent(3)`).
 
 /// Reads `\ooo` escapes; a backslash that starts none stays.
 pub fn unescape(text: &[u8]) -> Vec<u8> {

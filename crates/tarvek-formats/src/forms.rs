@@ -1,4 +1,5 @@
-//! Strings of a certain form in layouts and briefs: what goes into configuration where nothing can be quoted.
+//! Strings of a certain form in layouts and briefs: what goes into configuration where nothing can
+//! be quoted.
 
 use std::borrow::Cow;
 use std::net::{Ipv4Addr, Ipv6Addr};
@@ -63,12 +64,14 @@ pub(crate) fn checked_port(port: At<String>, mistakes: &mut Mistakes) -> Option<
         return Some(port.value);
     }
     let message = format!("{:?} is no published port", shown(port.value.as_bytes()));
-    let remedy = "write [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as 8100, 8100:80, 8100-8105 or 10.20.0.7:8100:80/udp";
+    let remedy = "write [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as 8100, 8100:80, 8100-8105 or \
+                  10.20.0.7:8100:80/udp";
     mistakes.add(port.span, message, Some(remedy.to_owned()));
     None
 }
 
-/// Whether a text is `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`, an IPv6 address in brackets, both ports ranges of one length if they are any.
+/// Whether a text is `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`, an IPv6 address in brackets, both ports
+/// ranges of one length if they are any.
 fn is_port(written: &str) -> bool {
     let (rest, protocol) = written.split_once('/').unwrap_or((written, "tcp"));
     let range = |text: &str| {

@@ -8,8 +8,8 @@ use tarvek_core::words::secret;
 
 use crate::escape::unescape;
 
-/// Reads the lines that mount something at a path; swap, comments and lines with too few fields are passed over, as
-/// `mount(8)` passes over them.
+/// Reads the lines that mount something at a path; swap, comments and lines with too few fields are
+/// passed over, as `mount(8)` passes over them.
 pub fn read(text: &[u8]) -> Vec<FstabEntry> {
     let entry = |line| {
         let (line, _) = self::line(line)?.ok()?;

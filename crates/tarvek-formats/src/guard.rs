@@ -1,5 +1,5 @@
-//! The one guard of whatever reads bytes that somebody else wrote: a panic, in Tarvek or in a library, is something that can't be read, and no
-//! end of the program.
+//! The one guard of whatever reads bytes that somebody else wrote: a panic, in Tarvek or in a
+//! library, is something that can't be read, and no end of the program.
 
 use std::any::Any;
 use std::cell::Cell;
@@ -24,7 +24,8 @@ pub struct Panicked {
     pub message: String,
 }
 
-/// Reads something. Nothing of what is made in between is seen after a panic but what `read` was lent; that has to make sense half done.
+/// Reads something. Nothing of what is made in between is seen after a panic but what `read` was
+/// lent; that has to make sense half done.
 ///
 /// # Errors
 /// If it panicked.

@@ -1,5 +1,6 @@
-//! What the documents of a host say, in the core's terms: how full its filesystems are (`df(1)`), properties of ZFS datasets
-//! (`zfs-get(8)`), the shares of an SMB server (`testparm(1)`), subordinate ids (`subuid(5)`), and what could not be collected.
+//! What the documents of a host say, in the core's terms: how full its filesystems are (`df(1)`),
+//! properties of ZFS datasets (`zfs-get(8)`), the shares of an SMB server (`testparm(1)`),
+//! subordinate ids (`subuid(5)`), and what could not be collected.
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -45,8 +46,8 @@ fn configured(documents: &[Document], mounts: Option<&MountTable>) -> Configurat
     configured
 }
 
-/// A line of `df -kP` (POSIX): `/dev/sdb1 1048576 91000 9000 91% /loft`. A mount point with spaces can't be told from the columns
-/// before it.
+/// A line of `df -kP` (POSIX): `/dev/sdb1 1048576 91000 9000 91% /loft`. A mount point with spaces
+/// can't be told from the columns before it.
 fn capacity(line: &str) -> Option<Capacity> {
     let mut words = line.split_whitespace().rev();
     let point = AbsPath::new(words.next()?.as_bytes()).ok()?;
@@ -56,7 +57,8 @@ fn capacity(line: &str) -> Option<Capacity> {
     Some(Capacity { point, available, used: bytes()? })
 }
 
-/// `/mnt/granary/media 3 12288`: a mount point, escaped, entries beneath it, and bytes; `more` follows where there are more.
+/// `/mnt/granary/media 3 12288`: a mount point, escaped, entries beneath it, and bytes; `more`
+/// follows where there are more.
 fn beneath(line: &str) -> Option<Beneath> {
     let fields: Vec<&str> = line.split(' ').collect();
     let (point, entries, bytes, more) = match fields[..] {
@@ -68,7 +70,8 @@ fn beneath(line: &str) -> Option<Beneath> {
     Some(Beneath { point, entries: entries.parse().ok()?, bytes: bytes.parse().ok()?, more })
 }
 
-/// The limits in what `btrfs subvolume list` and `btrfs qgroup show -re --raw` print, each under a comment with the mount point.
+/// The limits in what `btrfs subvolume list` and `btrfs qgroup show -re --raw` print, each under a
+/// comment with the mount point.
 fn subvolume_limits(text: &str) -> Vec<SubvolumeLimit> {
     let mut limits = Vec::new();
     let (mut point, mut paths, mut quota) = (None, Vec::new(), false);
@@ -112,8 +115,8 @@ fn property(line: &str) -> Option<Property> {
     Some(Property { dataset, name, value: words.next()?.into() })
 }
 
-/// `tcp 7080 00000000 uid=0 by=lantern`: the address is that of `/proc/net`, in hexadecimal, a word of four bytes after another as the
-/// machine has them (`proc_pid_net(5)`).
+/// `tcp 7080 00000000 uid=0 by=lantern`: the address is that of `/proc/net`, in hexadecimal, a word
+/// of four bytes after another as the machine has them (`proc_pid_net(5)`).
 fn listening(line: &str) -> Option<Listening> {
     let fields: Vec<&str> = line.trim().splitn(5, ' ').collect();
     let [protocol, number, address, _, by] = fields[..] else { return None };
@@ -162,11 +165,14 @@ mod tests {
 
     #[test]
     fn limits_belong_to_the_subvolumes_of_their_filesystem() {
-        let text = "# /loft\\040x\nID 256 top level 5 path media/a b\n# /loft\\040x read-only\n# /loft\\040x quota\n\
+        let text = "# /loft\\040x\nID 256 top level 5 path media/a b\n# /loft\\040x read-only\n# \
+                    /loft\\040x quota\n\
                     Qgroupid    Referenced    Exclusive  Max referenced  Max exclusive   Path\n\
                     --------    ----------    ---------  --------------  -------------   ----\n\
-                    0/5              16384        16384            none           none   <toplevel>\n\
-                    0/256            16384        16384        52428800           none   media/a b\n\
+                    0/5              16384        16384            none           none   \
+                    <toplevel>\n\
+                    0/256            16384        16384        52428800           none   media/a \
+                    b\n\
                     # /attic\n# /attic quota\n0/256 1 1 2 none\n0/5 7 7 none 9\n";
         let limits = told("btrfs", text).subvolume_limits;
         let limit = |point: &str, subvolume: &str, used, limit| SubvolumeLimit {
@@ -194,7 +200,8 @@ mod tests {
 
     #[test]
     fn each_document_is_read_as_its_tool_writes_it() {
-        let df = "Filesystem 1024-blocks Used Available Capacity Mounted on\n/dev/sdb1 100 91 9 91% /loft\ntmpfs - - - - /run\nx";
+        let df = "Filesystem 1024-blocks Used Available Capacity Mounted on\n/dev/sdb1 100 91 9 \
+                  91% /loft\ntmpfs - - - - /run\nx";
         let capacity = |point: &str, used, available| Capacity {
             point: AbsPath::new(point.as_bytes()).unwrap(),
             used,
@@ -210,20 +217,23 @@ mod tests {
         assert_eq!(zfs.property(&"loft".into(), "xattr"), None);
         let smb = told(
             "smb",
-            "[global]\n\tworkgroup = X\n[Media]\n\tcomment = path = /no\n\tpath = /loft/media\n[x]\n",
+            "[global]\n\tworkgroup = X\n[Media]\n\tcomment = path = /no\n\tpath = /loft/media\n\
+             [x]\n",
         );
         let [Configured { fact: Fact::Share(share), .. }] = smb.configured.facts.as_slice() else {
             panic!("{smb:?}")
         };
         assert_eq!((share.name.raw(), share.path.as_slice()), ("Media", &b"/loft/media"[..]));
-        let exports = "# /etc/exports\n/loft/media *(rw)\n# /etc/exports.d/more.exports\n# x\n/loft/b 10.0.0.0/8(ro,all_squash)\n";
+        let exports = "# /etc/exports\n/loft/media *(rw)\n# /etc/exports.d/more.exports\n# x\n\
+                       /loft/b 10.0.0.0/8(ro,all_squash)\n";
         let exports = told("exports", exports).configured.facts;
         let spots: Vec<String> = exports.iter().map(|found| found.spot.to_string()).collect();
         assert_eq!(spots, ["/etc/exports:1", "/etc/exports.d/more.exports:2"]);
         let ids = told("subuid", "lantern:100000:65536\n# no\n1101:1:x\n1101:500000:10\n");
         assert_eq!(ids.subordinate_uids.len(), 2);
         assert_eq!(ids.subordinate_gids, []);
-        let ports = "tcp 7080 0100007F uid=0 by=a b\nudp6 53 00000000000000000000000000000000 uid=1 by=-\n\
+        let ports = "tcp 7080 0100007F uid=0 by=a b\nudp6 53 00000000000000000000000000000000 \
+                     uid=1 by=-\n\
                      tcp6 80 0000000000000000FFFF00000714000A uid=1 by=x\nodd\n";
         let ports = told("ports", ports).listening;
         let line = |port: &Listening| {

@@ -1,4 +1,5 @@
-//! Groups of waste that somebody does not want to see again: a line each, the group's id and what it was about.
+//! Groups of waste that somebody does not want to see again: a line each, the group's id and what
+//! it was about.
 
 use std::collections::BTreeMap;
 

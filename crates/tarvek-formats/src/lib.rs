@@ -1,6 +1,8 @@
-//! Text in, core types out: the layout file, listings of hosts, and the small tables that hosts keep.
+//! Text in, core types out: the layout file, listings of hosts, and the small tables that hosts
+//! keep.
 //!
-//! A reader never judges; it says what is written, or every [`mistake`] that keeps it from saying so.
+//! A reader never judges; it says what is written, or every [`mistake`] that keeps it from saying
+//! so.
 
 pub mod accounts;
 pub mod acl;

@@ -8,7 +8,8 @@ use tarvek_core::words::terms::Origin;
 pub(crate) struct Lines<'a> {
     pub(crate) text: &'a str,
     pub(crate) starts: Vec<usize>,
-    /// How many characters begin before each block of [`BLOCK`] bytes, so that a long line is not counted again for each place.
+    /// How many characters begin before each block of [`BLOCK`] bytes, so that a long line is not
+    /// counted again for each place.
     blocks: Vec<usize>,
 }
 

@@ -180,7 +180,8 @@ fn said(message: &str) -> String {
     }
 }
 
-/// A very long line is cut after what matters; where that stands far to the right, the line is left out.
+/// A very long line is cut after what matters; where that stands far to the right, the line is left
+/// out.
 fn excerpt(line: &str, column: usize) -> String {
     match line.char_indices().nth(EXCERPT) {
         None => line.to_owned(),

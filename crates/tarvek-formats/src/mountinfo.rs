@@ -10,7 +10,8 @@ use crate::escape::unescape;
 /// Reads a whole table.
 ///
 /// # Errors
-/// The number of the first line, from 1, that is no line of such a table, and what is wrong with it.
+/// The number of the first line, from 1, that is no line of such a table, and what is wrong with
+/// it.
 pub fn read(text: &[u8]) -> Result<MountTable, (usize, String)> {
     let lines = text.split(|&b| b == b'\n').enumerate().filter(|(_, line)| !line.is_empty());
     let entries = lines.map(|(n, line)| self::line(line).map_err(|what| (n + 1, what.to_owned())));
@@ -80,7 +81,8 @@ mod tests {
 
     #[test]
     fn reads_odd_lines_as_the_kernel_writes_them() {
-        let text = b"36 35 98:0 /mnt1 /mnt/a\\040b rw,noatime shared:3 master:1 - cifs //granary/media rw,password=x\n\
+        let text = b"36 35 98:0 /mnt1 /mnt/a\\040b rw,noatime shared:3 master:1 - cifs \
+                     //granary/media rw,password=x\n\
                      40 36 0:5 /old//deleted /x ro - ext4 /dev/sda1 rw\n";
         let table = read(text).unwrap();
         let [first, second] = table.entries() else { panic!() };

@@ -1,4 +1,5 @@
-//! What the kernel tells of a process (`proc(5)`): who it is, which namespaces it has, and what it sees of its host.
+//! What the kernel tells of a process (`proc(5)`): who it is, which namespaces it has, and what it
+//! sees of its host.
 
 use tarvek_core::facts::configured::{Configured, Fact, MappingFact, ServiceFact};
 use tarvek_core::facts::mounts::MountTable;
@@ -58,7 +59,8 @@ pub fn is_whole(ids: &IdMap) -> bool {
     ids.uids == all && ids.gids == all
 }
 
-/// What a process's cgroup (`cgroups(7)`) calls it: the unit, or what an engine named its scope after.
+/// What a process's cgroup (`cgroups(7)`) calls it: the unit, or what an engine named its scope
+/// after.
 pub fn unit_of(cgroup: &str) -> Option<String> {
     let paths = cgroup.lines().filter_map(|line| line.splitn(3, ':').nth(2));
     // An engine may put folders of its own below that of the unit.
@@ -174,7 +176,8 @@ pub fn name_of(cgroup: &str, status: &Status, pid: u32, taken: &mut Vec<String>)
     name.into()
 }
 
-/// Reads the document `processes` of a survey: for each, `# PID`, then lines of its files in `/proc`, each behind the file's name.
+/// Reads the document `processes` of a survey: for each, `# PID`, then lines of its files in
+/// `/proc`, each behind the file's name.
 pub fn read(text: &str) -> Vec<Running> {
     let mut names = Vec::new();
     let mut all = Vec::new();
@@ -205,9 +208,12 @@ pub fn read(text: &str) -> Vec<Running> {
 mod tests {
     use super::*;
 
-    const TEXT: &str = "# 7\ncgroup 0::/system.slice/lantern.service/payload\nstatus Name:\tx y\nstatus Umask:\t0027\nstatus Uid:\t1\t2\t3\t100840\n\
-        status Gid:\t5\t6\t7\t100841\nstatus Groups:\t100010 20 \nstatus CapEff:\t000000000000000a\nuid_map          0     100000      65536\n\
-        gid_map          0     100000      65536\nmountinfo 9 8 8:1 /loft/media /media ro - ext4 /dev/sda rw\nmountinfo 10 8 0:5 / /tmp rw - tmpfs t rw\n\
+    const TEXT: &str = "# 7\ncgroup 0::/system.slice/lantern.service/payload\nstatus Name:\tx y\n\
+                        status Umask:\t0027\nstatus Uid:\t1\t2\t3\t100840\n\
+        status Gid:\t5\t6\t7\t100841\nstatus Groups:\t100010 20 \nstatus \
+        CapEff:\t000000000000000a\nuid_map          0     100000      65536\n\
+        gid_map          0     100000      65536\nmountinfo 9 8 8:1 /loft/media /media ro - ext4 \
+        /dev/sda rw\nmountinfo 10 8 0:5 / /tmp rw - tmpfs t rw\n\
         # 8\nstatus Name:\tbroken\n";
 
     #[test]

@@ -1,5 +1,5 @@
-//! From the text of a TOML file to the type that holds it as it is written. What is wrong is noted and taken out, so that the rest
-//! can be judged all the same.
+//! From the text of a TOML file to the type that holds it as it is written. What is wrong is noted
+//! and taken out, so that the rest can be judged all the same.
 
 use std::collections::HashSet;
 use std::ops::Range;

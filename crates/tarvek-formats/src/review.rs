@@ -1,4 +1,5 @@
-//! The review of `tarvek waste`: a table (RFC 4180) that a person edits, also in a spreadsheet, and that `reclaim` reads.
+//! The review of `tarvek waste`: a table (RFC 4180) that a person edits, also in a spreadsheet, and
+//! that `reclaim` reads.
 
 use std::collections::HashMap;
 
@@ -57,7 +58,8 @@ pub struct Row {
     pub root: Option<AbsPath>,
     /// What the file was when it was reviewed; `None` where the line does not say.
     pub bytes: Option<u64>,
-    /// What the filesystem is known by, also when it is mounted again; empty where the line does not say.
+    /// What the filesystem is known by, also when it is mounted again; empty where the line does
+    /// not say.
     pub filesystem: String,
     pub device: Option<u64>,
     pub inode: Option<u64>,
@@ -70,8 +72,9 @@ pub struct Row {
     pub seal: String,
 }
 
-/// A sign of all that a line says of a file and its group, by which it shows if anything but the decision was changed: a cell that was
-/// filled down, a path that was moved. It is no secret, and proves nothing to somebody who makes a line up.
+/// A sign of all that a line says of a file and its group, by which it shows if anything but the
+/// decision was changed: a cell that was filled down, a path that was moved. It is no secret, and
+/// proves nothing to somebody who makes a line up.
 pub fn seal(row: &Row) -> String {
     let number = |number: Option<u64>| number.map(|n| n.to_string()).unwrap_or_default();
     let root = row.root.as_ref().map(AbsPath::as_bytes).unwrap_or_default();
@@ -131,7 +134,8 @@ pub fn device(meta: &Meta) -> Option<u64> {
     )
 }
 
-/// The exact bytes of a path in base64, where its text could be changed on the way through other programs; else empty.
+/// The exact bytes of a path in base64, where its text could be changed on the way through other
+/// programs; else empty.
 pub fn exact(path: &[u8]) -> String {
     let fragile = match std::str::from_utf8(path) {
         Ok(text) => text.chars().any(is_unseen) || text.trim() != text,
@@ -238,8 +242,8 @@ struct Lines<'t> {
 }
 
 impl Lines<'_> {
-    /// The line of a record, from 1. The reader leaves the second half of a CRLF, and empty lines, to the record that follows, and counts
-    /// lines as they are there.
+    /// The line of a record, from 1. The reader leaves the second half of a CRLF, and empty lines,
+    /// to the record that follows, and counts lines as they are there.
     fn of(&mut self, record: u64) -> u64 {
         let record = usize::try_from(record).map_or(self.text.len(), |at| at.min(self.text.len()));
         let breaks =
@@ -341,7 +345,8 @@ mod tests {
 
     #[test]
     fn a_bad_line_is_named_and_the_others_are_read() {
-        let text = "decision,group,path,path_bytes,inode\ndrp,g,/a,,\ndrop,g,a,,\ndrop,g,/a/../b,,\ndrop,g,/a,!,\ndrop,g,/a,,1.2E+18\nkeep,g,/a,,7\n";
+        let text = "decision,group,path,path_bytes,inode\ndrp,g,/a,,\ndrop,g,a,,\n\
+                    drop,g,/a/../b,,\ndrop,g,/a,!,\ndrop,g,/a,,1.2E+18\nkeep,g,/a,,7\n";
         let review = read("r.csv", text.as_bytes()).unwrap();
         let bad: Vec<(u64, &str)> =
             review.bad.iter().map(|bad| (bad.line, bad.why.as_str())).collect();

@@ -143,11 +143,13 @@ fn collect_patterns(schema: &Value, patterns: &mut HashMap<String, Regex>) {
     }
 }
 
-/// Marks a key that has to be there. The fields behind such keys are optional all the same, so that what is right of a
-/// wrong table can still be judged; the schema's maker would take that for a key that may be left out.
+/// Marks a key that has to be there. The fields behind such keys are optional all the same, so that
+/// what is right of a wrong table can still be judged; the schema's maker would take that for a key
+/// that may be left out.
 const REQUIRED: &str = "x-required";
 
-/// What the schema's maker writes for Rust, said for TOML: there is no null, so an optional key is one that may be left out, never one that may be null.
+/// What the schema's maker writes for Rust, said for TOML: there is no null, so an optional key is
+/// one that may be left out, never one that may be null.
 fn tidied(schema: &mut Value) {
     match schema {
         Value::Object(object) => {
@@ -184,7 +186,8 @@ fn tidied(schema: &mut Value) {
             if !required.is_empty() {
                 object.insert("required".into(), required.into());
             }
-            // A width that only the schema's maker knows becomes a limit that every reader knows; most such numbers are ids.
+            // A width that only the schema's maker knows becomes a limit that every reader knows;
+            // most such numbers are ids.
             if object.get("format").is_some_and(|format| format == "uint32") {
                 object.remove("format");
                 object.entry("maximum").or_insert_with(|| LARGEST_ID.into());

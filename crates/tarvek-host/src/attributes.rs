@@ -1,5 +1,6 @@
-//! Extended attributes that decide about access (`xattr(7)`): POSIX ACLs, NFSv4 ACLs and SELinux labels, read without
-//! opening the file. POSIX ACLs come as the kernel hands them out (`include/uapi/linux/posix_acl_xattr.h`).
+//! Extended attributes that decide about access (`xattr(7)`): POSIX ACLs, NFSv4 ACLs and SELinux
+//! labels, read without opening the file. POSIX ACLs come as the kernel hands them out
+//! (`include/uapi/linux/posix_acl_xattr.h`).
 
 use std::ffi::{CStr, CString};
 use std::os::fd::{AsRawFd, BorrowedFd};
@@ -35,14 +36,16 @@ pub(crate) struct Attributes {
     path: Vec<u8>,
     list: Vec<u8>,
     value: Vec<u8>,
-    /// ACLs as the kernel hands them out: of this entry, and of the last one with what they say. Neighbours mostly have the same.
+    /// ACLs as the kernel hands them out: of this entry, and of the last one with what they say.
+    /// Neighbours mostly have the same.
     acls: [Vec<u8>; 2],
     last: Option<([Vec<u8>; 2], Arc<Extras>)>,
 }
 
 impl Attributes {
-    /// For a thread that does nothing else. `lgetxattr(2)` takes no handle; a working folder of the thread's own is the
-    /// quickest way to say where the name is, and where that is not allowed, `/proc/self/fd` is another.
+    /// For a thread that does nothing else. `lgetxattr(2)` takes no handle; a working folder of the
+    /// thread's own is the quickest way to say where the name is, and where that is not allowed,
+    /// `/proc/self/fd` is another.
     pub(crate) fn of_this_thread() -> Self {
         Self { own_folder: unshare(CloneFlags::CLONE_FS).is_ok(), ..Self::default() }
     }
@@ -52,8 +55,8 @@ impl Attributes {
         self.inside = self.own_folder && rustix::process::fchdir(folder).is_ok();
     }
 
-    /// The attributes of a name in the folder. `lists` says whether the filesystem names all of its attributes when it
-    /// is asked for their list; where it may not, each is asked for by name.
+    /// The attributes of a name in the folder. `lists` says whether the filesystem names all of its
+    /// attributes when it is asked for their list; where it may not, each is asked for by name.
     pub(crate) fn read(
         &mut self,
         folder: BorrowedFd,
@@ -152,8 +155,8 @@ fn applies(attribute: &CStr, kind: EntryKind) -> bool {
     }
 }
 
-/// Filesystems of the kernel that name every attribute that an entry has. Others (FUSE, network filesystems, ZFS) may keep
-/// some of them to themselves.
+/// Filesystems of the kernel that name every attribute that an entry has. Others (FUSE, network
+/// filesystems, ZFS) may keep some of them to themselves.
 pub(crate) fn lists_all(filesystem: &str) -> bool {
     matches!(filesystem, "ext2" | "ext3" | "ext4" | "xfs" | "btrfs" | "tmpfs" | "f2fs" | "overlay")
 }

@@ -16,8 +16,9 @@ const MOST: u64 = 100_000;
 /// Deeper folders are not counted; each holds a descriptor while those below it are read.
 const DEEPEST: usize = 64;
 
-/// A line for each mount point beneath which something lies: the point, how many entries, how many bytes they take, and `more` where
-/// not all were counted. Empty for whoever may not clone mounts (`CAP_SYS_ADMIN`).
+/// A line for each mount point beneath which something lies: the point, how many entries, how many
+/// bytes they take, and `more` where not all were counted. Empty for whoever may not clone mounts
+/// (`CAP_SYS_ADMIN`).
 pub(crate) fn document(mounts: &MountTable) -> Vec<u8> {
     let mut text = Vec::new();
     for mount in mounts.entries() {
@@ -37,7 +38,8 @@ pub(crate) fn document(mounts: &MountTable) -> Vec<u8> {
     text
 }
 
-/// Whether what a mount covers can be reached under its parent's own path, and is worth it. No other host is asked.
+/// Whether what a mount covers can be reached under its parent's own path, and is worth it. No
+/// other host is asked.
 fn reaches(mounts: &MountTable, mount: &MountEntry, parent: &MountEntry) -> bool {
     let top = mounts.mounted_at(&parent.point).is_some_and(|top| top.id == parent.id);
     top && parent.id != mount.id
@@ -56,8 +58,8 @@ struct Count {
     shared: HashSet<(u64, u64)>,
 }
 
-/// Counts what lies in a folder of a mount, whatever is mounted on it: in a clone of the mount that is attached nowhere and is gone once it
-/// is closed (`open_tree(2)`). Nobody else sees it.
+/// Counts what lies in a folder of a mount, whatever is mounted on it: in a clone of the mount that
+/// is attached nowhere and is gone once it is closed (`open_tree(2)`). Nobody else sees it.
 fn beneath(parent: &AbsPath, point: &AbsPath, count: &mut Count) -> Result<(), Errno> {
     let clone = OpenTreeFlags::OPEN_TREE_CLONE | OpenTreeFlags::OPEN_TREE_CLOEXEC;
     let mut here = rustix::mount::open_tree(CWD, parent.as_bytes(), clone)?;

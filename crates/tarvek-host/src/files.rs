@@ -1,5 +1,5 @@
-//! Files that somebody named: regular ones that are read, and new ones in a folder, all of them or none, never outside of it, and never
-//! in the place of another.
+//! Files that somebody named: regular ones that are read, and new ones in a folder, all of them or
+//! none, never outside of it, and never in the place of another.
 
 use std::fs::File;
 use std::io::{self, Write};
@@ -27,8 +27,8 @@ impl From<io::Error> for NotOpened {
     }
 }
 
-/// Opens a regular file for reading, and tells its size. A device may do something when it is opened, and a FIFO waits, so that it is looked at
-/// first, and again once it is open.
+/// Opens a regular file for reading, and tells its size. A device may do something when it is
+/// opened, and a FIFO waits, so that it is looked at first, and again once it is open.
 ///
 /// # Errors
 /// If it is no regular file, or can't be opened.
@@ -45,7 +45,8 @@ pub fn open_regular(file: &Path) -> Result<(File, std::fs::Metadata), NotOpened>
     Ok((open, meta))
 }
 
-/// Opens a regular file below a folder for reading; nothing leads out of that folder, neither `..` nor a symlink, and nothing else is opened.
+/// Opens a regular file below a folder for reading; nothing leads out of that folder, neither `..`
+/// nor a symlink, and nothing else is opened.
 ///
 /// # Errors
 /// As [`open_regular`]; what leads out fails as well (EXDEV of `openat2(2)`).
@@ -87,8 +88,9 @@ const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::CLOEXEC).union(OFlags::RD
 const INSIDE: ResolveFlags =
     ResolveFlags::BENEATH.union(ResolveFlags::NO_SYMLINKS).union(ResolveFlags::NO_MAGICLINKS);
 
-/// Writes files into a folder, which is made if it is not there. They are written beside their places first, so that a full disk
-/// leaves nothing of them, and whatever was made before an error goes again.
+/// Writes files into a folder, which is made if it is not there. They are written beside their
+/// places first, so that a full disk leaves nothing of them, and whatever was made before an error
+/// goes again.
 ///
 /// # Errors
 /// The first file that can't be written, or whose name is taken; then there is none of them.
@@ -105,8 +107,8 @@ pub fn write_new(folder: &Path, files: &[NewFile]) -> Result<(), NotWritten> {
     outcome
 }
 
-/// Writes a file anew, or for the first time: beside its place, then into it, so that there is always one of the two. A symlink stays, and
-/// what it leads to is written.
+/// Writes a file anew, or for the first time: beside its place, then into it, so that there is
+/// always one of the two. A symlink stays, and what it leads to is written.
 ///
 /// # Errors
 /// If it can't be written; then it is as it was.
@@ -208,7 +210,8 @@ impl New<'_> {
         Ok(())
     }
 
-    /// Takes back what was made. What can't be taken back stays; the error that led here is told in any case.
+    /// Takes back what was made. What can't be taken back stays; the error that led here is told in
+    /// any case.
     fn undo(&mut self) {
         while let Some((above, name, folder)) = self.made.pop() {
             let flags = if folder { AtFlags::REMOVEDIR } else { AtFlags::empty() };

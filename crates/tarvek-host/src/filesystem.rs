@@ -1,5 +1,5 @@
-//! Filesystems by what stays the same when they are mounted again. Device numbers do not: they change with a reboot, with loop and
-//! USB devices, and with every mount of Btrfs and ZFS.
+//! Filesystems by what stays the same when they are mounted again. Device numbers do not: they
+//! change with a reboot, with loop and USB devices, and with every mount of Btrfs and ZFS.
 
 #![allow(unsafe_code)]
 
@@ -22,7 +22,8 @@ impl FilesystemId {
         &self.0
     }
 
-    /// Whether two are one filesystem, as far as that can be told: of some nothing is known but a device number that may have changed.
+    /// Whether two are one filesystem, as far as that can be told: of some nothing is known but a
+    /// device number that may have changed.
     pub fn may_be(&self, written: &str) -> bool {
         self.0 == written || !is_lasting(&self.0) && !is_lasting(written)
     }
@@ -39,7 +40,8 @@ const DEVICE: &str = "device:";
 pub(crate) enum Nature {
     /// On this machine, each file once.
     Plain,
-    /// On this machine, and perhaps a second sight of files that lie elsewhere on it: overlays, FUSE.
+    /// On this machine, and perhaps a second sight of files that lie elsewhere on it: overlays,
+    /// FUSE.
     Layered,
     /// On another machine, whose other clients can't be seen from here.
     Network,
@@ -94,7 +96,8 @@ fn kind(stat: &StatFs) -> (&'static str, Nature) {
     known.map_or(("other", Nature::Layered), |(_, name, nature)| (name, *nature))
 }
 
-/// The filesystem of an open file or folder; `device` is its `st_dev`, in case there is nothing better.
+/// The filesystem of an open file or folder; `device` is its `st_dev`, in case there is nothing
+/// better.
 ///
 /// # Errors
 /// What `fstatfs(2)` says.
@@ -102,7 +105,8 @@ pub(crate) fn identity(of: BorrowedFd, device: u64) -> Result<FilesystemId, Errn
     let stat = rustix::fs::fstatfs(of)?;
     let (name, _) = kind(&stat);
     if name == "xfs" {
-        // SAFETY: the operation's number says that the kernel fills one `Geometry`, and that is what it gets.
+        // SAFETY: the operation's number says that the kernel fills one `Geometry`, and that is
+        // what it gets.
         if let Ok(geometry) = unsafe { ioctl(of, Getter::<GEOMETRY, Geometry>::new()) } {
             return Ok(FilesystemId(format!("xfs:{:032x}", u128::from_be_bytes(geometry.uuid))));
         }
@@ -134,14 +138,16 @@ pub(crate) fn nature(of: BorrowedFd) -> Nature {
     rustix::fs::fstatfs(of).map_or(Nature::Layered, |stat| kind(&stat).1)
 }
 
-/// Whether what is told of a file may be older than the file: a program of somebody's own keeps it. An overlay asks below each time.
+/// Whether what is told of a file may be older than the file: a program of somebody's own keeps it.
+/// An overlay asks below each time.
 pub(crate) fn may_be_stale(of: BorrowedFd) -> bool {
     rustix::fs::fstatfs(of)
         .map_or(true, |stat| !matches!(kind(&stat), ("overlay", _) | (_, Nature::Plain)))
 }
 
-/// Whether a store through a shared mapping moves the times of the file: where pages are written back, the next store after that is
-/// noticed (`page_mkwrite`, Documentation/filesystems/locking.rst). In memory it is not.
+/// Whether a store through a shared mapping moves the times of the file: where pages are written
+/// back, the next store after that is noticed (`page_mkwrite`,
+/// Documentation/filesystems/locking.rst). In memory it is not.
 pub(crate) fn stamps_mapped_stores(of: BorrowedFd) -> bool {
     rustix::fs::fstatfs(of).is_ok_and(|stat| [EXT, XFS, BTRFS].contains(&stat.f_type))
 }

@@ -1,5 +1,5 @@
-//! The live machine: what this host is and what lies on it. Nothing here judges. The only files that are
-//! ever written are surveys, and new files in a folder, where somebody named one.
+//! The live machine: what this host is and what lies on it. Nothing here judges. The only files
+//! that are ever written are surveys, and new files in a folder, where somebody named one.
 
 mod attributes;
 mod beneath;

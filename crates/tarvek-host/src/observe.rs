@@ -64,8 +64,8 @@ pub struct Look<'a> {
     pub watch: &'a Watch,
 }
 
-/// Looks at this machine: mounts, accounts, and the given places. Symlinks on the way to a place are noted, and what they
-/// lead to is looked at as well.
+/// Looks at this machine: mounts, accounts, and the given places. Symlinks on the way to a place
+/// are noted, and what they lead to is looked at as well.
 ///
 /// # Errors
 /// Only what makes the whole look impossible; everything else is a gap in the facts.
@@ -87,8 +87,9 @@ pub fn observe(look: &Look) -> io::Result<HostFacts> {
     Ok(HostFacts { tree, ..facts })
 }
 
-/// As [`observe`], with files and folders put elsewhere: the tree of the facts is empty. `before`: when an earlier look that the sink knows
-/// was taken (seconds since 1970 UTC); what has not changed since is not read again.
+/// As [`observe`], with files and folders put elsewhere: the tree of the facts is empty. `before`:
+/// when an earlier look that the sink knows was taken (seconds since 1970 UTC); what has not
+/// changed since is not read again.
 ///
 /// # Errors
 /// As [`observe`], and what the sink can't take.
@@ -130,8 +131,8 @@ fn scan(
     Ok(gaps)
 }
 
-/// The same through the root of a process, which may be a filesystem of somebody's own that never answers: in a thread that is left
-/// behind then.
+/// The same through the root of a process, which may be a filesystem of somebody's own that never
+/// answers: in a thread that is left behind then.
 fn scan_with_deadline(look: &Look, process: &Process) -> io::Result<(TreeSink, Gaps)> {
     let (top, mounts, places) = (top(look)?, process.mounts.clone(), look.places.to_vec());
     let watch = Arc::new(Watch::default());
@@ -298,7 +299,8 @@ impl Scout<'_> {
         place.depth = place.depth.max(depth);
     }
 
-    /// A symlink on the way: what it leads to is a wanted place as well (`path_resolution(7)`: at most 40 of them).
+    /// A symlink on the way: what it leads to is a wanted place as well (`path_resolution(7)`: at
+    /// most 40 of them).
     fn follow(
         &mut self,
         folder: &AbsPath,
@@ -323,7 +325,8 @@ impl Scout<'_> {
         path.components().try_fold(&mut self.root, |place, part| place.below.get_mut(part))
     }
 
-    /// Puts everything into the sink: names and walks where they are wanted, single entries elsewhere.
+    /// Puts everything into the sink: names and walks where they are wanted, single entries
+    /// elsewhere.
     fn grow(self, setting: &Setting<impl Sink>) -> io::Result<()> {
         let Self { root, top, .. } = self;
         let mut earlier = Earlier::default();

@@ -1,4 +1,5 @@
-//! A running process of this machine, as the kernel shows it (`proc(5)`): its mounts, its root, and who it is.
+//! A running process of this machine, as the kernel shows it (`proc(5)`): its mounts, its root, and
+//! who it is.
 
 use std::fs::File;
 use std::io;
@@ -24,7 +25,8 @@ use tarvek_formats::process::{Running, Status, is_whole, name_of, ranges};
 #[derive(Debug)]
 pub struct Process {
     pub pid: u32,
-    /// When it was started, in ticks since the machine was: together with the pid it tells it from a later one.
+    /// When it was started, in ticks since the machine was: together with the pid it tells it from
+    /// a later one.
     start: u64,
     /// Its root folder.
     root: OwnedFd,
@@ -38,8 +40,9 @@ fn in_proc(pid: u32, name: &str) -> PathBuf {
     Path::new("/proc").join(pid.to_string()).join(name)
 }
 
-/// When a process was started; one that has ended and whose parent has not asked for its status yet is none any more
-/// (`proc_pid_stat(5)`: fields 3 and 22; the second may have anything in its brackets).
+/// When a process was started; one that has ended and whose parent has not asked for its status yet
+/// is none any more (`proc_pid_stat(5)`: fields 3 and 22; the second may have anything in its
+/// brackets).
 pub(crate) fn start_of(pid: u32) -> io::Result<u64> {
     let stat = std::fs::read_to_string(in_proc(pid, "stat"))?;
     let rest = stat.rsplit_once(')').map_or("", |(_, rest)| rest);
@@ -54,8 +57,9 @@ pub(crate) fn start_of(pid: u32) -> io::Result<u64> {
 /// How long a look at the root of a process may come no further.
 pub(crate) const DEADLINE: Duration = Duration::from_secs(5);
 
-/// Does something that a filesystem in a program of somebody's own may never answer, in a thread of its own, which is left behind if
-/// nothing has come of it in time. `advanced` is asked again and again whether it has come any further.
+/// Does something that a filesystem in a program of somebody's own may never answer, in a thread of
+/// its own, which is left behind if nothing has come of it in time. `advanced` is asked again and
+/// again whether it has come any further.
 ///
 /// # Errors
 /// If it was given up (ETIMEDOUT).
@@ -90,7 +94,8 @@ pub(crate) fn with_deadline<T: Send + 'static>(
     }
 }
 
-/// Waits until this process has one thread: one that looked and was joined may take the kernel a moment to be gone.
+/// Waits until this process has one thread: one that looked and was joined may take the kernel a
+/// moment to be gone.
 fn alone() -> io::Result<()> {
     for _ in 0..1000 {
         if std::fs::read_dir("/proc/self/task")?.count() == 1 {
@@ -106,7 +111,8 @@ impl Process {
     /// Takes hold of a process.
     ///
     /// # Errors
-    /// If there is none, if it ends meanwhile, if it may not be looked at (`ptrace(2)`, access mode checking), or if its root does not answer.
+    /// If there is none, if it ends meanwhile, if it may not be looked at (`ptrace(2)`, access mode
+    /// checking), or if its root does not answer.
     pub fn open(pid: u32) -> io::Result<Self> {
         with_deadline(DEADLINE, move || Self::open_unbounded(pid), || false)?
     }
@@ -157,7 +163,8 @@ impl Process {
         self.root.as_fd()
     }
 
-    /// Enters its view: user namespace, mounts and root, for good. Only a process of one thread can.
+    /// Enters its view: user namespace, mounts and root, for good. Only a process of one thread
+    /// can.
     ///
     /// # Errors
     /// What the kernel says (`setns(2)`).
@@ -207,7 +214,8 @@ impl Process {
         Some(Subject::new(inside(&ids.uids, self.status.uid)?, gid(self.status.gid)?, groups?))
     }
 
-    /// Whether it has capabilities over files although it is not root inside, which nobody can take by becoming its account.
+    /// Whether it has capabilities over files although it is not root inside, which nobody can take
+    /// by becoming its account.
     pub fn has_more_than_its_account(&self) -> bool {
         let own = self.subject();
         let root = self.subject_inside().is_some_and(|inside| inside.uid == 0);
@@ -235,8 +243,9 @@ impl Process {
     }
 }
 
-/// What runs on this machine in mounts of its own, each tree of processes as a service: named after its unit or program, with what it
-/// sees of the host's files. Also how many processes may not be looked at.
+/// What runs on this machine in mounts of its own, each tree of processes as a service: named after
+/// its unit or program, with what it sees of the host's files. Also how many processes may not be
+/// looked at.
 pub fn running() -> (Configuration, usize) {
     let (found, unseen) = spaces();
     let host = crate::mounts::own_mounts().unwrap_or_default();
@@ -244,7 +253,8 @@ pub fn running() -> (Configuration, usize) {
     (Configuration { facts, ..Configuration::default() }, unseen)
 }
 
-/// One process of each mount namespace other than the own one, and how many processes may not be looked at.
+/// One process of each mount namespace other than the own one, and how many processes may not be
+/// looked at.
 fn spaces() -> (Vec<Running>, usize) {
     let mut unseen = 0;
     let pids = std::fs::read_dir("/proc").into_iter().flatten().flatten();
@@ -272,7 +282,8 @@ fn spaces() -> (Vec<Running>, usize) {
     (all, unseen)
 }
 
-/// The same for a survey, as text: of each process the lines that tell of it, behind the names of their files.
+/// The same for a survey, as text: of each process the lines that tell of it, behind the names of
+/// their files.
 pub(crate) fn document() -> Vec<u8> {
     let mut text = String::new();
     for Running { pid, .. } in spaces().0 {
@@ -305,7 +316,8 @@ fn same(file: &File, path: &Path) -> io::Result<bool> {
     Ok((one.dev(), one.ino()) == (other.dev(), other.ino()))
 }
 
-/// A process that changed its root sees no line of the mount that this root is on; its own table begins below (`proc_pid_mountinfo(5)`).
+/// A process that changed its root sees no line of the mount that this root is on; its own table
+/// begins below (`proc_pid_mountinfo(5)`).
 fn with_root(table: MountTable, root: BorrowedFd, pid: u32) -> io::Result<MountTable> {
     let id = crate::walk::mount_id(root)?;
     if table.entry(id).is_some() {
@@ -343,7 +355,8 @@ fn with_root(table: MountTable, root: BorrowedFd, pid: u32) -> io::Result<MountT
     Ok(MountTable::new(entries).rooted_at(id))
 }
 
-/// Which folder of its filesystem a root is: known where this machine has the same folder under the path that the kernel gives it.
+/// Which folder of its filesystem a root is: known where this machine has the same folder under the
+/// path that the kernel gives it.
 fn folder_of(root: BorrowedFd, own: &MountTable, pid: u32) -> Option<Vec<u8>> {
     use std::os::unix::ffi::OsStrExt;
     use std::os::unix::fs::MetadataExt;

@@ -36,7 +36,8 @@ struct FileAttr {
 const GET: Opcode = opcode::read::<FsXAttr>(b'X', 31);
 /// `FS_XFLAG_PROJINHERIT`.
 const INHERITS: u64 = 0x200;
-/// The number of `file_getattr(2)`, the same on every architecture; it takes a name, so that files need not be opened.
+/// The number of `file_getattr(2)`, the same on every architecture; it takes a name, so that files
+/// need not be opened.
 const FILE_GETATTR: libc::c_long = 468;
 
 /// `FS_XFLAG_HASATTR`, which XFS keeps.
@@ -59,7 +60,8 @@ fn told(id: u32, xflags: u64) -> Told {
 
 /// The project of an open folder, where its filesystem knows such things.
 pub(crate) fn of_folder(folder: BorrowedFd) -> Option<Told> {
-    // SAFETY: the operation's number says that the kernel fills one `FsXAttr`, and that is what it gets.
+    // SAFETY: the operation's number says that the kernel fills one `FsXAttr`, and that is what it
+    // gets.
     let attributes = unsafe { ioctl(folder, Getter::<GET, FsXAttr>::new()) };
     attributes.ok().map(|a| told(a.projid, a.xflags.into()))
 }
@@ -67,7 +69,8 @@ pub(crate) fn of_folder(folder: BorrowedFd) -> Option<Told> {
 /// The project of a name in a folder, without opening it (Linux 6.17; `None` on older kernels).
 pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<Told> {
     let mut attributes = FileAttr::default();
-    // SAFETY: the name ends with a NUL, and the kernel writes at most the size that it is told, into our own value.
+    // SAFETY: the name ends with a NUL, and the kernel writes at most the size that it is told,
+    // into our own value.
     let outcome = unsafe {
         libc::syscall(
             FILE_GETATTR,

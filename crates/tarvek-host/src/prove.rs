@@ -1,7 +1,7 @@
 //! Proofs: really trying, as somebody else, without leaving anything behind.
 //!
-//! A process that becomes another account can't come back, so the attempts are made by a child process
-//! ([`attempt`]), and its parent tidies up ([`FolderTimes`]).
+//! A process that becomes another account can't come back, so the attempts are made by a child
+//! process ([`attempt`]), and its parent tidies up ([`FolderTimes`]).
 
 use std::ffi::CString;
 use std::io;
@@ -31,10 +31,11 @@ pub fn become_account(subject: &Subject) -> io::Result<()> {
 
 /// Tries one need at a path as whoever this process is.
 ///
-/// Nothing is read, written or removed: a file that is opened for writing is not touched; an entry is added without a name
-/// (`O_TMPFILE`), or where the filesystem can't, under a name that goes at once; a removal is asked for in a way that can't
-/// succeed, `rmdir(2)` of a file or `unlink(2)` of a folder, which a kernel refuses with ENOTDIR or EISDIR only after it has
-/// found everything else in order (`may_delete` in `fs/namei.c`).
+/// Nothing is read, written or removed: a file that is opened for writing is not touched; an entry
+/// is added without a name (`O_TMPFILE`), or where the filesystem can't, under a name that goes at
+/// once; a removal is asked for in a way that can't succeed, `rmdir(2)` of a file or `unlink(2)` of
+/// a folder, which a kernel refuses with ENOTDIR or EISDIR only after it has found everything else
+/// in order (`may_delete` in `fs/namei.c`).
 pub fn attempt(path: &Path, need: Need) -> Attempt {
     let folder = rustix::fs::stat(path).map(|stat| is_folder(stat.st_mode)).unwrap_or(false);
     let tried = match need {
@@ -204,7 +205,8 @@ impl FolderTimes {
     }
 }
 
-/// Why a removal can't be tried there; `None` if it can. Filesystems in user space may decide only when it is really done.
+/// Why a removal can't be tried there; `None` if it can. Filesystems in user space may decide only
+/// when it is really done.
 pub fn untriable(path: &Path) -> Option<String> {
     let statfs = rustix::fs::statfs(path).ok()?;
     const FUSE: i64 = 0x6573_5546;

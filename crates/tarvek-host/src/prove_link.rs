@@ -1,8 +1,9 @@
 //! Proofs of links and renames: a real one, under a hidden name that goes at once.
 //!
-//! The source is never taken away, not even for a moment: what is renamed is a further name of it, or where it can't have one, a
-//! twin that is made beside it. A child process that has become the account does it ([`link`], [`rename`]); its parent takes away
-//! what a killed child left, and whoever proves in the same folders next what a killed parent left ([`sweep`]).
+//! The source is never taken away, not even for a moment: what is renamed is a further name of it,
+//! or where it can't have one, a twin that is made beside it. A child process that has become the
+//! account does it ([`link`], [`rename`]); its parent takes away what a killed child left, and
+//! whoever proves in the same folders next what a killed parent left ([`sweep`]).
 
 use std::ffi::{CStr, CString, OsStr};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -47,7 +48,8 @@ fn answer(tried: Result<(), Errno>) -> Attempt {
     }
 }
 
-/// Gives a file a further name in a folder, as whoever this process is, and takes it away again (`link(2)`).
+/// Gives a file a further name in a folder, as whoever this process is, and takes it away again
+/// (`link(2)`).
 pub fn link(source: &Path, folder: &Path) -> Attempt {
     let name = own_name('l');
     let place = folder.join(OsStr::from_bytes(name.to_bytes()));
@@ -60,8 +62,8 @@ pub fn link(source: &Path, folder: &Path) -> Attempt {
     answer(linked)
 }
 
-/// Moves a further name of a file, or a twin of it, from its folder into another one, as whoever this process is, and takes it
-/// away again (`rename(2)`).
+/// Moves a further name of a file, or a twin of it, from its folder into another one, as whoever
+/// this process is, and takes it away again (`rename(2)`).
 pub fn rename(source: &Path, folder: &Path) -> Attempt {
     let (Some(own), Some(file)) = (source.parent(), source.file_name()) else {
         return Attempt::Untold("it has no name that could be moved".to_owned());
@@ -71,7 +73,8 @@ pub fn rename(source: &Path, folder: &Path) -> Attempt {
         (Err(error), _) | (_, Err(error)) => return answer(Err(error)),
     };
     let (here, there) = (own_name('m'), own_name('n'));
-    // The way to both folders and the mounts come before any name is looked up: a name that is not there tells of them.
+    // The way to both folders and the mounts come before any name is looked up: a name that is not
+    // there tells of them.
     match rustix::fs::renameat(&from, own_name('m'), &to, &there) {
         Ok(()) | Err(Errno::NOENT) => {}
         Err(error) => return answer(Err(error)),
@@ -84,7 +87,8 @@ pub fn rename(source: &Path, folder: &Path) -> Attempt {
     if twin != Twin::Name && !is_of_project(from.as_fd(), file, &here, folder) {
         // Should this fail, the parent does it.
         let _ = rustix::fs::unlinkat(&from, &here, flags);
-        let why = "a twin beside it may belong to another project, and so be moved where the source is not";
+        let why = "a twin beside it may belong to another project, and so be moved where the \
+                   source is not";
         return Attempt::Untold(why.to_owned());
     }
     let moved = rustix::fs::renameat(&from, &here, &to, &there);
@@ -120,7 +124,8 @@ fn beside(folder: BorrowedFd, file: &OsStr, name: &CStr) -> Result<Twin, Attempt
             Err(error @ (Errno::ACCESS | Errno::ROFS)) => return Err(answer(Err(error))),
             Err(error) => {
                 let why = format!(
-                    "a further name of the source beside it fails with {error}, and a twin would be no like of it"
+                    "a further name of the source beside it fails with {error}, and a twin would \
+                     be no like of it"
                 );
                 return Err(Attempt::Untold(why));
             }
@@ -141,8 +146,9 @@ fn beside(folder: BorrowedFd, file: &OsStr, name: &CStr) -> Result<Twin, Attempt
     made.map_err(|error| answer(Err(error)))
 }
 
-/// Whether a twin belongs to the project of its source, as far as that matters: a folder that hands its project on makes the twin one
-/// of it, whatever the source is, and takes nothing else in (`xfs_rename`, `ext4_rename`).
+/// Whether a twin belongs to the project of its source, as far as that matters: a folder that hands
+/// its project on makes the twin one of it, whatever the source is, and takes nothing else in
+/// (`xfs_rename`, `ext4_rename`).
 fn is_of_project(from: BorrowedFd, file: &OsStr, twin: &CStr, into: &Path) -> bool {
     let source = CString::new(file.as_bytes()).ok().and_then(|name| project::of_name(from, &name));
     match (source, project::of_name(from, twin)) {
@@ -171,7 +177,8 @@ pub fn irrevocable(folder: &Path) -> Option<String> {
     })
 }
 
-/// Takes away what killed proofs left in a folder. What would be the last name of a file that holds something stays, and is named.
+/// Takes away what killed proofs left in a folder. What would be the last name of a file that holds
+/// something stays, and is named.
 pub fn sweep(folder: &Path) -> Vec<String> {
     sweep_if(folder, |name| is_left(name) == Some(true))
 }

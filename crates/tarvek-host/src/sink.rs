@@ -26,8 +26,8 @@ pub trait Sink: Sync {
     /// An error ends the look.
     fn earlier(&self, folder: Number, into: &mut Earlier) -> io::Result<()>;
 
-    /// Takes everything seen in one folder, sorted by name, and numbers it in that order. What was known of the folder
-    /// before no longer counts.
+    /// Takes everything seen in one folder, sorted by name, and numbers it in that order. What was
+    /// known of the folder before no longer counts.
     ///
     /// # Errors
     /// An error ends the look.

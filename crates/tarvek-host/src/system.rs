@@ -43,7 +43,8 @@ pub(crate) fn documents(mounts: Option<&MountTable>) -> Vec<Document> {
     all
 }
 
-/// The newest snapshot of each ZFS dataset that has any, and when it was made, in seconds since 1970 UTC; `None` where that is not told.
+/// The newest snapshot of each ZFS dataset that has any, and when it was made, in seconds since
+/// 1970 UTC; `None` where that is not told.
 pub(crate) fn newest_snapshots() -> BTreeMap<Vec<u8>, Option<i64>> {
     let list = |parsable: &[&str]| {
         let arguments = ["list", "-H", "-t", "snapshot", "-o", "name,creation"];
@@ -67,7 +68,8 @@ pub(crate) fn newest_snapshots() -> BTreeMap<Vec<u8>, Option<i64>> {
     newest
 }
 
-/// Accounts and groups as the system's name service knows them; the files alone where it can't be asked.
+/// Accounts and groups as the system's name service knows them; the files alone where it can't be
+/// asked.
 pub(crate) fn name_service() -> (Vec<u8>, Vec<u8>) {
     let ask = |what: &str| {
         output("getent", [what])
@@ -76,7 +78,8 @@ pub(crate) fn name_service() -> (Vec<u8>, Vec<u8>) {
     (ask("passwd"), ask("group"))
 }
 
-/// What a standard program prints, if it is there and succeeds. It gets no input and no say in what is run.
+/// What a standard program prints, if it is there and succeeds. It gets no input and no say in what
+/// is run.
 fn output(
     program: &str,
     arguments: impl IntoIterator<Item = impl AsRef<std::ffi::OsStr>>,
@@ -168,7 +171,8 @@ fn points<'a>(
         .filter(move |entry| seen.insert(entry.device))
 }
 
-/// Subvolumes, which of them are read-only, and quota groups where they are on (`btrfs-subvolume(8)`, `btrfs-qgroup(8)`).
+/// Subvolumes, which of them are read-only, and quota groups where they are on
+/// (`btrfs-subvolume(8)`, `btrfs-qgroup(8)`).
 fn btrfs(mount: &MountEntry) -> Vec<u8> {
     let point = std::ffi::OsStr::from_bytes(mount.point.as_bytes());
     let name = written(mount);
@@ -216,8 +220,9 @@ fn xfs(mount: &MountEntry) -> Vec<u8> {
     text
 }
 
-/// Listening sockets, from `/proc/net` (`proc_pid_net(5)`): protocol, port, address in hexadecimal as the kernel prints it, the
-/// uid that owns the socket, and the program that holds it, where that may be seen.
+/// Listening sockets, from `/proc/net` (`proc_pid_net(5)`): protocol, port, address in hexadecimal
+/// as the kernel prints it, the uid that owns the socket, and the program that holds it, where that
+/// may be seen.
 fn ports() -> Vec<u8> {
     let programs = socket_programs();
     let mut lines = Vec::new();
@@ -242,7 +247,8 @@ fn ports() -> Vec<u8> {
     lines.concat().into_bytes()
 }
 
-/// The program with the lowest process id that holds each socket, by the socket's inode (`proc_pid_fd(5)`).
+/// The program with the lowest process id that holds each socket, by the socket's inode
+/// (`proc_pid_fd(5)`).
 fn socket_programs() -> BTreeMap<String, String> {
     let mut programs = BTreeMap::new();
     let Ok(processes) = std::fs::read_dir("/proc") else { return programs };

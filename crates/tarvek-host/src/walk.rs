@@ -1,7 +1,8 @@
 //! The walk: every entry below a folder, once, relative to open handles, in parallel.
 //!
-//! It never follows a symlink, never opens anything but folders, and never leaves its root. Whatever goes wrong with one
-//! entry becomes a [`Gap`](tarvek_core::facts::host::Gap); the walk goes on.
+//! It never follows a symlink, never opens anything but folders, and never leaves its root.
+//! Whatever goes wrong with one entry becomes a [`Gap`](tarvek_core::facts::host::Gap); the walk
+//! goes on.
 
 use std::ffi::{CStr, CString};
 use std::io;
@@ -22,7 +23,8 @@ use crate::attributes::Attributes;
 use crate::project;
 use crate::sink::{Contents, Earlier, Gaps, Number, Sink};
 
-/// Folders are opened for reading their names, and only if they are folders; a FIFO in their place is never waited for.
+/// Folders are opened for reading their names, and only if they are folders; a FIFO in their place
+/// is never waited for.
 const FOLDER: OFlags = OFlags::RDONLY
     .union(OFlags::DIRECTORY)
     .union(OFlags::NOFOLLOW)
@@ -107,8 +109,9 @@ pub struct Setting<'a, S> {
     /// What kind of mount an entry lies on.
     pub mounts: &'a (dyn Fn(u64) -> MountKind + Sync),
     pub watch: &'a Watch,
-    /// Inodes that had not changed by then (nanoseconds since 1970 UTC) are as the sink's earlier walk saw them, since an inode's ctime
-    /// moves with everything else. Later ones may have changed again within one tick of the filesystem's clock.
+    /// Inodes that had not changed by then (nanoseconds since 1970 UTC) are as the sink's earlier
+    /// walk saw them, since an inode's ctime moves with everything else. Later ones may have
+    /// changed again within one tick of the filesystem's clock.
     pub sure: Option<i64>,
 }
 
@@ -189,7 +192,8 @@ impl<S: Sink> Walk<'_, S> {
         self.failed.load(Ordering::Relaxed) || self.setting.watch.stop.load(Ordering::Relaxed)
     }
 
-    /// What a thread does next: the job that it has, or else one that others have left. `None`: there is no more.
+    /// What a thread does next: the job that it has, or else one that others have left. `None`:
+    /// there is no more.
     fn next(&self, own: Option<Job>) -> Option<Job> {
         if own.is_some() && !self.is_over() {
             return own;
@@ -317,8 +321,8 @@ impl<'a> Reader<'a> {
         }
     }
 
-    /// Reads all names of a folder, and what `statx(2)` says of each, sorted by name. `known`: the folder's inode has not
-    /// changed, so that its names need not be read again.
+    /// Reads all names of a folder, and what `statx(2)` says of each, sorted by name. `known`: the
+    /// folder's inode has not changed, so that its names need not be read again.
     fn read(&mut self, folder: BorrowedFd, known: bool) -> Result<(), Errno> {
         self.seen.clear();
         self.folders.clear();
@@ -443,7 +447,8 @@ impl<'a> Reader<'a> {
     }
 }
 
-/// What `statx(2)` says of a name in a folder, or of the handle itself for an empty name; never follows a symlink, never triggers an automount.
+/// What `statx(2)` says of a name in a folder, or of the handle itself for an empty name; never
+/// follows a symlink, never triggers an automount.
 pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), Errno> {
     let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT | AtFlags::EMPTY_PATH;
     let want = StatxFlags::BASIC_STATS | StatxFlags::MNT_ID;
@@ -451,7 +456,8 @@ pub(crate) fn stat_at(folder: BorrowedFd, name: &CStr) -> Result<(Statx, Meta), 
     Ok((stat, meta(&stat)))
 }
 
-/// What `statx(2)` says of an open handle, asked of whoever keeps the file and not of a cache (AT_STATX_FORCE_SYNC).
+/// What `statx(2)` says of an open handle, asked of whoever keeps the file and not of a cache
+/// (AT_STATX_FORCE_SYNC).
 pub(crate) fn stat_now(handle: BorrowedFd) -> Result<Meta, Errno> {
     let flags = AtFlags::EMPTY_PATH | AtFlags::STATX_FORCE_SYNC;
     rustix::fs::statx(handle, c"", flags, StatxFlags::BASIC_STATS).map(|stat| meta(&stat))

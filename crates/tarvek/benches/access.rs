@@ -1,5 +1,5 @@
-//! Route and access for every entry of a loaded survey, for one account, and the whole check of a library of that size, on one
-//! core. Prints entries per second.
+//! Route and access for every entry of a loaded survey, for one account, and the whole check of a
+//! library of that size, on one core. Prints entries per second.
 
 use divan::counter::ItemsCount;
 use tarvek_core::check::report::check;
@@ -90,8 +90,10 @@ fn every_entry_for_one_account(bencher: divan::Bencher) {
 #[divan::bench(sample_count = 10, sample_size = 1)]
 fn the_whole_check(bencher: divan::Bencher) {
     let (site, entries) = site(
-        "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = ['storage', 'apps']\n[service.lantern]\nhost = 'granary'\n\
-         role = 'serve'\nruns_as = '840:840'\ngroups = ['2100', '2200']\nmap = [{ from = '/loft/media', to = '/media', access = 'ro' }]\n\
+        "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = ['storage', 'apps']\n\
+         [service.lantern]\nhost = 'granary'\n\
+         role = 'serve'\nruns_as = '840:840'\ngroups = ['2100', '2200']\nmap = [{ from = \
+         '/loft/media', to = '/media', access = 'ro' }]\n\
          libraries = [{ name = 'Series', kind = 'series', roots = ['/media'] }]\n",
     );
     bencher.counter(ItemsCount::new(entries)).bench_local(|| {

@@ -1,6 +1,8 @@
-//! How time and memory grow with each kind of input: at n and at 2n, as a ratio. Fails if one is above 2.5.
+//! How time and memory grow with each kind of input: at n and at 2n, as a ratio. Fails if one is
+//! above 2.5.
 //!
-//! Each case runs five times, and the least counts; what the program takes for nothing at all is taken off.
+//! Each case runs five times, and the least counts; what the program takes for nothing at all is
+//! taken off.
 
 #![allow(clippy::print_stdout)] // figures are what it is for
 
@@ -14,9 +16,12 @@ mod support;
 /// The most that doubled input may cost.
 const MOST: f64 = 2.5;
 
-const HEAD: &str = "tarvek = 1\nsite = \"Kestrel Hollow\"\n[host.granary]\nrole = \"storage\"\n[host.millrace]\nrole = \"apps\"\n\
-                    [share.media]\nhost = \"granary\"\npath = \"/loft/media\"\nnfs = [{ clients = \"10.20.0.0/24\" }]\n";
-const LANTERN: &str = "[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nruns_as = \"840:840\"\nmap = [{ from = \"/loft\", to = \"/m\" }]\n\
+const HEAD: &str = "tarvek = 1\nsite = \"Kestrel Hollow\"\n[host.granary]\nrole = \"storage\"\n\
+                    [host.millrace]\nrole = \"apps\"\n\
+                    [share.media]\nhost = \"granary\"\npath = \"/loft/media\"\nnfs = [{ clients \
+                    = \"10.20.0.0/24\" }]\n";
+const LANTERN: &str = "[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nruns_as \
+                       = \"840:840\"\nmap = [{ from = \"/loft\", to = \"/m\" }]\n\
                        libraries = [{ name = \"Films\", kind = \"films\", roots = [\"/m\"] }]\n";
 
 /// Repeats a text for each number.
@@ -37,9 +42,12 @@ struct Seen {
 fn listing(seen: Seen) -> String {
     let roots = seen.roots.unwrap_or_else(|| "|deep /loft\n".to_owned());
     format!(
-        "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - ext4 /dev/sda1 rw\n{}end mountinfo\n{}\
-         section roots\n{roots}end roots\nsection tree type mode uid gid size allocated inode links mtime device path\n\
-         |d 0755 0 0 6 0 2 3 1 - /\n|d 0755 0 0 6 0 3 3 1 - /loft\n{}end tree\nsection gaps\n{}end gaps\ncomplete\n",
+        "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - \
+         ext4 /dev/sda1 rw\n{}end mountinfo\n{}\
+         section roots\n{roots}end roots\nsection tree type mode uid gid size allocated inode \
+         links mtime device path\n\
+         |d 0755 0 0 6 0 2 3 1 - /\n|d 0755 0 0 6 0 3 3 1 - /loft\n{}end tree\nsection gaps\n{}end \
+         gaps\ncomplete\n",
         seen.mounts, seen.sections, seen.tree, seen.gaps
     )
 }
@@ -104,7 +112,8 @@ const CASES: &[Case] = &[
                 HEAD.to_owned()
                     + &each(n, |i| {
                         format!(
-                            "[[mount]]\nhost = \"millrace\"\nfrom = \"granary:media\"\nprotocol = \"nfs\"\nat = \"/mnt/m{i}\"\n"
+                            "[[mount]]\nhost = \"millrace\"\nfrom = \"granary:media\"\nprotocol \
+                             = \"nfs\"\nat = \"/mnt/m{i}\"\n"
                         )
                     }),
                 None,
@@ -119,7 +128,9 @@ const CASES: &[Case] = &[
             let maps = each(n, |i| format!("{{ from = \"/srv/a{i}\", to = \"/m/a{i}\" }},\n"));
             (
                 format!(
-                    "{HEAD}[service.lantern]\nhost = \"millrace\"\nrole = \"serve\"\nmap = [\n{maps}]\nlibraries = [{{ name = \"Films\", kind = \"films\", roots = [\"/m/a1\"] }}]\n"
+                    "{HEAD}[service.lantern]\nhost = \"millrace\"\nrole = \"serve\"\nmap = [\n\
+                     {maps}]\nlibraries = [{{ name = \"Films\", kind = \"films\", roots = \
+                     [\"/m/a1\"] }}]\n"
                 ),
                 None,
             )
@@ -134,7 +145,10 @@ const CASES: &[Case] = &[
                 HEAD.to_owned()
                     + &each(n, |i| {
                         format!(
-                            "[service.s{i}]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as = \"{0}:{0}\"\nmap = [{{ from = \"/loft/media\", to = \"/m\" }}]\nlibraries = [{{ name = \"F{i}\", kind = \"films\", roots = [\"/m/f{i}\"] }}]\n",
+                            "[service.s{i}]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as \
+                             = \"{0}:{0}\"\nmap = [{{ from = \"/loft/media\", to = \"/m\" }}]\n\
+                             libraries = [{{ name = \"F{i}\", kind = \"films\", roots = \
+                             [\"/m/f{i}\"] }}]\n",
                             1000 + i
                         )
                     }),
@@ -166,7 +180,8 @@ const CASES: &[Case] = &[
             });
             (
                 format!(
-                    "{HEAD}[service.lantern]\nhost = \"millrace\"\nrole = \"serve\"\nmap = [{{ from = \"/loft\", to = \"/m\" }}]\nlibraries = [\n{libraries}]\n"
+                    "{HEAD}[service.lantern]\nhost = \"millrace\"\nrole = \"serve\"\nmap = [{{ \
+                     from = \"/loft\", to = \"/m\" }}]\nlibraries = [\n{libraries}]\n"
                 ),
                 None,
             )
@@ -179,10 +194,13 @@ const CASES: &[Case] = &[
         input: |n| {
             (
                 format!(
-                    "{HEAD}[service.drover]\nhost = \"granary\"\nrole = \"fetch\"\nmap = [{{ from = \"/loft\", to = \"/m\" }}]\n"
+                    "{HEAD}[service.drover]\nhost = \"granary\"\nrole = \"fetch\"\nmap = [{{ from \
+                     = \"/loft\", to = \"/m\" }}]\n"
                 ) + &each(n, |i| {
                     format!(
-                        "[intake.i{i}]\nfetch = {{ service = \"drover\", done = \"/m/d{i}\" }}\nsort = {{ service = \"drover\", reads = \"/m/d{i}\", files_into = \"/m/f{i}\" }}\n"
+                        "[intake.i{i}]\nfetch = {{ service = \"drover\", done = \"/m/d{i}\" }}\n\
+                         sort = {{ service = \"drover\", reads = \"/m/d{i}\", files_into \
+                         = \"/m/f{i}\" }}\n"
                     )
                 }),
                 None,
@@ -297,7 +315,8 @@ const CASES: &[Case] = &[
         input: |n| {
             let acls = each(n, |i| {
                 format!(
-                    "|# file: /loft/d{i}\n|user::rwx\n|user:{}:r-x\n|user:{}:r-x\n|group::r-x\n|mask::r-x\n|other::---\n|\n",
+                    "|# file: /loft/d{i}\n|user::rwx\n|user:{}:r-x\n|user:{}:r-x\n|group::r-x\n\
+                     |mask::r-x\n|other::---\n|\n",
                     i + 1,
                     i + 2
                 )
@@ -320,7 +339,8 @@ const CASES: &[Case] = &[
         input: |n| {
             let folders = each(n, |i| {
                 format!(
-                    "[[folder]]\nhost = \"granary\"\npath = \"/loft/d{i}\"\nowner = \"mira\"\nmode = \"0755\"\nrights = {{ mira = \"read\" }}\n"
+                    "[[folder]]\nhost = \"granary\"\npath = \"/loft/d{i}\"\nowner = \"mira\"\nmode \
+                     = \"0755\"\nrights = {{ mira = \"read\" }}\n"
                 )
             });
             (
@@ -357,7 +377,8 @@ const CASES: &[Case] = &[
             )
         },
     },
-    // The listing of a deep tree is as long as the square of its depth, so that the tree stays as it is.
+    // The listing of a deep tree is as long as the square of its depth, so that the tree stays as
+    // it is.
     Case {
         name: "components of a path",
         n: 900,
@@ -374,8 +395,15 @@ const CASES: &[Case] = &[
         n: 1000,
         arguments: "draft --brief tarvek.toml",
         input: |n| {
-            ("brief = 1\nsite = \"Kestrel Hollow\"\nkinds = [\"films\"]\n[storage]\nhost = \"granary\"\npool = \"loft\"\nfilesystem = \"zfs\"\n".to_owned()
-            + &each(n, |i| format!("[service.s{i}]\nrole = \"serve\"\nid = {}\n", 3000 + i)), None)
+            (
+                "brief = 1\nsite = \"Kestrel Hollow\"\nkinds = [\"films\"]\n[storage]\nhost \
+              = \"granary\"\npool = \"loft\"\nfilesystem = \"zfs\"\n"
+                    .to_owned()
+                    + &each(n, |i| {
+                        format!("[service.s{i}]\nrole = \"serve\"\nid = {}\n", 3000 + i)
+                    }),
+                None,
+            )
         },
     },
 ];
@@ -440,7 +468,8 @@ fn bad_parts(n: usize) -> tempfile::TempDir {
     let shares = each(n, |i| format!("[s{i}]\npath = /x/{i}/%U\nread only = perhaps\n"));
     let services = each(n, |i| {
         format!(
-            "  s{i}:\n    user: no body\n    volumes: ['a b:/x:quick', '/x:relative']\n    ports: ['x']\n"
+            "  s{i}:\n    user: no body\n    volumes: ['a b:/x:quick', '/x:relative']\n    ports: \
+             ['x']\n"
         )
     });
     let conf = folder.path().join("conf");

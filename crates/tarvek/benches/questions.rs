@@ -1,5 +1,6 @@
-//! What questions cost that rest on large surveys: one path, a whole check, with everything in order and with everything refused. Each figure stands
-//! beside the one that it is measured by, taken in the same run.
+//! What questions cost that rest on large surveys: one path, a whole check, with everything in
+//! order and with everything refused. Each figure stands beside the one that it is measured by,
+//! taken in the same run.
 //!
 //! `TARVEK_BENCH_ENTRIES` (1 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (5) say how much.
 #![allow(clippy::print_stdout)] // it is what this program is for
@@ -62,7 +63,8 @@ fn main() {
         None,
     );
     let beside = Some(("that", whole));
-    let one = "--layout site.toml --survey granary.survey --from service:lantern /media/00007/Title S01E07.mkv";
+    let one = "--layout site.toml --survey granary.survey --from service:lantern \
+               /media/00007/Title S01E07.mkv";
     let one = one.replace("Title S01E07", "Title-S01E07");
     told("one question: access", measured(&format!("access {one}")), beside);
     told("one question: trace", measured(&format!("trace {one}")), beside);
@@ -106,9 +108,12 @@ fn half(cost: Cost) -> Cost {
 
 fn head(host: &str) -> String {
     format!(
-        "tarvek-listing 1\nhost {host}\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - ext4 /dev/sda1 rw\n|37 36 98:1 / /loft rw - ext4 \
-         /dev/sdb1 rw\nend mountinfo\nsection passwd\n|root:x:0:0::/:/bin/sh\n|mira:x:1101:2100::/:/bin/sh\nend passwd\nsection roots\n|deep /loft\n\
-         end roots\nsection tree type mode uid gid size allocated inode links mtime device path\n|d 0755 0 0 6 0 2 3 1 - /\n\
+        "tarvek-listing 1\nhost {host}\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - \
+         ext4 /dev/sda1 rw\n|37 36 98:1 / /loft rw - ext4 \
+         /dev/sdb1 rw\nend mountinfo\nsection passwd\n|root:x:0:0::/:/bin/sh\n\
+         |mira:x:1101:2100::/:/bin/sh\nend passwd\nsection roots\n|deep /loft\n\
+         end roots\nsection tree type mode uid gid size allocated inode links mtime device path\n\
+         |d 0755 0 0 6 0 2 3 1 - /\n\
          |d 0755 0 0 6 0 3 3 1 - /loft\n|d 0755 1101 2100 6 0 4 3 1 - /loft/media\n"
     )
 }
@@ -141,19 +146,23 @@ fn listing(host: &str, entries: u64, mode: &str) -> String {
 
 /// Ten hosts, and services of which two serve.
 fn site(services: usize) -> String {
-    let mut text = "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = 'storage'\n[host.archive]\nrole = 'storage'\n".to_owned();
+    let mut text = "tarvek = 1\nsite = 'bench'\n[host.granary]\nrole = 'storage'\n[host.archive]\n\
+                    role = 'storage'\n"
+        .to_owned();
     for host in 0..8 {
         let _ = writeln!(text, "[host.app{host}]\nrole = 'apps'");
     }
     for host in ["granary", "archive"] {
         let _ = writeln!(
             text,
-            "[share.{host}]\nhost = '{host}'\npath = '/loft/media'\nnfs = [{{ clients = '10.20.0.0/24', access = 'ro' }}]"
+            "[share.{host}]\nhost = '{host}'\npath = '/loft/media'\nnfs = [{{ clients = \
+             '10.20.0.0/24', access = 'ro' }}]"
         );
         for app in 0..8 {
             let _ = writeln!(
                 text,
-                "[[mount]]\nhost = 'app{app}'\nat = '/mnt/{host}'\nfrom = '{host}:{host}'\nprotocol = 'nfs'\noptions = 'ro,nofail'"
+                "[[mount]]\nhost = 'app{app}'\nat = '/mnt/{host}'\nfrom = '{host}:{host}'\n\
+                 protocol = 'nfs'\noptions = 'ro,nofail'"
             );
         }
     }
@@ -165,13 +174,15 @@ fn site(services: usize) -> String {
         };
         let does = match service {
             0 | 1 => format!(
-                "role = 'serve'\nlibraries = [{{ name = 'L{service}', kind = 'series', roots = ['/media'] }}]"
+                "role = 'serve'\nlibraries = [{{ name = 'L{service}', kind = 'series', roots = \
+                 ['/media'] }}]"
             ),
             _ => "role = 'fetch'".to_owned(),
         };
         let _ = writeln!(
             text,
-            "[service.{name}]\nhost = 'app{}'\nruns_as = '{}:2100'\nmap = [{{ from = '/mnt/{host}', to = '/media', access = 'ro' }}]\n{does}",
+            "[service.{name}]\nhost = 'app{}'\nruns_as = '{}:2100'\nmap = [{{ from = \
+             '/mnt/{host}', to = '/media', access = 'ro' }}]\n{does}",
             service % 8,
             840 + service
         );
@@ -203,8 +214,10 @@ fn services_of(services: usize) -> String {
     for service in 0..services {
         let _ = writeln!(
             text,
-            "[service.s{service}]\nhost = 'granary'\nrole = 'serve'\nruns_as = '{0}:{0}'\nmap = [{{ from = '/loft/media/{service}', to = '/media', \
-             access = 'ro' }}]\nlibraries = [{{ name = 'L{service}', kind = 'films', roots = ['/media'] }}]",
+            "[service.s{service}]\nhost = 'granary'\nrole = 'serve'\nruns_as = '{0}:{0}'\nmap = \
+             [{{ from = '/loft/media/{service}', to = '/media', \
+             access = 'ro' }}]\nlibraries = [{{ name = 'L{service}', kind = 'films', roots = \
+             ['/media'] }}]",
             3000 + service
         );
     }

@@ -1,7 +1,8 @@
-//! A survey of large trees, new and again, beside `find -printf` with the same fields, in turns, with both processors free and on one of
-//! them. Prints tables with ratios.
+//! A survey of large trees, new and again, beside `find -printf` with the same fields, in turns,
+//! with both processors free and on one of them. Prints tables with ratios.
 //!
-//! A word says which trees are meant: those that have it in their names. `TARVEK_BENCH_ENTRIES` (1 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (5) say how much.
+//! A word says which trees are meant: those that have it in their names. `TARVEK_BENCH_ENTRIES` (1
+//! 000 000 unless given) and `TARVEK_BENCH_ROUNDS` (5) say how much.
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::path::{Path, PathBuf};

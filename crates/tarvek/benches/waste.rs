@@ -1,7 +1,8 @@
-//! Equal files among large and small ones, beside `b3sum` on the files that are equal, which is the least that proves it. Prints tables with ratios.
+//! Equal files among large and small ones, beside `b3sum` on the files that are equal, which is the
+//! least that proves it. Prints tables with ratios.
 //!
-//! `TARVEK_BENCH_LARGE` (10) pairs of `TARVEK_BENCH_MIB` (100) MiB, `TARVEK_BENCH_SMALL` (1 000 000) small files, and `TARVEK_BENCH_ROUNDS` (5) say how
-//! much. b3sum is a Debian package.
+//! `TARVEK_BENCH_LARGE` (10) pairs of `TARVEK_BENCH_MIB` (100) MiB, `TARVEK_BENCH_SMALL` (1 000
+//! 000) small files, and `TARVEK_BENCH_ROUNDS` (5) say how much. b3sum is a Debian package.
 #![allow(clippy::print_stdout)] // it is what this program is for
 
 use std::fs::{self, File};
@@ -105,7 +106,8 @@ fn sparse() {
     let mut read = 0;
     let time = timed(|| read = waste(scratch.path(), None));
     println!(
-        "| 200 files of 20 to 30 GiB | {time:.2} s | {read} bytes read, most memory so far {} MiB |",
+        "| 200 files of 20 to 30 GiB | {time:.2} s | {read} bytes read, most memory so far {} MiB \
+         |",
         peak()
     );
 }

@@ -23,7 +23,8 @@ pub(crate) enum Outcome {
 }
 
 impl Outcome {
-    /// Of everything that was asked for: one denial denies it, and what is unknown leaves it unanswered.
+    /// Of everything that was asked for: one denial denies it, and what is unknown leaves it
+    /// unanswered.
     pub(crate) fn of(answers: &[Option<bool>]) -> Self {
         if answers.contains(&Some(false)) {
             Self::Found

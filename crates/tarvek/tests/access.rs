@@ -1,5 +1,5 @@
-//! Who can do what, through namespaces, NFS and SMB, and what would change it: the built program on small edits of the demo
-//! site.
+//! Who can do what, through namespaces, NFS and SMB, and what would change it: the built program on
+//! small edits of the demo site.
 
 mod support;
 
@@ -78,7 +78,8 @@ fn a_namespace_shifts_whoever_is_inside() {
 
 #[test]
 fn rootless_engines_map_their_own_account() {
-    let subids = "section subuid\n|ines:400000:65536\nend subuid\nsection subgid\n|1200:500000:65536\nend subgid\nsection roots";
+    let subids = "section subuid\n|ines:400000:65536\nend subuid\nsection subgid\n\
+                  |1200:500000:65536\nend subgid\nsection roots";
     for (userns, runs_as, arrives) in [
         ("rootless:ines", "0:0", (1200, 1201)),
         ("rootless:ines", "1:1", (400_000, 500_000)),
@@ -121,14 +122,17 @@ fn smb_client(mount: &str, offer: &str) -> Folder {
         "tarvek.toml",
         "# Serves the club's libraries.",
         &format!(
-            "[host.booth]\nrole = \"client\"\n[[mount]]\nhost = \"booth\"\nfrom = \"granary:media\"\nprotocol = \"smb\"\n\
+            "[host.booth]\nrole = \"client\"\n[[mount]]\nhost = \"booth\"\nfrom \
+             = \"granary:media\"\nprotocol = \"smb\"\n\
              at = \"/mnt/media\"\n{mount}\n"
         ),
     );
     folder.write(
         "booth.listing",
-        "tarvek-listing 1\nhost booth\ntaken 1795156200\nuid 0\nsection roots\n|names /\nend roots\n\
-         section tree type mode uid gid size allocated inode links mtime device path\n|d 0755 0 0 0 0 1 1 0 - /\n\
+        "tarvek-listing 1\nhost booth\ntaken 1795156200\nuid 0\nsection roots\n|names /\nend \
+         roots\n\
+         section tree type mode uid gid size allocated inode links mtime device path\n|d 0755 0 0 \
+         0 0 1 1 0 - /\n\
          |d 0755 0 0 0 0 2 1 0 - /mnt\n|d 0755 0 0 0 0 3 1 0 - /mnt/media\nend tree\ncomplete\n",
     );
     folder
@@ -412,7 +416,8 @@ fn namespaces_nest() {
     folder.edit(
         "tarvek.toml",
         "# Serves the club's libraries.",
-        "[host.kelp]\nrole = \"apps\"\ninside = \"millrace\"\nidmap = [{ inside = 0, outside = 100000, count = 65536 }]\n\
+        "[host.kelp]\nrole = \"apps\"\ninside = \"millrace\"\nidmap = [{ inside = 0, outside = \
+         100000, count = 65536 }]\n\
          map = [{ from = \"/srv\", to = \"/srv\" }]\n\n# Serves the club's libraries.",
     );
     folder.edit(

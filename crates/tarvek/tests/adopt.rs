@@ -1,4 +1,5 @@
-//! `tarvek adopt`: what files say, the layout that comes of it, and what is said of what can't be read.
+//! `tarvek adopt`: what files say, the layout that comes of it, and what is said of what can't be
+//! read.
 
 mod support;
 
@@ -57,8 +58,10 @@ fn what_a_person_did_stays_and_a_second_run_changes_nothing() {
     let folder = hollow();
     folder.write(
         "site.toml",
-        "# mine\ntarvek = 1\nsite = \"Kestrel Hollow\" # ours\n\n[host.granary]\nrole = \"storage\"\naddresses = [\"granary.lan\"]\n\
-         datasets = [] # to come\n\n[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nmap = [\n  { from = \"/x\", to = \"/x\" }, # kept\n]\n",
+        "# mine\ntarvek = 1\nsite = \"Kestrel Hollow\" # ours\n\n[host.granary]\nrole \
+         = \"storage\"\naddresses = [\"granary.lan\"]\n\
+         datasets = [] # to come\n\n[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\nmap = \
+         [\n  { from = \"/x\", to = \"/x\" }, # kept\n]\n",
     );
     assert_eq!(folder.run(&format!("{ALL} -o site.toml")).code, 0);
     let first = folder.read("site.toml");
@@ -159,7 +162,8 @@ fn each_format_is_told_by_its_content() {
     for (name, text, expected) in [
         (
             "a",
-            "[Container]\nImage=x\nUser=840\nGroup=841\nVolume=/srv/a:/a:ro,z\nVolume=kept:/kept\nPublishPort=[::1]:80:8080/udp\n\
+            "[Container]\nImage=x\nUser=840\nGroup=841\nVolume=/srv/a:/a:ro,z\nVolume=kept:/kept\n\
+             PublishPort=[::1]:80:8080/udp\n\
              UIDMap=0:100000:65536\nUserNS=\n",
             json!([
                 {"kind": "service", "service": "a", "user": "840:841", "uid": 840, "gid": 841, "image": "x", "userns": "u:0:100000:65536,g:0:100000:65536"},
@@ -170,22 +174,26 @@ fn each_format_is_told_by_its_content() {
         ),
         (
             "mnt-media.mount",
-            "[Unit]\nDescription=x\n[Mount]\nWhat=granary:/loft/media\nWhere=/mnt/media\nType=nfs\nOptions=ro,soft\n[Install]\nWantedBy=x\n",
+            "[Unit]\nDescription=x\n[Mount]\nWhat=granary:/loft/media\nWhere=/mnt/media\nType=nfs\n\
+             Options=ro,soft\n[Install]\nWantedBy=x\n",
             json!([{"kind": "mount", "source": "granary:/loft/media", "at": "/mnt/media", "type": "nfs", "options": ["ro", "soft"], "boot": true, "mounted": false}]),
         ),
         (
             "kelp",
-            "lxc.uts.name = kelp\nlxc.idmap = u 0 100000 65536\nlxc.idmap = g 0 100000 65536\nlxc.mount.entry = /loft/a\\040b media none bind,ro 0 0\n",
+            "lxc.uts.name = kelp\nlxc.idmap = u 0 100000 65536\nlxc.idmap = g 0 100000 65536\n\
+             lxc.mount.entry = /loft/a\\040b media none bind,ro 0 0\n",
             json!([
                 {"kind": "service", "service": "kelp", "is_host": true},
                 {"kind": "idmap", "service": "kelp", "of": "uid", "inside": 0, "outside": 100_000, "count": 65_536},
                 {"kind": "idmap", "service": "kelp", "of": "gid", "inside": 0, "outside": 100_000, "count": 65_536},
-                {"kind": "mapping", "service": "kelp", "from": "/loft/a b", "to": "/media", "access": "ro"},
+                {"kind": "mapping", "service": "kelp", "from": "/loft/a \
+                    b", "to": "/media", "access": "ro"},
             ]),
         ),
         (
             "101.conf",
-            "arch: amd64\nhostname: kelp\nmp0: /loft/media,mp=/media,ro=1\nmp1: pool:vol-1,mp=/own,size=8G\nunprivileged: 1\n[before]\nmp9: /x,mp=/x\n",
+            "arch: amd64\nhostname: kelp\nmp0: /loft/media,mp=/media,ro=1\nmp1: \
+             pool:vol-1,mp=/own,size=8G\nunprivileged: 1\n[before]\nmp9: /x,mp=/x\n",
             json!([
                 {"kind": "service", "service": "kelp", "is_host": true},
                 {"kind": "idmap", "service": "kelp", "of": "uid", "inside": 0, "outside": 100_000, "count": 65_536},
@@ -196,24 +204,29 @@ fn each_format_is_told_by_its_content() {
         ),
         (
             "facl",
-            "# file: loft/media\n# owner: mira\n# group: keepers\n# flags: -s-\nuser::rwx\nuser:840:r-x\ngroup::rwx\nmask::rwx\nother::---\ndefault:user::rwx\n",
+            "# file: loft/media\n# owner: mira\n# group: keepers\n# flags: -s-\nuser::rwx\n\
+             user:840:r-x\ngroup::rwx\nmask::rwx\nother::---\ndefault:user::rwx\n",
             json!([{"kind": "folder", "path": "/loft/media", "owner": "mira", "group": "keepers", "mode": "2770", "entries": ["user:840:r-x", "default:user::rwx"]}]),
         ),
         (
             "zfs",
-            "loft/media\tatime\toff\tlocal\nloft/media\tmountpoint\t/loft/media\tdefault\nloft@x\tused\t1\t-\n",
+            "loft/media\tatime\toff\tlocal\nloft/media\tmountpoint\t/loft/media\tdefault\n\
+             loft@x\tused\t1\t-\n",
             json!([{"kind": "dataset", "name": "loft/media", "at": "/loft/media", "filesystem": "zfs", "properties": {"atime": "off"}}]),
         ),
         (
             "zfs.json",
-            "{\"datasets\": {\"loft\": {\"name\": \"loft\", \"properties\": {\"mountpoint\": {\"value\": \"/loft\"}, \"atime\": {\"value\": \"on\"}}}}}",
+            "{\"datasets\": {\"loft\": {\"name\": \"loft\", \"properties\": {\"mountpoint\": \
+             {\"value\": \"/loft\"}, \"atime\": {\"value\": \"on\"}}}}}",
             json!([{"kind": "dataset", "name": "loft", "at": "/loft", "filesystem": "zfs", "properties": {"atime": "on"}}]),
         ),
         (
             "use",
-            "OK           M:        \\\\granary\\Family Photos    Microsoft Windows Network\nUnavailable  N:   \\\\granary\\x  N\n",
+            "OK           M:        \\\\granary\\Family Photos    Microsoft Windows Network\n\
+             Unavailable  N:   \\\\granary\\x  N\n",
             json!([
-                {"kind": "mount", "source": "\\\\granary\\Family Photos", "at": "M:", "type": "smb", "options": [], "boot": false, "mounted": true},
+                {"kind": "mount", "source": "\\\\granary\\Family \
+                                             Photos", "at": "M:", "type": "smb", "options": [], "boot": false, "mounted": true},
                 {"kind": "mount", "source": "\\\\granary\\x", "at": "N:", "type": "smb", "options": [], "boot": false, "mounted": true},
             ]),
         ),
@@ -224,7 +237,8 @@ fn each_format_is_told_by_its_content() {
         ),
         (
             "printed",
-            "//mira@granary/media on /Volumes/media (smbfs, nodev)\n/dev/sda1 on / type ext4 (rw,relatime)\n",
+            "//mira@granary/media on /Volumes/media (smbfs, nodev)\n/dev/sda1 on / type ext4 \
+             (rw,relatime)\n",
             json!([
                 {"kind": "mount", "source": "//mira@granary/media", "at": "/Volumes/media", "type": "smbfs", "options": ["nodev"], "boot": false, "mounted": true},
                 {"kind": "mount", "source": "/dev/sda1", "at": "/", "type": "ext4", "options": ["rw", "relatime"], "boot": false, "mounted": true},
@@ -265,12 +279,14 @@ fn what_cannot_be_understood_is_named_and_the_rest_is_read() {
             2,
             vec![
                 "3: \"perhaps\" is neither yes nor no",
-                "6: can't read /nowhere/more.conf: it lies outside of what was named; --follow DIR allows that",
+                "6: can't read /nowhere/more.conf: it lies outside of what was named; --follow DIR \
+                 allows that",
             ],
         ),
         (
             "compose.yaml",
-            "services:\n  a:\n    image: ${GONE:?say it}\n    env_file: gone.env\n    volumes: ['${NOTHING}/x:/x', 'a:/b:quick']\n    ports: ['x']\n",
+            "services:\n  a:\n    image: ${GONE:?say it}\n    env_file: gone.env\n    volumes: \
+             ['${NOTHING}/x:/x', 'a:/b:quick']\n    ports: ['x']\n",
             2,
             vec![
                 "3: GONE has to have a value, and has none: say it",
@@ -492,7 +508,8 @@ fn emitted(folder: &Folder) -> String {
     adopt
 }
 
-/// What is found in a layout, but for what no configuration says: what is backed up, and that nobody looked.
+/// What is found in a layout, but for what no configuration says: what is backed up, and that
+/// nobody looked.
 fn found(folder: &Folder, layout: &str) -> Vec<String> {
     let told = folder.json(&format!("check --layout {layout}"));
     let findings = told["findings"].as_array().unwrap().iter();
@@ -508,8 +525,8 @@ fn text<'a>(value: &'a Value, key: &str) -> &'a str {
     value[key].as_str().unwrap()
 }
 
-/// Every example, as it is and with one fault each: the names, rights and findings of what is adopted, and that there is nothing to add
-/// to the layout from which it was emitted.
+/// Every example, as it is and with one fault each: the names, rights and findings of what is
+/// adopted, and that there is nothing to add to the layout from which it was emitted.
 #[test]
 fn what_is_emitted_is_adopted_as_it_was() {
     let faults = [
@@ -556,7 +573,8 @@ fn what_is_emitted_is_adopted_as_it_was() {
     assert_eq!(fired.len(), faults.len() - 1, "{fired:?}");
 }
 
-/// One word that a layout can't hold costs no more than itself: the rest of the share stays, and what refers to it.
+/// One word that a layout can't hold costs no more than itself: the rest of the share stays, and
+/// what refers to it.
 #[test]
 fn no_field_of_a_fact_is_lost_in_json() {
     let folder = Folder::new();
@@ -568,7 +586,8 @@ fn no_field_of_a_fact_is_lost_in_json() {
     folder.write("conf/box/exports", "/loft granary(ro,crossmnt)\n");
     folder.write(
         "conf/box/compose.yaml",
-        "services:\n  lantern:\n    image: x\n    volumes: [\"kept:/data:z\"]\nvolumes: {kept: {}}\n",
+        "services:\n  lantern:\n    image: x\n    volumes: [\"kept:/data:z\"]\nvolumes: {kept: \
+         {}}\n",
     );
     folder.write(
         "conf/box/lantern.container",
@@ -637,7 +656,8 @@ fn what_a_compose_file_says_in_rarer_words() {
     let folder = Folder::new();
     folder.write(
         "conf/box/compose.yaml",
-        "services:\n  lantern:\n    image: x\n    user: lantern:keepers\n    network_mode: \"service:drover\"\n    volumes:\n      \
+        "services:\n  lantern:\n    image: x\n    user: lantern:keepers\n    \
+         network_mode: \"service:drover\"\n    volumes:\n      \
          - {type: volume, source: v, target: /media, volume: {subpath: films/}}\n      \
          - {type: volume, source: v, target: /out, volume: {subpath: ../x}}\nvolumes:\n  \
          v: {driver_opts: {type: nfs, device: \":/loft/media\", o: \"addr=granary,ro\"}}\n",
@@ -661,14 +681,17 @@ fn containers_of_hypervisors_and_automounts() {
     let folder = Folder::new();
     folder.write(
         "conf/box/101.conf",
-        "hostname: drover\nmp0: /loft/media,mp=/data,ro=1\nunprivileged: 1\nlxc.idmap: u 0 100000 840\nlxc.idmap: u 840 840 1\n\
-         lxc.idmap: g 0 100000 840\nlxc.idmap: g 840 840 1\nlxc.mount.entry: /loft/x y none bind,create=dir 0 0\n",
+        "hostname: drover\nmp0: /loft/media,mp=/data,ro=1\nunprivileged: 1\nlxc.idmap: u 0 100000 \
+         840\nlxc.idmap: u 840 840 1\n\
+         lxc.idmap: g 0 100000 840\nlxc.idmap: g 840 840 1\nlxc.mount.entry: /loft/x y none \
+         bind,create=dir 0 0\n",
     );
     let mount = "[Mount]\nWhat=granary:/loft\nWhere=/mnt/loft\nType=nfs\nOptions=hard\n";
     folder.write("conf/box/mnt-loft.mount", mount);
     let automount = "[Automount]\nWhere=/mnt/loft\n[Install]\nWantedBy=multi-user.target\n";
     folder.write("conf/box/mnt-loft.automount", automount);
-    let acl = "# file: loft\n# owner: root\n# group: root\nuser::rwx\nuser:lantern:r-x\ngroup::r-x\nmask::r-x\nother::---\ndefault:user:lantern:r-x\n";
+    let acl = "# file: loft\n# owner: root\n# group: root\nuser::rwx\nuser:lantern:r-x\n\
+               group::r-x\nmask::r-x\nother::---\ndefault:user:lantern:r-x\n";
     folder.write("conf/box/acl", acl);
     folder.write("conf/box/notes", "words of a person\n");
     folder.write("conf/box/x.env", "A=b\n");
@@ -714,13 +737,15 @@ fn a_circle_or_a_broken_file_hides_nothing_of_the_others() {
     assert_eq!(facts(&read, "service").len(), 1);
 }
 
-/// Behind `fsid=0` the paths of NFSv4 begin; a path that a share has of its own is the one of NFSv3.
+/// Behind `fsid=0` the paths of NFSv4 begin; a path that a share has of its own is the one of
+/// NFSv3.
 #[test]
 fn a_root_of_exports_is_where_paths_begin() {
     let folder = Folder::new();
     let exports = "/srv/nfs *(ro,fsid=0)\n/srv/nfs/films box(ro)\n";
     folder.write("conf/granary/exports", exports);
-    let fstab = "granary:/films /mnt/films nfs4 ro,nofail 0 0\ngranary:/srv/nfs/films /mnt/own nfs ro,nofail 0 0\n\
+    let fstab = "granary:/films /mnt/films nfs4 ro,nofail 0 0\ngranary:/srv/nfs/films /mnt/own nfs \
+                 ro,nofail 0 0\n\
                  granary:/ /mnt/all nfs4 ro,nofail 0 0\n";
     folder.write("conf/box/fstab", fstab);
     let answer = folder.run("adopt conf/granary conf/box -o tarvek.toml");
@@ -792,7 +817,11 @@ fn files_are_followed_only_below_what_was_named() {
     let folder = Folder::new();
     folder
         .write("secret/umask.env", "UMASK=027\n")
-        .write("conf/compose.yaml", "services:\n  a: {env_file: ../secret/umask.env}\n  b: {env_file: link.env}\n  c: {env_file: own.env}\n")
+        .write(
+            "conf/compose.yaml",
+            "services:\n  a: {env_file: ../secret/umask.env}\n  b: \
+                                     {env_file: link.env}\n  c: {env_file: own.env}\n",
+        )
         .write("conf/own.env", "UMASK=002\n");
     std::os::unix::fs::symlink(folder.path("secret/umask.env"), folder.path("conf/link.env"))
         .unwrap();
@@ -817,7 +846,12 @@ fn files_are_followed_only_below_what_was_named() {
 fn the_environment_counts_only_where_it_is_asked_for_and_stays_out_of_layouts() {
     let folder = Folder::new();
     folder
-        .write("conf/compose.yaml", "services:\n  a:\n    user: ${WHO:-1:1}\n    volumes:\n      - ${PLACE}/x:/x\n      - ${HOME}/y:/y\n  b:\n    volumes:\n      - ${API_TOKEN}/z:/z\n      - ${SUB}/w:/w\n")
+        .write(
+            "conf/compose.yaml",
+            "services:\n  a:\n    user: ${WHO:-1:1}\n    volumes:\n      - \
+                                     ${PLACE}/x:/x\n      - ${HOME}/y:/y\n  b:\n    \
+                                     volumes:\n      - ${API_TOKEN}/z:/z\n      - ${SUB}/w:/w\n",
+        )
         .write("conf/.env", "SUB=${PLACE}/sub\n");
     let set = [("WHO", "77:77"), ("PLACE", "/outside"), ("API_TOKEN", "hunter2"), ("HOME", "/h")];
     let told = everything(&folder, "adopt granary:conf", &set);

@@ -121,7 +121,8 @@ fn exit_codes_follow_the_threshold() {
     assert_eq!(folder.run("access /media/films --from service:lantern --need add").code, 1);
     assert_eq!(folder.run("trace /loft/media --from host:granary").code, 0);
     assert_eq!(folder.run("trace /home/mira --from host:granary").code, 2, "nobody looked there");
-    // The layout alone, with nobody having looked anywhere: that two mappings are two mounts needs no look.
+    // The layout alone, with nobody having looked anywhere: that two mappings are two mounts needs
+    // no look.
     let alone = Folder::new();
     alone.write("tarvek.toml", folder.read("tarvek.toml"));
     for (threshold, code) in [("blocker", 0), ("risk", 1), ("note", 1)] {
@@ -135,7 +136,8 @@ fn severities_and_silences_of_the_layout_count() {
     folder.write(
         "tarvek.toml",
         folder.read("tarvek.toml")
-            + "\n[rules]\nseverity = { \"path/case\" = \"note\", \"mount/not-mounted\" = \"risk\", \"access/root-unreadable\" = \"risk\" }\n\
+            + "\n[rules]\nseverity = { \"path/case\" = \"note\", \"mount/not-mounted\" \
+               = \"risk\", \"access/root-unreadable\" = \"risk\" }\n\
                silence = [{ rule = \"library/nothing-found\", why = \"known\" }]\n",
     );
     let check = folder.json("check");

@@ -1,5 +1,5 @@
-//! Drafting: any brief without contradictions gives a layout without blockers or risks; contradictions are told at once; what
-//! is emitted from the examples is what it was.
+//! Drafting: any brief without contradictions gives a layout without blockers or risks;
+//! contradictions are told at once; what is emitted from the examples is what it was.
 
 mod support;
 
@@ -39,39 +39,77 @@ fn briefs() -> impl Strategy<Value = String> {
     (storage, kinds, originals, services, site, reach, people).prop_map(
         |((filesystem, selinux, other_pool), kinds, originals, services, site, reach, people)| {
             let (acls, containers, want) = site;
-            let originals: Vec<&str> =
-                kinds.iter().zip(&originals).filter(|(_, original)| **original).map(|(kind, _)| *kind).collect();
+            let originals: Vec<&str> = kinds
+                .iter()
+                .zip(&originals)
+                .filter(|(_, original)| **original)
+                .map(|(kind, _)| *kind)
+                .collect();
             let hosts = ["", "granary", "millrace", "kelp"];
             let roles = ["serve", "fetch", "sort"];
-            let over_smb = |at: usize| (at == 2 && reach.0 == "smb") || (at == 3 && reach.1 == "smb");
+            let over_smb =
+                |at: usize| (at == 2 && reach.0 == "smb") || (at == 3 && reach.1 == "smb");
             let writes = services[1] > 0 || services[2] > 0;
             let writes_over_smb = services[1..].iter().any(|&at| over_smb(at));
             // Only what goes together.
-            let want = if writes_over_smb || (writes && other_pool) || (want == "hardlink" && services[2] == 0) {
+            let want = if writes_over_smb
+                || (writes && other_pool)
+                || (want == "hardlink" && services[2] == 0)
+            {
                 "copy"
             } else {
                 want
             };
-            let mut text = format!("brief = 1\nsite = 'Kestrel Hollow'\nkinds = {kinds:?}\noriginals = {originals:?}\n");
+            let mut text = format!(
+                "brief = 1\nsite = 'Kestrel Hollow'\nkinds = {kinds:?}\n\
+                                    originals = {originals:?}\n"
+            );
             text += &format!("acls = {acls}\ncontainers = '{containers}'\n");
             if writes {
                 text += &format!("want = '{want}'\n");
             }
-            text += &format!("[storage]\nhost = 'granary'\npool = 'loft'\nfilesystem = '{filesystem}'\nselinux = {selinux}\n");
+            text += &format!(
+                "[storage]\nhost = 'granary'\npool = 'loft'\nfilesystem = \
+                              '{filesystem}'\nselinux = {selinux}\n"
+            );
             if other_pool && writes {
                 text += "intake_pool = 'hopper'\n";
             }
             if reach.2 {
                 text += "subnet = '10.20.0.0/24'\n";
             }
-            text += &format!("[apps.millrace]\nreach = '{}'\n[apps.kelp]\nreach = '{}'\n", reach.0, reach.1);
+            text += &format!(
+                "[apps.millrace]\nreach = '{}'\n[apps.kelp]\nreach = \
+                              '{}'\n",
+                reach.0, reach.1
+            );
             for (n, &at) in services.iter().enumerate().filter(|(_, at)| **at > 0) {
-                text += &format!("[service.s{n}]\nrole = '{}'\nid = {}\nhost = '{}'\n", roles[n], 970 + n, hosts[at]);
+                text += &format!(
+                    "[service.s{n}]\nrole = '{}'\nid = {}\nhost = \
+                                  '{}'\n",
+                    roles[n],
+                    970 + n,
+                    hosts[at]
+                );
             }
             let names = |count: u32, from: u32, word: &str| {
-                (0..count).map(|n| format!("{word}{n} = {}", from + n)).collect::<Vec<_>>().join(", ")
+                (0..count)
+                    .map(|n| {
+                        format!(
+                            "{word}{n} = \
+                                            {}",
+                            from + n
+                        )
+                    })
+                    .collect::<Vec<_>>()
+                    .join(", ")
             };
-            text += &format!("[people]\nadd = {{ {} }}\nwatch = {{ {} }}\n", names(people.0, 1101, "a"), names(people.1, 1201, "w"));
+            text += &format!(
+                "[people]\nadd = {{ {} }}\nwatch = {{ {} \
+                              }}\n",
+                names(people.0, 1101, "a"),
+                names(people.1, 1201, "w")
+            );
             for (n, os) in people.2.iter().enumerate() {
                 text += &format!("[client.c{n}]\nos = '{os}'\n");
             }
@@ -117,7 +155,8 @@ fn contradictions_are_told_at_once_with_their_line_and_the_choice() {
     let folder = Folder::new();
     folder.write(
         "brief.toml",
-        "brief = 1\nsite = 'x'\nkinds = ['films', 'photos']\noriginals = ['photos', 'books']\napart = ['films']\nwant = 'hardlink'\n\
+        "brief = 1\nsite = 'x'\nkinds = ['films', 'photos']\noriginals = ['photos', 'books']\n\
+         apart = ['films']\nwant = 'hardlink'\n\
          [storage]\nhost = 'granary'\npool = 'loft'\nfilesystem = 'zfs'\nintake_pool = 'hopper'\n\
          [apps.millrace]\nreach = 'smb'\n\
          [service.lantern]\nrole = 'serve'\nid = 1101\naccess = 'rw'\n\
@@ -134,7 +173,8 @@ fn mistakes_in_a_brief_are_told_at_once() {
     let folder = Folder::new();
     folder.write(
         "brief.toml",
-        "brief = 1\nkinds = ['films', 'musik']\nwant = 'link'\n[storage]\nhost = 'Granary!'\npool = 'loft'\nfilesytem = 'zfs'\nat = 'loft'\n\
+        "brief = 1\nkinds = ['films', 'musik']\nwant = 'link'\n[storage]\nhost = 'Granary!'\npool \
+         = 'loft'\nfilesytem = 'zfs'\nat = 'loft'\n\
          [service.lantern]\nrole = 'serve'\nid = '840'\nhost = 'milrace'\n[apps.millrace]\n",
     );
     insta::assert_snapshot!(folder.run("draft --brief brief.toml").whole());
@@ -154,8 +194,10 @@ fn mistakes_in_a_brief_are_told_at_once() {
 #[test]
 fn options_are_a_brief_too_and_nothing_is_overwritten() {
     let folder = Folder::new();
-    let options = "draft --site Weir --storage weir --pool barn --filesystem btrfs --kind films --kind music \
-                   --serve lantern=840 --fetch drover=841 --sort drover=841 --add ines=1101 --client sofa:macos -o tarvek.toml";
+    let options = "draft --site Weir --storage weir --pool barn --filesystem btrfs --kind films \
+                   --kind music \
+                   --serve lantern=840 --fetch drover=841 --sort drover=841 --add ines=1101 \
+                   --client sofa:macos -o tarvek.toml";
     let drafted = folder.run(options);
     assert_eq!((drafted.code, drafted.stderr.as_str()), (0, ""));
     assert!(drafted.stdout.contains("fetches, sorts  as 841:2200"), "{}", drafted.stdout);
@@ -242,7 +284,8 @@ fn on_a_terminal_it_asks() {
         .stderr(std::process::Stdio::piped())
         .spawn()
         .unwrap();
-    let answers = "Weir Cottage\nweir\nbtrfs\nbarn\nfilms, photos\nphotos\n\nlantern=840\ndrover=841\njoiner=842\nines=1101\n\n\nnone\n\n";
+    let answers = "Weir Cottage\nweir\nbtrfs\nbarn\nfilms, photos\nphotos\n\nlantern=840\n\
+                   drover=841\njoiner=842\nines=1101\n\n\nnone\n\n";
     std::fs::File::from(pty.master.try_clone().unwrap()).write_all(answers.as_bytes()).unwrap();
     assert!(child.wait().unwrap().success());
     let output = child.wait_with_output().unwrap();

@@ -294,8 +294,10 @@ fn headers_are_read_once_and_kept() {
     folder.write(
         "tarvek.toml",
         format!(
-            "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n[service.lantern]\nhost = \"box\"\nrole = \"serve\"\n\
-             runs_as = \"0:0\"\nlibraries = [{{ name = \"Music\", kind = \"music\", roots = [{:?}] }}]\n",
+            "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n[service.lantern]\nhost \
+             = \"box\"\nrole = \"serve\"\n\
+             runs_as = \"0:0\"\nlibraries = [{{ name = \"Music\", kind = \"music\", roots = [{:?}] \
+             }}]\n",
             top.to_str().unwrap()
         ),
     );

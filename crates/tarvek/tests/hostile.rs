@@ -1,6 +1,7 @@
-//! Whatever stands in a layout or comes from another host: no output forges a line, moves a terminal, tells a secret or runs a
-//! command. `TARVEK_CASES=100000 cargo test --release -p tarvek --test hostile` takes every character in every place; what is emitted is put to its
-//! own programs in `oracle/hostile.rs`.
+//! Whatever stands in a layout or comes from another host: no output forges a line, moves a
+//! terminal, tells a secret or runs a command. `TARVEK_CASES=100000 cargo test --release -p tarvek
+//! --test hostile` takes every character in every place; what is emitted is put to its own programs
+//! in `oracle/hostile.rs`.
 
 mod support;
 
@@ -52,7 +53,8 @@ fn commands(folder: &Folder, about: &str) -> Result<usize, String> {
 /// Some of the cases: as many as `TARVEK_CASES` says, and 40 unless it does.
 fn sample<T>(cases: Vec<T>) -> Vec<T> {
     let most = std::env::var("TARVEK_CASES").map_or(40, |most| most.parse().unwrap());
-    // Each place has the same characters after another; a step over all of them would take one only.
+    // Each place has the same characters after another; a step over all of them would take one
+    // only.
     let step = cases.len() / most + 1;
     let step = if step.is_multiple_of(3) { step + 1 } else { step };
     cases.into_iter().step_by(step).collect()

@@ -1,4 +1,5 @@
-//! A survey of which only that is read which a question asks for answers as one that is read as a whole.
+//! A survey of which only that is read which a question asks for answers as one that is read as a
+//! whole.
 
 mod support;
 
@@ -7,7 +8,8 @@ use std::path::Path;
 
 use support::Folder;
 
-/// The demo with its listings, which are read as a whole, and with surveys made of them, which are read in part.
+/// The demo with its listings, which are read as a whole, and with surveys made of them, which are
+/// read in part.
 fn both() -> [Folder; 2] {
     both_with(|_| {})
 }
@@ -158,9 +160,12 @@ fn a_check_reads_no_more_than_it_goes_through() {
     let folder = Folder::demo();
     surround(&folder, "granary");
     // Nothing is missing: what is gets looked for everywhere.
-    let layout = "tarvek = 1\nsite = \"x\"\n[host.granary]\nrole = [\"storage\", \"apps\"]\n[service.lantern]\nhost = \"granary\"\nrole = \"serve\"\n\
-                  runs_as = \"840:2100\"\nmap = [{ from = \"/loft/media\", to = \"/media\", access = \"ro\" }]\n\
-                  libraries = [{ name = \"Films\", kind = \"films\", roots = [\"/media/films\"] }]\n";
+    let layout = "tarvek = 1\nsite = \"x\"\n[host.granary]\nrole = [\"storage\", \"apps\"]\n\
+                  [service.lantern]\nhost = \"granary\"\nrole = \"serve\"\n\
+                  runs_as = \"840:2100\"\nmap = [{ from = \"/loft/media\", to = \"/media\", access \
+                  = \"ro\" }]\n\
+                  libraries = [{ name = \"Films\", kind = \"films\", roots = [\"/media/films\"] \
+                  }]\n";
     folder.write("tarvek.toml", layout);
     assert_eq!(folder.run("survey --from granary.listing -o granary.survey").code, 0);
     std::fs::remove_file(folder.path("granary.listing")).unwrap();
@@ -190,7 +195,8 @@ fn only_what_is_asked_for_is_read() {
     folder.write("shelf/a/one", "x").write("shelf/b/two", "x");
     assert_eq!(folder.run("survey shelf -o box.survey --host box").code, 0);
     let db = rusqlite::Connection::open(folder.path("box.survey")).unwrap();
-    let damage = "UPDATE folder SET entries = replace(entries, '\"two\"', '7') WHERE entries LIKE '%\"two\"%'";
+    let damage = "UPDATE folder SET entries = replace(entries, '\"two\"', '7') WHERE entries LIKE \
+                  '%\"two\"%'";
     assert_eq!(db.execute(damage, []).unwrap(), 1);
     drop(db);
     let top = std::fs::canonicalize(folder.path("shelf")).unwrap();
@@ -223,7 +229,8 @@ fn a_folder_that_lies_in_two_is_refused_by_everybody() {
     drop(db);
     let top = std::fs::canonicalize(folder.path("shelf")).unwrap();
     let layout = format!(
-        "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n[share.s]\nhost = \"box\"\npath = \"{}\"\nnfs = [{{ clients = \"10.0.0.0/8\" }}]\n",
+        "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"storage\"\n[share.s]\nhost = \"box\"\npath \
+         = \"{}\"\nnfs = [{{ clients = \"10.0.0.0/8\" }}]\n",
         top.display()
     );
     folder.write("tarvek.toml", layout);

@@ -216,8 +216,9 @@ fn the_number_that_means_no_change_is_nobodys_id() {
     }
 }
 
-/// What an engine mounts by itself, from a literal source, in part, with a user's file, for two services; configuration that an
-/// engine keeps; groups by number; ports with address and protocol; a storage host that is a guest of the host that mounts it.
+/// What an engine mounts by itself, from a literal source, in part, with a user's file, for two
+/// services; configuration that an engine keeps; groups by number; ports with address and protocol;
+/// a storage host that is a guest of the host that mounts it.
 const SAID: &str = r#"tarvek = 1
 site = "x"
 [host.millrace]
@@ -341,12 +342,14 @@ fn what_no_system_has_is_a_mistake() {
             "the host a is inside of itself",
         ),
         (
-            "idmap = [{ inside = 0, outside = 100000, count = 65536 },\n{ inside = 65535, outside = 300000, count = 1 }]\n",
+            "idmap = [{ inside = 0, outside = 100000, count = 65536 },\n{ inside = 65535, outside \
+             = 300000, count = 1 }]\n",
             6,
             "overlap",
         ),
         (
-            "idmap = [{ inside = 0, outside = 100, count = 10 },\n{ inside = 10, outside = 109, count = 1 }]\n",
+            "idmap = [{ inside = 0, outside = 100, count = 10 },\n{ inside = 10, outside = 109, \
+             count = 1 }]\n",
             6,
             "overlap",
         ),
@@ -373,7 +376,8 @@ fn what_no_system_has_is_a_mistake() {
         ),
         ("[host.b.accounts]\nm = { uid = 1 }\n", 5, "\"role\" is missing in [host.b]"),
         (
-            "[[mount]]\nhost = \"a\"\nfrom = \"UUID=1\"\nprotocol = \"disk\"\nat = \"/m\"\noptions = \"context=\\\"x\"\n",
+            "[[mount]]\nhost = \"a\"\nfrom = \"UUID=1\"\nprotocol = \"disk\"\nat = \"/m\"\noptions \
+             = \"context=\\\"x\"\n",
             10,
             "no second one",
         ),
@@ -442,7 +446,8 @@ fn binds_in_a_circle_are_unseen_and_no_symlinks() {
     let folder = Folder::new();
     folder.write(
         "tarvek.toml",
-        "tarvek = 1\nsite = \"K\"\n[host.a]\nrole = \"apps\"\n[[mount]]\nhost = \"a\"\nfrom = \"/y\"\nprotocol = \"bind\"\nat = \"/x\"\n\
+        "tarvek = 1\nsite = \"K\"\n[host.a]\nrole = \"apps\"\n[[mount]]\nhost = \"a\"\nfrom \
+         = \"/y\"\nprotocol = \"bind\"\nat = \"/x\"\n\
          [[mount]]\nhost = \"a\"\nfrom = \"/x\"\nprotocol = \"bind\"\nat = \"/y\"\n",
     );
     let answer = folder.run("trace /x/films --from host:a");

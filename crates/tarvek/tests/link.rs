@@ -1,4 +1,5 @@
-//! Links and renames, asked of this machine and of the demo site: the built program on files in temporary folders.
+//! Links and renames, asked of this machine and of the demo site: the built program on files in
+//! temporary folders.
 
 mod support;
 
@@ -148,7 +149,10 @@ fn a_proof_is_made_and_leaves_nothing() {
     );
     // The view of a service is no place to try anything in.
     let demo = Folder::demo();
-    let service = demo.run("link /data/intake/done/films/1742.2019.1080p.mkv /data/films --from service:joiner --prove");
+    let service = demo.run(
+        "link /data/intake/done/films/1742.2019.1080p.mkv /data/films --from \
+                            service:joiner --prove",
+    );
     assert_eq!(service.code, 2);
     assert!(
         service.stderr.contains(
@@ -248,7 +252,13 @@ fn what_nobody_saw_is_not_guessed() {
     ));
     assert_eq!(told(&answer), "link?unknown rename+ok");
     let detail = answer["hardlink"]["detail"].as_str().unwrap();
-    assert!(detail.starts_with("whether fs.protected_hardlinks refuses it was not seen on granary (sysctl fs.protected_hardlinks tells)"), "{detail}");
+    assert!(
+        detail.starts_with(
+            "whether fs.protected_hardlinks refuses it was not seen on granary \
+                                (sysctl fs.protected_hardlinks tells)"
+        ),
+        "{detail}"
+    );
     assert_eq!(demo.run(REFUSED).code, 1);
     // Without a mount table and without datasets nobody knows what lies on one filesystem.
     let listing = demo.read("granary.listing");

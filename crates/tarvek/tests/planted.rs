@@ -38,7 +38,8 @@ fn within(folder: &Folder, seconds: u64, arguments: &str) -> Answer {
     Answer { code, stdout: text(output.stdout), stderr: text(output.stderr) }
 }
 
-/// Reading and renewing refuse the file, in words of ours, and leave it and everything beside it as it was.
+/// Reading and renewing refuse the file, in words of ours, and leave it and everything beside it as
+/// it was.
 fn refused(folder: &Folder, about: &str) -> String {
     let before = std::fs::read(folder.path("box.survey")).unwrap();
     let mut said = String::new();
@@ -67,9 +68,11 @@ fn refused(folder: &Folder, about: &str) -> String {
 #[test]
 fn what_is_planted_in_a_schema_is_refused() {
     for planted in [
-        "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' UNION ALL SELECT path, why FROM c) SELECT * FROM c",
+        "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' UNION \
+         ALL SELECT path, why FROM c) SELECT * FROM c",
         "ALTER TABLE folder RENAME TO other; CREATE VIEW folder AS SELECT * FROM other",
-        "CREATE TRIGGER keep AFTER DELETE ON gap BEGIN INSERT INTO gap VALUES (old.path, old.why); END",
+        "CREATE TRIGGER keep AFTER DELETE ON gap BEGIN INSERT INTO gap VALUES (old.path, old.why); \
+         END",
         "CREATE TRIGGER falsify AFTER INSERT ON class BEGIN UPDATE class SET mode = 511; END",
         "CREATE TRIGGER swallow BEFORE INSERT ON folder BEGIN SELECT RAISE(IGNORE); END",
         "CREATE INDEX more ON folder (listing)",
@@ -106,7 +109,8 @@ fn what_is_planted_in_rows_is_refused() {
         r#"UPDATE folder SET entries = replace(entries, '"a"', '{"bytes":"YQ==","more":1}')"#,
         r#"UPDATE folder SET entries = replace(entries, '"a"', '{"other":"YQ=="}')"#,
         // Out of order, and twice.
-        "UPDATE folder SET entries = substr(entries, 1, length(entries) - 1) || ',' || substr(entries, 2)",
+        "UPDATE folder SET entries = substr(entries, 1, length(entries) - 1) || ',' || \
+         substr(entries, 2)",
         "INSERT INTO folder SELECT id + 1, listing, project, inherits, entries FROM folder",
         // No list, or no list of entries.
         "UPDATE folder SET entries = 'x'",
@@ -125,8 +129,10 @@ fn what_is_planted_in_rows_is_refused() {
         "UPDATE folder SET id = 9000000000000000000 WHERE id = (SELECT max(id) FROM folder)",
         "UPDATE folder SET id = 4000 << 16 WHERE id = (SELECT max(id) FROM folder)",
         "UPDATE folder SET id = 5000 << 16 WHERE id = 0",
-        "INSERT INTO folder SELECT 77 << 16, listing, project, inherits, entries FROM folder WHERE id = 1 << 16",
-        "UPDATE folder SET entries = (SELECT entries FROM folder WHERE id = 1 << 16) WHERE id > 1 << 16",
+        "INSERT INTO folder SELECT 77 << 16, listing, project, inherits, entries FROM folder WHERE \
+         id = 1 << 16",
+        "UPDATE folder SET entries = (SELECT entries FROM folder WHERE id = 1 << 16) WHERE id > 1 \
+         << 16",
         "UPDATE folder SET entries = (SELECT entries FROM folder WHERE id = 0) WHERE id > 0",
         "DELETE FROM folder",
         // Classes that are none.
@@ -153,9 +159,11 @@ fn seventy_thousand_filesystems_are_told_apart() {
     sql(
         &folder,
         "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) \
-         INSERT INTO class SELECT i + (SELECT max(id) FROM class), 'f', 420, 0, 0, i, '', NULL FROM n; \
+         INSERT INTO class SELECT i + (SELECT max(id) FROM class), 'f', 420, 0, 0, i, '', NULL \
+         FROM n; \
          WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 70000) \
-         UPDATE folder SET entries = (SELECT json_group_array(json_array(printf('n%05d', i), i + (SELECT max(id) - 70000 FROM class), 0, 0, i, 1, 0, 0)) FROM n) \
+         UPDATE folder SET entries = (SELECT json_group_array(json_array(printf('n%05d', i), i + \
+         (SELECT max(id) - 70000 FROM class), 0, 0, i, 1, 0, 0)) FROM n) \
          WHERE id = (SELECT max(id) FROM folder)",
     );
     let answer = within(&folder, 60, "compare box.survey box.survey");
@@ -202,7 +210,8 @@ fn no_foreign_journal_is_followed() {
 
 #[test]
 fn reading_never_puts_a_file_right() {
-    // A journal as a killed writer leaves it: whoever reads sees what was before, and leaves both as they are.
+    // A journal as a killed writer leaves it: whoever reads sees what was before, and leaves both
+    // as they are.
     let folder = surveyed();
     let file = folder.path("box.survey");
     let before = folder.run("compare box.survey box.survey --format json").stdout;
@@ -277,7 +286,12 @@ fn no_text_of_a_survey_gets_out_as_anything_else() {
         ("folder", "entries", "target"),
     ];
     let base = hostile::site(hostile::LAYOUT);
-    base.edit("granary.listing", "section roots\n", "section gaps\n|/loft/archive\tpermission denied\nend gaps\nsection lacking\n|acl: no getfacl command\nend lacking\nsection roots\n");
+    base.edit(
+        "granary.listing",
+        "section roots\n",
+        "section gaps\n|/loft/archive\tpermission \
+        denied\nend gaps\nsection lacking\n|acl: no getfacl command\nend lacking\nsection roots\n",
+    );
     assert_eq!(base.run("survey --from granary.listing -o granary.survey").code, 0);
     std::fs::remove_file(base.path("granary.listing")).unwrap();
     let survey = std::fs::read(base.path("granary.survey")).unwrap();
@@ -298,8 +312,10 @@ fn no_text_of_a_survey_gets_out_as_anything_else() {
             };
             let sql = match table {
                 "folder" => format!(
-                    "UPDATE folder SET entries = (SELECT ifnull(json_group_array(json(CASE WHEN {of} \
-                     THEN json_set(value, '$[{field}]', (value ->> {field}) || '{odd}') ELSE value END)), '[]') FROM json_each(entries))"
+                    "UPDATE folder SET entries = (SELECT ifnull(json_group_array(json(CASE WHEN \
+                     {of} \
+                     THEN json_set(value, '$[{field}]', (value ->> {field}) || '{odd}') ELSE value \
+                     END)), '[]') FROM json_each(entries))"
                 ),
                 _ => format!("UPDATE OR REPLACE {table} SET {column} = {value} WHERE {which}"),
             };

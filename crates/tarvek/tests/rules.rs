@@ -21,8 +21,8 @@ fn nothing_fires_on_a_healthy_site() {
     ));
 }
 
-/// Rule, file, from, to, and words of the remedy or message: one for each kind of fact that a file brings. What else makes a
-/// rule fire is tested beside the rule.
+/// Rule, file, from, to, and words of the remedy or message: one for each kind of fact that a file
+/// brings. What else makes a rule fire is tested beside the rule.
 const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "path/missing",
@@ -56,7 +56,8 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "access/per-user-grants",
         "granary.listing",
         "end tree",
-        "end tree\nsection acl\n|# file: /loft/media/films\n|# owner: 1101\n|# group: 2100\n|user::rwx\n|user:1101:rwx\n|user:1102:rwx\n\
+        "end tree\nsection acl\n|# file: /loft/media/films\n|# owner: 1101\n|# group: 2100\n\
+         |user::rwx\n|user:1101:rwx\n|user:1102:rwx\n\
          |user:1103:rwx\n|group::rwx\n|mask::rwx\n|other::r-x\n|\nend acl",
         "grant rwx to mira, oskar, 1103 one by one",
     ),
@@ -92,7 +93,8 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
         "dataset/nearly-full",
         "granary.listing",
         "section roots",
-        "section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|loft/media 100000 91000 9000 91% /loft/media\nend capacity\nsection roots",
+        "section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|loft/media \
+         100000 91000 9000 91% /loft/media\nend capacity\nsection roots",
         "is full to 91 %: 8.8 MiB are left",
     ),
     (
@@ -168,9 +170,12 @@ fn datasets_that_are_as_they_should_be_are_left_alone() {
     folder.edit(
         "granary.listing",
         "section roots",
-        "section zfs\n|loft/media\tatime\toff\n|loft/media\trecordsize\t1M\n|loft/media\tacltype\tposixacl\n\
-         |loft/media\taclmode\tdiscard\n|loft/media\tcasesensitivity\tsensitive\n|loft/other\tatime\ton\nend zfs\n\
-         section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|loft/media 100000 84000 16000 84% /loft/media\n\
+        "section zfs\n|loft/media\tatime\toff\n|loft/media\trecordsize\t1M\n\
+         |loft/media\tacltype\tposixacl\n\
+         |loft/media\taclmode\tdiscard\n|loft/media\tcasesensitivity\tsensitive\n\
+         |loft/other\tatime\ton\nend zfs\n\
+         section capacity\n|Filesystem 1024-blocks Used Available Capacity Mounted on\n|loft/media \
+         100000 84000 16000 84% /loft/media\n\
          |x 100 99 1 99% /loft/med\nend capacity\nsection roots",
     );
     assert_eq!(fired(&folder), [""; 0]);

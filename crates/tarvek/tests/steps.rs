@@ -27,7 +27,8 @@ const CASES: &[Case] = &[
         &[(
             LAYOUT,
             "[intake.films]",
-            "translate = [\n  # drover's name for it\n  { service = \"drover\", from = \"/data/intake\", to = \"/data/films\" },\n]\n[intake.films]",
+            "translate = [\n  # drover's name for it\n  { service = \"drover\", from \
+             = \"/data/intake\", to = \"/data/films\" },\n]\n[intake.films]",
         )],
     ),
     ("identity/squashed", &[(LAYOUT, "squash = \"root\" }]", "squash = \"all\" }] # for now")]),
@@ -74,8 +75,10 @@ const CASES: &[Case] = &[
             ),
             (
                 LAYOUT,
-                "groups = [\"keepers\"]\numask = \"002\"\nmap = [{ from = \"/loft/media\", to = \"/data\" }]",
-                "groups = [2100]\numask = \"002\"\nmap = [{ from = \"/mnt/granary/media\", to = \"/data\" }]",
+                "groups = [\"keepers\"]\numask = \"002\"\nmap = [{ from = \"/loft/media\", to \
+                 = \"/data\" }]",
+                "groups = [2100]\numask = \"002\"\nmap = [{ from = \"/mnt/granary/media\", to \
+                 = \"/data\" }]",
             ),
         ],
     ),
@@ -102,8 +105,10 @@ const CASES: &[Case] = &[
         &[(
             LAYOUT,
             "[intake.films]",
-            "[service.weaver]\nhost = \"granary\"\nrole = \"serve\"\nruns_as = \"1101:2100\"\nmap = [\n  \
-             { from = \"/loft/media\", to = \"/m\" }, # all of it\n]\nlibraries = [{ name = \"All films\", kind = \"films\", \
+            "[service.weaver]\nhost = \"granary\"\nrole = \"serve\"\nruns_as = \"1101:2100\"\nmap \
+             = [\n  \
+             { from = \"/loft/media\", to = \"/m\" }, # all of it\n]\nlibraries = [{ name = \"All \
+             films\", kind = \"films\", \
              roots = [\"/m/films\"] }]\n[intake.films]",
         )],
     ),
@@ -111,8 +116,10 @@ const CASES: &[Case] = &[
         "access/not-inherited",
         &[(
             LAYOUT,
-            "groups = [\"keepers\"]\numask = \"002\"\nmap = [{ from = \"/loft/media\", to = \"/data\" }]",
-            "groups = [\"keepers\"]\numask = \"077\"\nmap = [{ from = \"/loft/media\", to = \"/data\" }]",
+            "groups = [\"keepers\"]\numask = \"002\"\nmap = [{ from = \"/loft/media\", to \
+             = \"/data\" }]",
+            "groups = [\"keepers\"]\numask = \"077\"\nmap = [{ from = \"/loft/media\", to \
+             = \"/data\" }]",
         )],
     ),
     (
@@ -144,8 +151,10 @@ const CASES: &[Case] = &[
         &[(
             LAYOUT,
             "map = [\n  { from = \"/loft/media\", to = \"/data\" },",
-            "map = [\n  # where downloads come from\n  { from = \"/loft/media/intake\", to = \"/data/intake\" },\n  \
-                 # where they go\n  { from = \"/loft/media/series\", to = \"/data/series\" }, # the last",
+            "map = [\n  # where downloads come from\n  { from = \"/loft/media/intake\", to \
+             = \"/data/intake\" },\n  \
+                 # where they go\n  { from = \"/loft/media/series\", to = \"/data/series\" }, # \
+                 the last",
         )],
     ),
     (
@@ -173,7 +182,8 @@ const CASES: &[Case] = &[
         &[(
             LAYOUT,
             "[intake.films]",
-            "[service.weaver]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as = \"840:840\"\nports = [\n  \"7080:80/tcp\", # its own page\n]\n\
+            "[service.weaver]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as = \"840:840\"\nports \
+             = [\n  \"7080:80/tcp\", # its own page\n]\n\
              map = []\n[intake.films]",
         )],
     ),
@@ -305,8 +315,8 @@ fn reach<'a>(document: &'a mut DocumentMut, parts: &[Result<String, usize>]) -> 
     item
 }
 
-/// Makes the steps of a remedy that are edits, as a program would that knows TOML and nothing of Tarvek. Removals come last, so that
-/// numbers stay what they are.
+/// Makes the steps of a remedy that are edits, as a program would that knows TOML and nothing of
+/// Tarvek. Removals come last, so that numbers stay what they are.
 fn apply(text: &str, steps: &[Value]) -> String {
     let mut document: DocumentMut = text.parse().unwrap();
     let mut gone = Vec::new();

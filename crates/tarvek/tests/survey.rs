@@ -203,9 +203,15 @@ fn secrets_are_never_stored() {
     folder.edit(
         "millrace.listing",
         "section fstab\n",
-        "section smb\n|passwd program = x\n|password = hunter2\nend smb\nsection fstab\n|//granary/media /m cifs username=mira,password=hunter2 0 0\n",
+        "section smb\n|passwd program = x\n|password = hunter2\nend smb\nsection fstab\n\
+         |//granary/media /m cifs username=mira,password=hunter2 0 0\n",
     );
-    folder.edit("millrace.listing", "end mountinfo", "|90 22 0:99 / /m rw - cifs //granary/media rw,username=mira,password=hunter2\nend mountinfo");
+    folder.edit(
+        "millrace.listing",
+        "end mountinfo",
+        "|90 22 0:99 / /m rw - cifs //granary/media \
+        rw,username=mira,password=hunter2\nend mountinfo",
+    );
     assert_eq!(folder.run("survey --from millrace.listing -o millrace.survey").code, 0);
     let stored = std::fs::read(folder.path("millrace.survey")).unwrap();
     assert!(!stored.windows(7).any(|window| window == b"hunter2"));
@@ -220,8 +226,10 @@ fn a_layout_names_the_roots_of_its_host() {
     folder.write(
         "tarvek.toml",
         format!(
-            "tarvek = 1\nsite = 'x'\n[host.box]\nrole = 'storage'\n[share.films]\nhost = 'box'\npath = '{top}/films'\n\
-             [service.s]\nhost = 'box'\nrole = 'serve'\nruns_as = '0:0'\nmap = [{{ from = '{top}', to = '/m', access = 'ro' }}]\n\
+            "tarvek = 1\nsite = 'x'\n[host.box]\nrole = 'storage'\n[share.films]\nhost = 'box'\n\
+             path = '{top}/films'\n\
+             [service.s]\nhost = 'box'\nrole = 'serve'\nruns_as = '0:0'\nmap = [{{ from = '{top}', \
+             to = '/m', access = 'ro' }}]\n\
              libraries = [{{ name = 'F', kind = 'films', roots = ['/m/films'] }}]\n"
         ),
     );
@@ -503,7 +511,8 @@ fn an_interrupted_survey_leaves_what_was_there() {
             assert_eq!(std::fs::read(&survey).unwrap(), before);
             interrupted += 1;
         } else {
-            // It was too early to be heard, or too late: then the file is what a whole survey leaves.
+            // It was too early to be heard, or too late: then the file is what a whole survey
+            // leaves.
             std::fs::write(&survey, &before).unwrap();
         }
         if interrupted == 3 {
@@ -542,10 +551,15 @@ fn a_listing_carries_nfsv4_acls_and_projects() {
     // The tool as its manual describes it, with one ACL for what is called films.
     folder.write(
         "tools/nfs4_getfacl",
-        "#!/bin/sh\ncase $1 in\n*films) printf '# file: %s\\nA::OWNER@:rwaDxtTnNcCoy\\nD::840:r\\nA::EVERYONE@:rxtncy\\n' \"$1\" ;;\n\
+        "#!/bin/sh\ncase $1 in\n*films) printf '# file: \
+         %s\\nA::OWNER@:rwaDxtTnNcCoy\\nD::840:r\\nA::EVERYONE@:rxtncy\\n' \"$1\" ;;\n\
          *) printf 'A::EVERYONE@:rxtncy\\n' ;;\nesac\n",
     );
-    folder.write("tools/lsattr", "#!/bin/sh\nshift 2\n[ \"$1\" != -- ] || shift\nfor f; do echo \"   42 ----i---------eP------ $f\"; done\n");
+    folder.write(
+        "tools/lsattr",
+        "#!/bin/sh\nshift 2\n[ \"$1\" != -- ] || shift\nfor f; do \
+                                  echo \"   42 ----i---------eP------ $f\"; done\n",
+    );
     for tool in ["nfs4_getfacl", "lsattr"] {
         std::fs::set_permissions(
             folder.path(&format!("tools/{tool}")),

@@ -120,7 +120,8 @@ fn what_is_unchanged_is_never_read_again() {
     // So does a new name.
     fs::hard_link(folder.path("d/2.bin"), folder.path("d/2 link.bin")).unwrap();
     assert_eq!(read().1, 1);
-    // Other contents under an old mtime do not: nothing shows why the ctime moved, and all of it is read.
+    // Other contents under an old mtime do not: nothing shows why the ctime moved, and all of it is
+    // read.
     let before = fs::metadata(folder.path("d/0.bin")).unwrap().modified().unwrap();
     let mut other = noise(1, 200_000);
     other[70_000] ^= 1;
@@ -214,7 +215,10 @@ fn leftovers_and_hollow_folders() {
     let own = this_host();
     folder.write(
         "tarvek.toml",
-        format!("tarvek = 1\nsite = \"x\"\n[host.\"{own}\"]\nrole = \"storage\"\n[waste]\nleftovers = [\"day.*\", \"papers/\"]\n"),
+        format!(
+            "tarvek = 1\nsite = \"x\"\n[host.\"{own}\"]\nrole = \"storage\"\n[waste]\n\
+                 leftovers = [\"day.*\", \"papers/\"]\n"
+        ),
     );
     let found = groups(&waste(&folder, "d --kind leftover"));
     for more in ["leftover: drop day.jpg", "leftover: drop letters.zip, drop papers"] {
@@ -236,12 +240,16 @@ fn site(folder: &Folder) {
     folder.write(
         "tarvek.toml",
         format!(
-            "tarvek = 1\nsite = \"Kestrel Hollow\"\n[host.\"{own}\"]\nrole = [\"storage\", \"apps\"]\n\
+            "tarvek = 1\nsite = \"Kestrel Hollow\"\n[host.\"{own}\"]\nrole = \
+             [\"storage\", \"apps\"]\n\
              [service.lantern]\nhost = \"{own}\"\nrole = \"serve\"\nruns_as = \"840:840\"\n\
-             libraries = [{{ name = \"Films\", kind = \"films\", roots = [\"{top}/films\"], prefer = \"at most 1080p\" }}]\n\
-             [service.joiner]\nhost = \"{own}\"\nrole = [\"fetch\", \"sort\"]\nruns_as = \"841:841\"\n\
+             libraries = [{{ name = \"Films\", kind = \"films\", roots = [\"{top}/films\"], prefer \
+             = \"at most 1080p\" }}]\n\
+             [service.joiner]\nhost = \"{own}\"\nrole = [\"fetch\", \"sort\"]\nruns_as \
+             = \"841:841\"\n\
              [intake.films]\nfetch = {{ service = \"joiner\", done = \"{top}/done\" }}\n\
-             sort = {{ service = \"joiner\", reads = \"{top}/done\", files_into = \"{top}/films\" }}\n"
+             sort = {{ service = \"joiner\", reads = \"{top}/done\", files_into = \"{top}/films\" \
+             }}\n"
         ),
     );
 }
@@ -378,7 +386,12 @@ fn bad_questions_are_answered_clearly() {
         assert_eq!(answer.code, 2, "{arguments}");
         assert!(answer.stderr.contains(says), "{arguments}: {}", answer.stderr);
     }
-    folder.write("tarvek.toml", "tarvek = 1\nsite = \"x\"\n[service.a]\nhost = \"b\"\nrole = \"serve\"\nlibraries = [{ name = \"F\", kind = \"films\", roots = [\"/f\"], prefer = \"best\" }]\n[host.b]\nrole = \"apps\"\n");
+    folder.write(
+        "tarvek.toml",
+        "tarvek = 1\nsite = \"x\"\n[service.a]\nhost = \"b\"\nrole \
+                                 = \"serve\"\nlibraries = [{ name = \"F\", kind = \"films\", roots \
+                                 = [\"/f\"], prefer = \"best\" }]\n[host.b]\nrole = \"apps\"\n",
+    );
     let answer = folder.run("waste");
     assert!(
         answer.code == 2

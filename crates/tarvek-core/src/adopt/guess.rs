@@ -1,4 +1,5 @@
-//! What no configuration says, told from names and rights, each with its reason. A person corrects it.
+//! What no configuration says, told from names and rights, each with its reason. A person corrects
+//! it.
 
 use crate::words::name::Name;
 use crate::words::part::Part;

@@ -101,7 +101,8 @@ impl Adopting<'_> {
         self.folders(name, configuration);
     }
 
-    /// The accounts that matter: people, and those that something refers to. The groups that they are in.
+    /// The accounts that matter: people, and those that something refers to. The groups that they
+    /// are in.
     fn accounts(
         &mut self,
         host: &Name,

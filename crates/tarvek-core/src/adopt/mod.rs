@@ -1,5 +1,5 @@
-//! From what the configuration of hosts says to a layout: one fact after another finds its place, and what no configuration says
-//! is guessed, with its reason.
+//! From what the configuration of hosts says to a layout: one fact after another finds its place,
+//! and what no configuration says is guessed, with its reason.
 
 pub mod guess;
 mod hosts;
@@ -32,8 +32,8 @@ pub struct Adoption {
     pub left: Vec<(Spot, String)>,
 }
 
-/// Makes a layout of the configuration of some hosts. `known` is the layout that it will extend: names that it has taken, and
-/// shares that mounts may refer to.
+/// Makes a layout of the configuration of some hosts. `known` is the layout that it will extend:
+/// names that it has taken, and shares that mounts may refer to.
 pub fn adopt(hosts: &[(Name, Configuration)], known: &Layout) -> Adoption {
     let (names, service_at, done) = Default::default();
     let mut adopting = Adopting { known, names, service_at, done };
@@ -78,7 +78,10 @@ impl Adopting<'_> {
                     };
                     self.leave(
                         &found.spot,
-                        format!("{what} a value from the environment: write it into the `.env` beside the file"),
+                        format!(
+                            "{what} a value from the environment: write it into the `.env` \
+                                 beside the file"
+                        ),
                     );
                 }
                 stays
@@ -117,7 +120,8 @@ impl Adopting<'_> {
         &mut hosts[at]
     }
 
-    /// What hosts are for: those that offer something store it, those that run something are for that, others watch.
+    /// What hosts are for: those that offer something store it, those that run something are for
+    /// that, others watch.
     fn roles(&mut self) {
         let layout = &self.done.layout;
         let mut roles: BTreeMap<Name, (Vec<HostRole>, &str)> = BTreeMap::new();
@@ -156,7 +160,8 @@ impl Adopting<'_> {
         }
     }
 
-    /// The name under which something was adopted before from the same file: as it is there, or with a host's before it.
+    /// The name under which something was adopted before from the same file: as it is there, or
+    /// with a host's before it.
     fn recorded(&self, sort: fn(Name) -> Part, name: &str, spot: &Spot) -> Option<Name> {
         let name = fitting(name);
         self.known.adopted.parts.iter().find_map(|(part, known)| {

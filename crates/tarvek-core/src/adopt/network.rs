@@ -54,11 +54,13 @@ impl Adopting<'_> {
     /// Takes what a host offers: a share for each folder, over NFS, SMB or both.
     pub(super) fn shares(&mut self, host: &Name, configuration: &Configuration) {
         let mut by_path: HashMap<AbsPath, usize> = HashMap::new();
-        // SMB shares have names that clients write; exports take the name of the one that has their folder.
+        // SMB shares have names that clients write; exports take the name of the one that has their
+        // folder.
         for found in &configuration.facts {
             let Fact::Share(share) = &found.fact else { continue };
             let Some(path) = absolute(&share.path).filter(|_| !share.path.contains(&b'%')) else {
-                let why = "a layout has shares of one folder each, and this one's folder depends on who connects";
+                let why = "a layout has shares of one folder each, and this one's folder depends \
+                           on who connects";
                 self.leave(&found.spot, why);
                 continue;
             };

@@ -1,4 +1,5 @@
-//! Services and system containers with what they see, and the libraries that their folders speak of.
+//! Services and system containers with what they see, and the libraries that their folders speak
+//! of.
 
 use std::collections::BTreeMap;
 
@@ -345,7 +346,8 @@ impl Adopting<'_> {
         self.guess(host, about, format!("service {name} {words}"), because.to_owned());
     }
 
-    /// Guesses the libraries of services that serve: folders whose names speak of a kind, below what they see.
+    /// Guesses the libraries of services that serve: folders whose names speak of a kind, below
+    /// what they see.
     pub(super) fn libraries(&mut self, hosts: &[(Name, Configuration)]) {
         let known = self.places(hosts);
         let mut found: Vec<(Name, Name, Kind, AbsPath)> = Vec::new();
@@ -472,7 +474,8 @@ fn source_path(mapping: &Mapping) -> Option<&AbsPath> {
     }
 }
 
-/// A user namespace as an engine writes it: `Some(None)` is the host's own, `None` is not understood.
+/// A user namespace as an engine writes it: `Some(None)` is the host's own, `None` is not
+/// understood.
 fn namespace(written: &str) -> Option<Option<UserNs>> {
     if matches!(written, "" | "host") {
         return Some(None);

@@ -75,7 +75,8 @@ pub struct Outcome<'a> {
     pub new: Vec<&'a Finding>,
 }
 
-/// Compares two reports. That the layout says now what a host does not have yet is no news: it is what is still to be done there.
+/// Compares two reports. That the layout says now what a host does not have yet is no news: it is
+/// what is still to be done there.
 pub fn compare_reports<'a>(before: &'a Report, after: &'a Report) -> Outcome<'a> {
     let ids =
         |report: &'a Report| report.findings.iter().map(|f| f.id.as_str()).collect::<HashSet<_>>();

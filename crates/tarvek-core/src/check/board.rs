@@ -42,7 +42,8 @@ pub struct Stages {
     pub mounted: State,
     /// The root is a folder that is there.
     pub exists: State,
-    /// The service can read it and everything below; of an intake, the service can do its step there.
+    /// The service can read it and everything below; of an intake, the service can do its step
+    /// there.
     pub readable: State,
     /// How many titles a scan would find, if that can be told; of an intake it never can.
     pub titles: Option<u64>,
@@ -70,7 +71,8 @@ pub struct Row {
     pub stages: Stages,
     /// In one line.
     pub verdict: String,
-    /// Whether a scan started now would find what is meant; of an intake, whether each step can be done.
+    /// Whether a scan started now would find what is meant; of an intake, whether each step can be
+    /// done.
     pub ready: bool,
     /// Entries below the roots that were seen.
     pub entries: u64,
@@ -159,7 +161,8 @@ fn misrooted(site: &Site, case: &UsedPath) -> Option<&'static str> {
     }
 }
 
-/// The steps of the intake that a case belongs to, and whether filing does what is wanted; `None` for a library.
+/// The steps of the intake that a case belongs to, and whether filing does what is wanted; `None`
+/// for a library.
 fn filing(site: &Site, case: &UsedPath) -> Option<(State, Vec<Step>)> {
     let Use::Intake(intake, _) = case.used else { return None };
     let steps = ways_of(site, intake).steps(site);

@@ -45,7 +45,8 @@ pub struct Missed {
 }
 
 impl Outlook {
-    /// What a scan would miss or misread: what can't be read first, then what names say wrong, then titles in two places.
+    /// What a scan would miss or misread: what can't be read first, then what names say wrong, then
+    /// titles in two places.
     pub fn missed(&self) -> Vec<Missed> {
         let unreadable = self.causes.iter().filter_map(|cause| {
             let why = format!("{} can't be read: {}", counted(cause.count, "entry"), cause.reason);
@@ -150,7 +151,8 @@ pub fn of_folder(site: &Site, path: &AbsPath, kind: Kind, by: &Seen, detail: Det
 /// A title by what names it.
 pub type Title = (Option<String>, String, Option<u16>, Option<u16>, Vec<u16>, Option<String>);
 
-/// What a scan now would add to and drop from what one would have found before: both forecasts with everything.
+/// What a scan now would add to and drop from what one would have found before: both forecasts with
+/// everything.
 pub fn since<'a>(before: &'a Forecast, now: &'a Forecast) -> (Vec<&'a Found>, Vec<&'a Found>) {
     let by_name = |forecast: &'a Forecast| -> HashMap<Title, &'a Found> {
         forecast.found.iter().map(|found| (name_of(found), found)).collect()

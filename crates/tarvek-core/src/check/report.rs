@@ -24,7 +24,8 @@ use crate::words::spot::Spot;
 #[derive(Clone, Debug, PartialEq)]
 pub struct HostSeen {
     pub host: Name,
-    /// When it was looked at (seconds since 1970 UTC) and from where that is known; `None` if only the layout speaks of it.
+    /// When it was looked at (seconds since 1970 UTC) and from where that is known; `None` if only
+    /// the layout speaks of it.
     pub seen: Option<(i64, Source)>,
     /// How long ago that was, in seconds.
     pub age: i64,
@@ -68,8 +69,8 @@ pub fn check(site: &Site) -> Report {
     Report { site: site.layout.site.clone(), board, findings, hosts: hosts(site), silenced }
 }
 
-/// The places that a check goes through with all that is below them. Of surveys that are read in part it asks for what leads to these, and to
-/// whatever else the layout names.
+/// The places that a check goes through with all that is below them. Of surveys that are read in
+/// part it asks for what leads to these, and to whatever else the layout names.
 pub fn goes_through(site: &Site) -> Vec<Place> {
     for place in areas::named(site) {
         let _ = site.tree(&place.host).map(|tree| tree.find(&place.path));
@@ -82,7 +83,8 @@ pub fn goes_through(site: &Site) -> Vec<Place> {
     site.observed().flat_map(of_host).collect()
 }
 
-/// Judges the names below a folder, as an SMB client has them that mounts that folder: a finding for each.
+/// Judges the names below a folder, as an SMB client has them that mounts that folder: a finding
+/// for each.
 pub fn of_names(site: &Site, folder: &Place) -> Report {
     let mut names = Names::default();
     if let Some(tree) = site.tree(&folder.host) {
@@ -114,7 +116,8 @@ fn hosts(site: &Site) -> Vec<HostSeen> {
         .collect()
 }
 
-/// Applies the layout's severities and silences, and puts findings in order. Returns how many were silenced.
+/// Applies the layout's severities and silences, and puts findings in order. Returns how many were
+/// silenced.
 fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
     let settings = &site.layout.rules;
     for finding in findings.iter_mut() {
@@ -139,7 +142,8 @@ fn settle(site: &Site, findings: &mut Vec<Finding>) -> usize {
     silenced
 }
 
-/// A finding about what was adopted points at the file that it was adopted from; what is to be edited stands there as well.
+/// A finding about what was adopted points at the file that it was adopted from; what is to be
+/// edited stands there as well.
 fn of_its_origin(site: &Site, finding: &mut Finding) {
     let adopted = &site.layout.adopted;
     let spot = finding.place.line.and_then(|line| adopted.of_line(line));
@@ -156,8 +160,9 @@ fn of_its_origin(site: &Site, finding: &mut Finding) {
     finding.remedy.steps.extend(also);
 }
 
-/// Puts together what has one cause: that nothing is found says no more than the finding that brings it about, and what is told of
-/// one place in the same words is one finding of all that it affects.
+/// Puts together what has one cause: that nothing is found says no more than the finding that
+/// brings it about, and what is told of one place in the same words is one finding of all that it
+/// affects.
 fn one_cause_one_finding(findings: &mut Vec<Finding>) {
     // What each rule told of each library or intake.
     let affects: Vec<Vec<Affected>> =

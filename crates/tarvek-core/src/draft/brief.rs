@@ -247,7 +247,8 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
         add(
             *at,
             format!(
-                "{word} are wanted, but downloads go to the pool {pool} and libraries to {}: no link crosses a filesystem",
+                "{word} are wanted, but downloads go to the pool {pool} and libraries to {}: no \
+                 link crosses a filesystem",
                 brief.storage.pool
             ),
             format!(
@@ -286,7 +287,8 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
             add(
                 service.origin,
                 format!(
-                    "{name} only serves, and is to write: a server that can write can delete a library"
+                    "{name} only serves, and is to write: a server that can write can delete a \
+                     library"
                 ),
                 format!("take out access of {name}, or give it the role sort too"),
             );
@@ -304,11 +306,13 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
                 add(
                     service.origin,
                     format!(
-                        "{name} fetches or sorts {}, which get a dataset of their own: no link or rename crosses into it",
+                        "{name} fetches or sorts {}, which get a dataset of their own: no link or \
+                         rename crosses into it",
                         kind.word()
                     ),
                     format!(
-                        "take {:?} out of {list} or give {name} other kinds, or write want = \"copy\"",
+                        "take {:?} out of {list} or give {name} other kinds, or write want \
+                         = \"copy\"",
                         kind.word()
                     ),
                 );
@@ -322,7 +326,8 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
                 service.origin,
                 format!("{name} writes over SMB, where nobody can promise hard links and renames"),
                 format!(
-                    "reach the storage over nfs from {}, run {name} on {}, or write want = \"copy\"",
+                    "reach the storage over nfs from {}, run {name} on {}, or write want \
+                     = \"copy\"",
                     service.host, brief.storage.host
                 ),
             );

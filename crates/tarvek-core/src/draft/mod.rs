@@ -163,7 +163,8 @@ impl Drafter<'_> {
                             brief.storage.host
                         ),
                         Reach::Smb => format!(
-                            "accounts have the same numbers as on {}, so that nobody has to translate; over SMB the server sees the account that mounts",
+                            "accounts have the same numbers as on {}, so that nobody has to \
+                             translate; over SMB the server sees the account that mounts",
                             brief.storage.host
                         ),
                     },
@@ -211,7 +212,8 @@ impl Drafter<'_> {
         accounts
     }
 
-    /// Writers have the group of writers for their own, so that what they make anywhere belongs to it.
+    /// Writers have the group of writers for their own, so that what they make anywhere belongs to
+    /// it.
     fn gid(&self, service: &Wanted) -> u32 {
         match (service.writes(), self.brief.acls) {
             (false, _) => service.id,

@@ -26,7 +26,11 @@ impl Drafter<'_> {
             if !nfs.is_empty() {
                 self.why(&about, "root of a client is nobody here (root_squash)");
                 if nfs[0].access == Access::ReadOnly {
-                    self.why(&about, "read-only: every service behind it only reads, so that even a mapping gone wrong can't harm a library");
+                    self.why(
+                        &about,
+                        "read-only: every service behind it only reads, so that even \
+                                      a mapping gone wrong can't harm a library",
+                    );
                 }
                 if nfs[0].crossmnt {
                     self.why(&about, "crossmnt: without it clients find the child datasets empty");
@@ -37,10 +41,15 @@ impl Drafter<'_> {
                 if brief.clients.iter().any(|client| client.os == Os::Windows) {
                     self.why(
                         &about,
-                        "Windows clients can't show names with < > : \" | ? * or a dot or space at their end: let whatever sorts replace those",
+                        "Windows clients can't show names with < > : \" | ? * or a dot or space at \
+                         their end: let whatever sorts replace those",
                     );
                 }
-                self.why(&about, "no recycle folder: what is deleted of replaceable media should give its space back at once");
+                self.why(
+                    &about,
+                    "no recycle folder: what is deleted of replaceable media should \
+                                  give its space back at once",
+                );
             }
             shares.push(Share {
                 name: area.share.into(),
@@ -151,7 +160,8 @@ impl Drafter<'_> {
             ));
             self.why(
                 format!("{}", storage.at),
-                "mounted by label, which stays when disks are numbered anew; noatime, since reading is no reason to write",
+                "mounted by label, which stays when disks are numbered anew; noatime, since \
+                 reading is no reason to write",
             );
             if let (true, Some((pool, _))) = (self.apart(), &storage.intake_pool) {
                 let from = MountSource::Literal(format!("LABEL={}", pool.raw()).into());
@@ -182,7 +192,8 @@ impl Drafter<'_> {
                     let file = format!("/etc/credentials/{}-{}", storage.host.raw(), area.share);
                     self.why(
                         format!("{at}"),
-                        "name and password lie in a file that only root may read (0600), not in fstab, which everybody may",
+                        "name and password lie in a file that only root may read (0600), not in \
+                         fstab, which everybody may",
                     );
                     mounts.push(Mount {
                         user: Some(service.name.clone()),
@@ -192,7 +203,8 @@ impl Drafter<'_> {
                 }
                 self.why(
                     format!("{at}"),
-                    "mounted by the host at boot, once for all services; nofail and _netdev, so that neither host waits for the other for ever",
+                    "mounted by the host at boot, once for all services; nofail and _netdev, so \
+                     that neither host waits for the other for ever",
                 );
                 if mode == "rw" && apps.reach == Reach::Nfs {
                     self.why(

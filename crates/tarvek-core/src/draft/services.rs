@@ -64,11 +64,19 @@ impl Drafter<'_> {
             };
             let about = format!("service.{}", service.name);
             if !service.writes() {
-                self.why(&about, "it serves, so it reads only: by its mapping and by its rights, so that either may fail");
+                self.why(
+                    &about,
+                    "it serves, so it reads only: by its mapping and by its rights, \
+                                  so that either may fail",
+                );
             } else if !in_view {
                 self.why(&about, "the umask 002 leaves what it makes writable for its group");
             } else {
-                self.why(&about, "it gets the parent in one mapping: two mappings of one filesystem are two mounts, and no link crosses them");
+                self.why(
+                    &about,
+                    "it gets the parent in one mapping: two mappings of one \
+                                  filesystem are two mounts, and no link crosses them",
+                );
             }
             services.push(Service {
                 name: service.name.clone(),

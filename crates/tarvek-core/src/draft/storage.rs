@@ -27,7 +27,8 @@ impl Drafter<'_> {
             self.why(
                 &about,
                 format!(
-                    "one group for people ({}) and one for services that write ({}): whoever comes or goes changes a group, never a folder",
+                    "one group for people ({}) and one for services that write ({}): whoever comes \
+                     or goes changes a group, never a folder",
                     brief.keepers.name, brief.helpers.name
                 ),
             );
@@ -36,14 +37,16 @@ impl Drafter<'_> {
             self.why(
                 &about,
                 format!(
-                    "without ACLs one group ({}) holds everybody who writes, folders pass it on (setgid), and writers have the umask 002",
+                    "without ACLs one group ({}) holds everybody who writes, folders pass it on \
+                     (setgid), and writers have the umask 002",
                     brief.keepers.name
                 ),
             );
         }
         self.why(
             &about,
-            "an account per service, and none of them root: what one service may do stays apart from the others",
+            "an account per service, and none of them root: what one service may do stays apart \
+             from the others",
         );
         let datasets = self.datasets();
         Host {
@@ -86,12 +89,14 @@ impl Drafter<'_> {
             for (property, why) in [
                 (
                     "recordsize=1M",
-                    "media is read in long runs; large records mean fewer of them and less metadata",
+                    "media is read in long runs; large records mean fewer of them and less \
+                     metadata",
                 ),
                 ("atime=off", "reading a film is no reason to write"),
                 (
                     "xattr=sa",
-                    "ACLs and labels lie with the inode, not in a hidden folder that costs a read each",
+                    "ACLs and labels lie with the inode, not in a hidden folder that costs a read \
+                     each",
                 ),
                 ("compression=lz4", "costs nothing on media, and helps the small files beside it"),
                 ("acltype=posixacl", "without it ZFS on Linux keeps no POSIX ACL"),
@@ -129,12 +134,15 @@ impl Drafter<'_> {
             self.why(
                 format!("{}", media.child(kind.word().as_bytes())),
                 format!(
-                    "{} {}; the price is that nothing can be hard-linked or renamed into it from the intake",
+                    "{} {}; the price is that nothing can be hard-linked or renamed into it from \
+                     the intake",
                     kind.word(),
                     if brief.is_original(kind) {
-                        "can't be replaced: a dataset of their own can have snapshots and a backup of its own"
+                        "can't be replaced: a dataset of their own can have snapshots and a backup \
+                         of its own"
                     } else {
-                        "get a dataset of their own, as the brief wants: it can have snapshots and a quota of its own"
+                        "get a dataset of their own, as the brief wants: it can have snapshots and \
+                         a quota of its own"
                     }
                 ),
             );
@@ -143,7 +151,8 @@ impl Drafter<'_> {
             self.why(
                 format!("{}", media.child(kind.word().as_bytes())),
                 format!(
-                    "{} can't be replaced, and {} has no snapshots: the backup is all that there is",
+                    "{} can't be replaced, and {} has no snapshots: the backup is all that there \
+                     is",
                     kind.word(),
                     storage.filesystem.word()
                 ),
@@ -164,7 +173,8 @@ impl Drafter<'_> {
             datasets.push(dataset(name, at, Vec::new()));
             self.why(
                 format!("{}", self.intake()),
-                "downloads lie on another pool, as the brief wants: filing one into a library copies it, and both take their space until the download goes",
+                "downloads lie on another pool, as the brief wants: filing one into a library \
+                 copies it, and both take their space until the download goes",
             );
         }
         datasets
@@ -207,12 +217,14 @@ impl Drafter<'_> {
         }];
         self.why(
             format!("{media}"),
-            "one parent for everything: services get it in one mapping, agree about every path, and can hard-link within it",
+            "one parent for everything: services get it in one mapping, agree about every path, \
+             and can hard-link within it",
         );
         if brief.acls {
             self.why(
                 format!("{media}"),
-                "rights are inherited (default ACL), so that whatever anybody adds stays usable for all the others",
+                "rights are inherited (default ACL), so that whatever anybody adds stays usable \
+                 for all the others",
             );
         }
         for kind in &brief.kinds {
@@ -233,12 +245,14 @@ impl Drafter<'_> {
             }
             self.why(
                 format!("{intake}"),
-                "unfinished and finished downloads lie apart, and finished ones by category, so that nothing is filed before it is whole",
+                "unfinished and finished downloads lie apart, and finished ones by category, so \
+                 that nothing is filed before it is whole",
             );
             if brief.want.0 != Want::Copy {
                 self.why(
                     format!("{intake}"),
-                    "it has the same rights as the libraries: a linked or renamed file keeps those that it was made with",
+                    "it has the same rights as the libraries: a linked or renamed file keeps those \
+                     that it was made with",
                 );
             }
         }
@@ -266,12 +280,15 @@ impl Drafter<'_> {
         if !brief.services.is_empty() {
             self.why(
                 "/srv",
-                "configuration lies on the local disk of the host that runs the service, apart from media: databases do badly over a network, and nobody who browses the share finds them",
+                "configuration lies on the local disk of the host that runs the service, apart \
+                 from media: databases do badly over a network, and nobody who browses the share \
+                 finds them",
             );
             if brief.backup.is_none() {
                 self.why(
                     "/srv",
-                    "the brief names no backup: configuration and originals are what a restore needs, so say where to (backup = \"…\")",
+                    "the brief names no backup: configuration and originals are what a restore \
+                     needs, so say where to (backup = \"…\")",
                 );
             }
         }

@@ -66,7 +66,8 @@ impl TreeBuilder {
         builder
     }
 
-    /// Starts with the root folder, in a tree of known classes. `defers`: whether folders count as left where they are until they are filled.
+    /// Starts with the root folder, in a tree of known classes. `defers`: whether folders count as
+    /// left where they are until they are filled.
     pub fn of_rows(classes: Classes, root: Row, defers: bool) -> Self {
         let mut builder = Self { tree: Tree::default(), known: classes.into(), defers };
         builder.row(0, root);
@@ -132,11 +133,13 @@ impl TreeBuilder {
         tree.names.extend_from_slice(row.name);
     }
 
-    /// Puts everything that was seen in one folder into the tree, and says how complete that is. Of two entries with
-    /// one name the later counts. Returns the numbers of the entries, in the order of their names.
+    /// Puts everything that was seen in one folder into the tree, and says how complete that is. Of
+    /// two entries with one name the later counts. Returns the numbers of the entries, in the order
+    /// of their names.
     ///
     /// # Panics
-    /// If the folder was filled before, or if the tree would pass 4 294 967 294 entries or 4 GiB of names.
+    /// If the folder was filled before, or if the tree would pass 4 294 967 294 entries or 4 GiB of
+    /// names.
     pub fn fill(
         &mut self,
         folder: NodeId,

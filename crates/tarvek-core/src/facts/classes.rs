@@ -86,7 +86,8 @@ impl Classes {
         self.extras.push(extras);
     }
 
-    /// Gives the names in NFSv4 ACLs the numbers that they have on this host; the flag says that a group is meant.
+    /// Gives the names in NFSv4 ACLs the numbers that they have on this host; the flag says that a
+    /// group is meant.
     pub fn resolve_names(&mut self, number: impl Fn(&str, bool) -> Option<u32>) {
         for acl in self.extras.iter_mut().filter_map(|extras| extras.nfs4_acl.as_mut()) {
             acl.resolve(&number);

@@ -34,7 +34,8 @@ pub struct TableChange {
 /// Everything that differs.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Differences {
-    /// Entries that are only in the new one; of a new folder only the folder itself, with how much it holds.
+    /// Entries that are only in the new one; of a new folder only the folder itself, with how much
+    /// it holds.
     pub appeared: Vec<(AbsPath, u64)>,
     /// Entries that are only in the old one, likewise.
     pub vanished: Vec<(AbsPath, u64)>,
@@ -54,7 +55,8 @@ impl Differences {
 /// Documents that differ each time somebody looks.
 const RESTLESS: &[&str] = &["capacity", "lacking", "processes"];
 
-/// Compares two looks. What only one of them looked at is no difference, and neither is the space that is left.
+/// Compares two looks. What only one of them looked at is no difference, and neither is the space
+/// that is left.
 pub fn compare(old: &HostFacts, new: &HostFacts) -> Differences {
     let mut differences = Differences::default();
     trees(old, new, &mut differences);

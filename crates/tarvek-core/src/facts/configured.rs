@@ -1,5 +1,6 @@
-//! What the configuration of a host says, fact by fact, each with the file and line that say it. Readers in `tarvek-formats` make
-//! it; layouts are adopted from it, and what was seen of a host is completed by it.
+//! What the configuration of a host says, fact by fact, each with the file and line that say it.
+//! Readers in `tarvek-formats` make it; layouts are adopted from it, and what was seen of a host is
+//! completed by it.
 
 use std::fmt;
 
@@ -144,7 +145,8 @@ pub struct MountFact {
 pub struct ExportFact {
     pub path: Written,
     pub export: NfsExport,
-    /// Whether it is to everyone because a space stands before the options: the client that was meant.
+    /// Whether it is to everyone because a space stands before the options: the client that was
+    /// meant.
     pub stray_space: Option<Name>,
 }
 
@@ -231,7 +233,8 @@ pub struct Configuration {
     pub facts: Vec<Configured>,
     pub skipped: Vec<Skipped>,
     pub flaws: Vec<(Spot, Flaw)>,
-    /// Places whose facts have a value from the environment of whoever asked: they hold for that moment, and not for a layout.
+    /// Places whose facts have a value from the environment of whoever asked: they hold for that
+    /// moment, and not for a layout.
     pub outside: Vec<Spot>,
 }
 

@@ -40,8 +40,8 @@ pub struct HostFacts {
     pub accounts: Vec<Account>,
     /// Groups (`group(5)`).
     pub groups: Vec<Group>,
-    /// Configuration and state of the host as text, line by line and without secrets: exports, SMB configuration, units,
-    /// datasets, sysctls, ports, …
+    /// Configuration and state of the host as text, line by line and without secrets: exports, SMB
+    /// configuration, units, datasets, sysctls, ports, …
     pub documents: Vec<Document>,
     /// What some of the documents say.
     pub told: HostReport,
@@ -53,7 +53,8 @@ pub struct HostFacts {
     pub tree: Tree,
     /// Digests (BLAKE3) of the contents of files, where somebody asked for them.
     pub digests: HashMap<NodeId, [u8; 32]>,
-    /// What the headers of media files say, where somebody asked for them; `None` of those that can't be read.
+    /// What the headers of media files say, where somebody asked for them; `None` of those that
+    /// can't be read.
     pub media: HashMap<NodeId, Option<Media>>,
     /// What could not be seen, and why.
     pub gaps: Vec<Gap>,
@@ -107,7 +108,8 @@ pub struct Document {
 }
 
 impl Document {
-    /// Takes a text as it is on the host, and hides its secrets. Bytes that are no UTF-8 are replaced.
+    /// Takes a text as it is on the host, and hides its secrets. Bytes that are no UTF-8 are
+    /// replaced.
     pub fn new(name: impl Into<Name>, text: &[u8]) -> Self {
         let text = String::from_utf8_lossy(text);
         let hidden = secret::hide(&text);
@@ -117,7 +119,8 @@ impl Document {
     }
 }
 
-/// Something that could not be seen. It is counted and named, so that nothing unseen passes for fine.
+/// Something that could not be seen. It is counted and named, so that nothing unseen passes for
+/// fine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Gap {
     pub path: AbsPath,

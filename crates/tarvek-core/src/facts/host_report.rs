@@ -25,8 +25,8 @@ pub struct HostReport {
     pub configured: Configuration,
     /// Settings of the kernel that decide about files (proc_sys_fs(5)).
     pub sysctls: Vec<(String, i64)>,
-    /// What was not collected that others collect (`acl`, `mounts`, `zfs`, `btrfs`, `xfs`, or `marks`: inode flags, projects,
-    /// labels and NFSv4 ACLs), and why.
+    /// What was not collected that others collect (`acl`, `mounts`, `zfs`, `btrfs`, `xfs`, or
+    /// `marks`: inode flags, projects, labels and NFSv4 ACLs), and why.
     pub lacking: Vec<(String, Name)>,
 }
 

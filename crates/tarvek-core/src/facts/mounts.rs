@@ -54,8 +54,8 @@ impl MountEntry {
         self.root.ends_with(b"//deleted")
     }
 
-    /// Whether a FUSE mount keeps whoever asks out: without `allow_other` only its mounter may use it, by uid and gid
-    /// (mount.fuse(8); `fuse_allow_current_process` in the kernel).
+    /// Whether a FUSE mount keeps whoever asks out: without `allow_other` only its mounter may use
+    /// it, by uid and gid (mount.fuse(8); `fuse_allow_current_process` in the kernel).
     pub fn keeps_out(&self, subject: &Subject) -> bool {
         let name = self.filesystem.raw();
         let fuse = matches!(name, "fuse" | "fuseblk") || name.starts_with("fuse.");
@@ -107,8 +107,9 @@ pub fn of_the_kernel(filesystem: &Name) -> bool {
     OWN.contains(&filesystem.raw())
 }
 
-/// A host's mounts. Neither the longest prefix nor the order of the lines decides which one a path is on; walking the
-/// tree of parents does, because a mount on a parent path hides mounts below that the table still lists.
+/// A host's mounts. Neither the longest prefix nor the order of the lines decides which one a path
+/// is on; walking the tree of parents does, because a mount on a parent path hides mounts below
+/// that the table still lists.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MountTable {
     entries: Vec<MountEntry>,
@@ -153,7 +154,8 @@ impl MountTable {
         table
     }
 
-    /// Gives what is mounted at a point options that are declared for it, in the place of those that have their names.
+    /// Gives what is mounted at a point options that are declared for it, in the place of those
+    /// that have their names.
     pub(crate) fn remount(&mut self, point: &AbsPath, options: &MountOptions) {
         let Some(id) = self.mounted_at(point).map(|entry| entry.id) else { return };
         let wanted: Vec<&str> = options.iter().collect();
@@ -179,7 +181,8 @@ impl MountTable {
         Some(&self.entries[self.root?])
     }
 
-    /// The mount one steps onto when a walk on `current` arrives at `path`; `None` if the walk stays on it.
+    /// The mount one steps onto when a walk on `current` arrives at `path`; `None` if the walk
+    /// stays on it.
     pub fn step(&self, current: u64, path: &AbsPath) -> Option<&MountEntry> {
         let first = self.on(current, path)?;
         Some(self.top(first, path))
@@ -212,16 +215,16 @@ impl MountTable {
         here
     }
 
-    /// What the mount at `id` shows at a path, in terms that every way to it shares: the device, and the path in its
-    /// filesystem.
+    /// What the mount at `id` shows at a path, in terms that every way to it shares: the device,
+    /// and the path in its filesystem.
     pub fn in_filesystem(&self, id: u64, path: &AbsPath) -> Option<((u32, u32), AbsPath)> {
         let mount = self.entry(id)?;
         let root = AbsPath::new(&mount.root).ok()?;
         Some((mount.device, root.join(path.below(&mount.point)?)))
     }
 
-    /// Whether the entry beneath a mount is the one that it shows: an entry that is bound to itself. Of mounts over one another
-    /// the lowest counts, for its entry has the name.
+    /// Whether the entry beneath a mount is the one that it shows: an entry that is bound to
+    /// itself. Of mounts over one another the lowest counts, for its entry has the name.
     pub fn covers_itself(&self, mount: &MountEntry) -> bool {
         let mut lowest = mount;
         for _ in 0..self.entries.len() {
@@ -234,7 +237,8 @@ impl MountTable {
         shown.is_some() && shown == self.in_filesystem(lowest.parent, &mount.point)
     }
 
-    /// The entries that mounts cover, as [`MountTable::in_filesystem`] names them, each with where it is mounted.
+    /// The entries that mounts cover, as [`MountTable::in_filesystem`] names them, each with where
+    /// it is mounted.
     pub fn covered(&self) -> impl Iterator<Item = (&AbsPath, ((u32, u32), AbsPath))> {
         self.entries.iter().filter_map(|mount| {
             let below = (mount.parent != mount.id).then_some(mount.parent)?;
@@ -242,19 +246,21 @@ impl MountTable {
         })
     }
 
-    /// The host path from which a bind shows its folder, if the same filesystem is also visible from nearer its top.
+    /// The host path from which a bind shows its folder, if the same filesystem is also visible
+    /// from nearer its top.
     pub fn bind_source(&self, bind: &MountEntry) -> Option<AbsPath> {
         self.source_of(bind, &bind.point)
     }
 
-    /// The host path of what a bind shows at one of its paths, if the same filesystem is also visible there from nearer its
-    /// top, and nothing was mounted over it since.
+    /// The host path of what a bind shows at one of its paths, if the same filesystem is also
+    /// visible there from nearer its top, and nothing was mounted over it since.
     pub fn source_of(&self, bind: &MountEntry, path: &AbsPath) -> Option<AbsPath> {
         self.shows(bind, path, |e, shown| e.id != bind.id && shown != path)
     }
 
-    /// Under which path this table shows what a mount, perhaps of another table, has at one of its paths: on a mount of the same
-    /// filesystem that is visible there. The one that begins nearest the filesystem's top counts.
+    /// Under which path this table shows what a mount, perhaps of another table, has at one of its
+    /// paths: on a mount of the same filesystem that is visible there. The one that begins nearest
+    /// the filesystem's top counts.
     pub fn shows(
         &self,
         mount: &MountEntry,

@@ -1,10 +1,12 @@
 //! Files and folders as they were seen: a compact tree of entries, addressed by number.
 //!
-//! A million entries must fit in memory beside another million. What many entries have alike – owner, group, mode, ACLs – stands once,
-//! as a class; an entry is a fixed record of 52 bytes, names stand one after another in one buffer, and the children of a folder stand
-//! together, sorted by name.
+//! A million entries must fit in memory beside another million. What many entries have alike –
+//! owner, group, mode, ACLs – stands once, as a class; an entry is a fixed record of 52 bytes,
+//! names stand one after another in one buffer, and the children of a folder stand together, sorted
+//! by name.
 //!
-//! A tree may be read in part: a folder whose names were left where they are is *deferred*, and the tree notes which of those it was asked for.
+//! A tree may be read in part: a folder whose names were left where they are is *deferred*, and the
+//! tree notes which of those it was asked for.
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
@@ -48,7 +50,8 @@ pub(super) struct Node {
     pub(super) parent: u32,
     pub(super) name_at: u32,
     pub(super) class: u32,
-    /// Of folders and symlinks an index into `folders` and `targets`; of all others the number of names.
+    /// Of folders and symlinks an index into `folders` and `targets`; of all others the number of
+    /// names.
     pub(super) own: u32,
 }
 
@@ -88,7 +91,8 @@ pub(super) const UNTOLD: u32 = u32::MAX;
 /// It is too much for 32 bits, or no multiple of the unit, and stands elsewhere.
 pub(super) const ELSEWHERE: u32 = u32::MAX - 1;
 
-/// The folders that a tree was asked for and had not been read. It is the tree's own, and not copied with it.
+/// The folders that a tree was asked for and had not been read. It is the tree's own, and not
+/// copied with it.
 #[derive(Debug, Default)]
 struct Wanted(Mutex<BTreeSet<NodeId>>);
 
@@ -151,7 +155,8 @@ impl Tree {
         false
     }
 
-    /// The number of an entry's class: below [`Tree::classes`], and equal only where all that decides about access to two entries is.
+    /// The number of an entry's class: below [`Tree::classes`], and equal only where all that
+    /// decides about access to two entries is.
     pub fn class_number(&self, id: NodeId) -> u32 {
         self.node(id).class
     }
@@ -236,7 +241,8 @@ impl Tree {
         self.extras(id)?.project
     }
 
-    /// Gives the names in NFSv4 ACLs the numbers that they have on this host; the flag says that a group is meant.
+    /// Gives the names in NFSv4 ACLs the numbers that they have on this host; the flag says that a
+    /// group is meant.
     pub fn resolve_names(&mut self, number: impl Fn(&str, bool) -> Option<u32>) {
         self.classes.resolve_names(number);
     }

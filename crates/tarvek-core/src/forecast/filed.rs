@@ -18,7 +18,8 @@ pub struct Filed {
     pub season: Option<u16>,
     pub episodes: Vec<u16>,
     pub date: Option<Date>,
-    /// How many folders below the root the one stands that gives the title; 0 where the file's own name does.
+    /// How many folders below the root the one stands that gives the title; 0 where the file's own
+    /// name does.
     pub named_by: usize,
 }
 
@@ -118,7 +119,8 @@ impl Shelf {
         }
     }
 
-    /// Whether a file's own name agrees with the folder that would name it, or says nothing of its own.
+    /// Whether a file's own name agrees with the folder that would name it, or says nothing of its
+    /// own.
     pub fn agrees(&self, name: &str) -> bool {
         let (stem, _) = split_ending(name);
         let own = key(&read(stem).title);
@@ -223,7 +225,8 @@ pub(crate) fn is_extras(name: &str) -> bool {
     EXTRAS.iter().any(|known| name.trim().eq_ignore_ascii_case(known))
 }
 
-/// The folder that names a film: the innermost with a year, else the innermost that is none of discs or extras.
+/// The folder that names a film: the innermost with a year, else the innermost that is none of
+/// discs or extras.
 fn film_folder(folders: &[String]) -> Option<(usize, Reading)> {
     let mut innermost = None;
     for (n, name) in folders.iter().enumerate().rev() {
@@ -312,7 +315,8 @@ fn show_folder(folders: &[String]) -> Context {
     Context::Show { show: show.map(|n| (n + 1, readings[n].clone())), season }
 }
 
-/// The episodes of a file that says so in fewer words, and what stands before them. `shown`: the title that the whole name would give.
+/// The episodes of a file that says so in fewer words, and what stands before them. `shown`: the
+/// title that the whole name would give.
 fn weak_episode(
     tokens: &Tokens,
     season: Option<u16>,

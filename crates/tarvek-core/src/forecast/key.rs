@@ -2,7 +2,8 @@
 
 use unicode_normalization::UnicodeNormalization;
 
-/// A title in a form that leaves out case, punctuation, and how characters are composed (UAX #15). An article behind a comma comes first again.
+/// A title in a form that leaves out case, punctuation, and how characters are composed (UAX #15).
+/// An article behind a comma comes first again.
 pub fn key(title: &str) -> String {
     if title.is_ascii() {
         let (title, article) = article_last(title);

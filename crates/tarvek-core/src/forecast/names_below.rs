@@ -44,8 +44,8 @@ pub fn names_below(site: &Site, scan: &Scan) -> Names {
     names
 }
 
-/// How many UTF-16 units of path an SMB client has before what lies in a place, or that none comes to it: shares are declared, and none
-/// of those for SMB holds it.
+/// How many UTF-16 units of path an SMB client has before what lies in a place, or that none comes
+/// to it: shares are declared, and none of those for SMB holds it.
 fn offered_by_smb(site: &Site, place: &Place) -> Option<usize> {
     let shares = &site.layout.shares;
     let holding = shares.iter().filter(|share| {
@@ -61,7 +61,8 @@ fn offered_by_smb(site: &Site, place: &Place) -> Option<usize> {
 }
 
 impl Names {
-    /// Adds what a part of a tree has. Where no SMB client comes, nothing is said of what only those can't take.
+    /// Adds what a part of a tree has. Where no SMB client comes, nothing is said of what only
+    /// those can't take.
     pub fn add(
         &mut self,
         tree: &Tree,

@@ -39,7 +39,8 @@ pub(super) fn bare_year(text: &str) -> Option<u16> {
     (year.len() == 4).then(|| number(year, 4)).flatten().filter(|year| (1870..2040).contains(year))
 }
 
-/// The year that is all that stands between brackets: `2011`, `2003-2009`, `2003-`; and whether it is several.
+/// The year that is all that stands between brackets: `2011`, `2003-2009`, `2003-`; and whether it
+/// is several.
 pub(super) fn bracketed_year(inside: &str) -> Option<(u16, bool)> {
     let inside = inside.trim();
     let (first, rest) = leading(inside);
@@ -70,7 +71,8 @@ fn date(year: &str, month: &str, day: &str) -> Option<Date> {
     (1..=days).contains(&day).then_some(Date { year, month: month as u8, day: day as u8 })
 }
 
-/// A date that begins with a word: `2011-03-04`, `2011.03.04`, `2011 03 04`, `20110304`; and how many words it takes.
+/// A date that begins with a word: `2011-03-04`, `2011.03.04`, `2011 03 04`, `20110304`; and how
+/// many words it takes.
 pub(super) fn date_at(tokens: &Tokens, n: usize) -> Option<(Date, usize)> {
     let text = tokens.text(n).filter(|text| text.starts_with(|c: char| c.is_ascii_digit()))?;
     let apart = |at: usize| text.as_bytes().get(at) == Some(&b'-');
@@ -97,7 +99,8 @@ fn after<'a>(text: &'a str, prefix: &str) -> Option<&'a str> {
     head.eq_ignore_ascii_case(prefix).then(|| &text[prefix.len()..])
 }
 
-/// Adds what follows the first episode: `E03`, `-E04`, `-04`, `x03`, `+E03`, `&03`. The rest, if all of it was understood.
+/// Adds what follows the first episode: `E03`, `-E04`, `-04`, `x03`, `+E03`, `&03`. The rest, if
+/// all of it was understood.
 fn further<'a>(mut rest: &'a str, between: &[&str], episodes: &mut Vec<u16>) -> Option<&'a str> {
     loop {
         let (range, tail) = match rest.strip_prefix(['-', '~']) {
@@ -126,7 +129,8 @@ fn further<'a>(mut rest: &'a str, between: &[&str], episodes: &mut Vec<u16>) -> 
     }
 }
 
-/// What may follow the number of an episode in the same word: nothing, a group behind a hyphen, a version, a half.
+/// What may follow the number of an episode in the same word: nothing, a group behind a hyphen, a
+/// version, a half.
 fn ends_well(rest: &str) -> bool {
     let version = || after(rest, "v").is_some_and(|version| digits(leading(version).0));
     let half = || matches!(rest, "a" | "b" | "c" | "A" | "B" | "C");
@@ -204,7 +208,8 @@ fn in_words(tokens: &Tokens, n: usize) -> Option<(Numbered, usize)> {
     Some((Numbered { season: Some(season), episodes: vec![episode] }, 4))
 }
 
-/// Season and episodes that a word begins, as nothing but an episode is written; and how many words they take.
+/// Season and episodes that a word begins, as nothing but an episode is written; and how many words
+/// they take.
 pub(super) fn episode_at(tokens: &Tokens, n: usize) -> Option<(Numbered, usize)> {
     let text = tokens.text(n)?;
     match text.as_bytes().first()? {
@@ -214,7 +219,8 @@ pub(super) fn episode_at(tokens: &Tokens, n: usize) -> Option<(Numbered, usize)>
     }
 }
 
-/// The episodes that a word says where one knows that it is one: `E02`, `Ep. 2`, `Episode 2`, `2of6`, `#2`; and how many words.
+/// The episodes that a word says where one knows that it is one: `E02`, `Ep. 2`, `Episode 2`,
+/// `2of6`, `#2`; and how many words.
 pub(super) fn said_episode(tokens: &Tokens, n: usize) -> Option<(Vec<u16>, usize)> {
     let text = tokens.text(n)?;
     let words = ["episode", "ep", "e", "folge", "épisode", "episodio", "серия", "№", "#"];
@@ -250,7 +256,8 @@ pub(super) fn said_episode(tokens: &Tokens, n: usize) -> Option<(Vec<u16>, usize
     None
 }
 
-/// A number that stands alone, as `02` does in `02 - Title` and `Show - 045v2`; ranges as in `02-03`.
+/// A number that stands alone, as `02` does in `02 - Title` and `Show - 045v2`; ranges as in
+/// `02-03`.
 pub(super) fn plain_episode(token: &Token) -> Option<Vec<u16>> {
     let (first, rest) = leading(token.text);
     if first.is_empty() || first.len() > 4 || first.len() == 4 && bare_year(first).is_some() {

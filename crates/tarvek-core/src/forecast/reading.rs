@@ -70,7 +70,8 @@ pub fn read(stem: &str) -> Reading {
     read_in(&Tokens::of(stem), true)
 }
 
-/// Reads the name of a show or of its episode. A year that stands in no brackets, between blanks, is a part of the title.
+/// Reads the name of a show or of its episode. A year that stands in no brackets, between blanks,
+/// is a part of the title.
 pub fn read_show(stem: &str) -> Reading {
     show_in(&Tokens::of(stem))
 }
@@ -92,7 +93,8 @@ pub(super) fn episode_in(tokens: &Tokens) -> Reading {
     reading
 }
 
-/// Whether a name has room for a year: four digits together. Most have none, and need not be read for one.
+/// Whether a name has room for a year: four digits together. Most have none, and need not be read
+/// for one.
 pub(super) fn may_have_year(stem: &str) -> bool {
     let mut digits = 0;
     stem.bytes().any(|byte| {
@@ -241,7 +243,8 @@ fn blank(text: &str) -> bool {
     !text.contains(char::is_alphanumeric)
 }
 
-/// The year of a name before a place in it: the last that stands in brackets, or else the last that nothing of a title follows.
+/// The year of a name before a place in it: the last that stands in brackets, or else the last that
+/// nothing of a title follows.
 fn year(tokens: &Tokens, limit: usize, bare: bool) -> Option<Year> {
     let groups = tokens.groups.iter().rev().filter(|group| group.start < limit);
     let bracketed = groups.filter_map(|group| {
@@ -402,7 +405,8 @@ fn is_nobodys(title: &str) -> bool {
     made || counted || hash || generic.iter().any(|known| title.eq_ignore_ascii_case(known))
 }
 
-/// The language that a sidecar says, as `en` in `Film (2011).en.forced.srt`: the subtag, in lower case (RFC 5646).
+/// The language that a sidecar says, as `en` in `Film (2011).en.forced.srt`: the subtag, in lower
+/// case (RFC 5646).
 pub fn language(stem: &str) -> Option<String> {
     let mut rest = stem;
     for _ in 0..4 {

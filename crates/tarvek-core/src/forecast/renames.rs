@@ -1,4 +1,5 @@
-//! Names that would be found, in place of names that are missed, misread or break somewhere. Nothing is renamed here.
+//! Names that would be found, in place of names that are missed, misread or break somewhere.
+//! Nothing is renamed here.
 
 use std::collections::HashSet;
 
@@ -32,7 +33,8 @@ pub fn usual_form(kind: Kind) -> &'static str {
     }
 }
 
-/// What would mend the names of a library: loose titles into folders of their own, names that break into safe ones.
+/// What would mend the names of a library: loose titles into folders of their own, names that break
+/// into safe ones.
 pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region]) -> Vec<Rename> {
     let mut all = Vec::new();
     let mut taken = HashSet::new();
@@ -72,7 +74,8 @@ pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region])
             }
         }
     }
-    // What lies in a folder comes before the folder, so that each name is there when its turn comes.
+    // What lies in a folder comes before the folder, so that each name is there when its turn
+    // comes.
     all.sort_by_key(|rename| {
         let depth = rename.old.path.as_bytes().iter().filter(|byte| **byte == b'/').count();
         std::cmp::Reverse(depth)

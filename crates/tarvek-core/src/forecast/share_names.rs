@@ -1,4 +1,5 @@
-//! Names that break somewhere: at SMB clients, on systems that fold case, in programs that compare bytes.
+//! Names that break somewhere: at SMB clients, on systems that fold case, in programs that compare
+//! bytes.
 
 use std::collections::BTreeSet;
 
@@ -7,7 +8,8 @@ use unicode_normalization::{UnicodeNormalization, is_nfc};
 use crate::facts::tree::{NodeId, Tree};
 use crate::words::text::is_unseen;
 
-/// The most UTF-16 units of a whole path that Windows programs take (`MAX_PATH` counts the NUL as well).
+/// The most UTF-16 units of a whole path that Windows programs take (`MAX_PATH` counts the NUL as
+/// well).
 const LONGEST_PATH: usize = 259;
 
 /// The most bytes of one name (`NAME_MAX`), and the most UTF-16 units over SMB.
@@ -39,8 +41,8 @@ pub struct Faulty {
     pub fault: NameFault,
 }
 
-/// Every name below a folder that breaks somewhere. `before` is how many UTF-16 units of path a client has in front of what lies in the
-/// folder, its drive letter left out.
+/// Every name below a folder that breaks somewhere. `before` is how many UTF-16 units of path a
+/// client has in front of what lies in the folder, its drive letter left out.
 pub fn faults(tree: &Tree, top: NodeId, before: usize) -> Vec<Faulty> {
     let mut all = Vec::new();
     let mut todo = vec![(top, DRIVE + before)];
@@ -52,7 +54,8 @@ pub fn faults(tree: &Tree, top: NodeId, before: usize) -> Vec<Faulty> {
             let whole = before + units;
             if whole > LONGEST_PATH {
                 let why = format!(
-                    "its path has {whole} UTF-16 units for clients; Windows programs take {LONGEST_PATH}"
+                    "its path has {whole} UTF-16 units for clients; Windows programs take \
+                     {LONGEST_PATH}"
                 );
                 all.push(Faulty { node: child, fault: NameFault::TooLong(why) });
             } else if tree.meta(child).is_folder() {
@@ -97,8 +100,8 @@ fn of_name(node: NodeId, name: &[u8], all: &mut Vec<Faulty>) -> usize {
     units
 }
 
-/// Why SMB clients show another name (MS-FSCC 2.1.5; what Samba mangles by itself, `mangled names` in smb.conf(5)), or show it and can't
-/// open it.
+/// Why SMB clients show another name (MS-FSCC 2.1.5; what Samba mangles by itself, `mangled names`
+/// in smb.conf(5)), or show it and can't open it.
 fn unshowable(name: &str) -> Option<String> {
     let why = |why: &str| Some(format!("{why}: SMB clients show it under another name"));
     let signs: BTreeSet<String> = name
@@ -127,7 +130,8 @@ fn unshowable(name: &str) -> Option<String> {
     }
 }
 
-/// The device of Windows that a name stands for, whatever its ending, and whether servers know it too.
+/// The device of Windows that a name stands for, whatever its ending, and whether servers know it
+/// too.
 fn device(name: &str) -> Option<(String, bool)> {
     let whole = name.split('.').next().unwrap_or_default();
     let stem = whole.trim_end().to_ascii_uppercase();
@@ -196,7 +200,8 @@ fn fold_hash(name: &[u8]) -> u64 {
     hash(&mut fold(name).into_iter())
 }
 
-/// A name that every client shows, in place of one that some can't; `None` if only a person can find one.
+/// A name that every client shows, in place of one that some can't; `None` if only a person can
+/// find one.
 pub fn safe_name(name: &[u8]) -> Option<Vec<u8>> {
     // Bytes that are no UTF-8 are most often ISO 8859-1.
     let mut text = String::new();

@@ -117,7 +117,8 @@ const STRONG: [(&str, Tag); 102] = [
     ("yuv420p10", Tag::Other),
 ];
 
-/// Words that a title may have, and that say something of the file only behind a year or another tag, or in brackets.
+/// Words that a title may have, and that say something of the file only behind a year or another
+/// tag, or in brackets.
 const WEAK: [(&str, Tag); 34] = [
     ("3d", Tag::Other),
     ("4k", Tag::Resolution("2160p")),
@@ -155,8 +156,8 @@ const WEAK: [(&str, Tag); 34] = [
     ("web", Tag::Source("web")),
 ];
 
-/// By length, the characters with which words of a table begin, which stand second, and which stand last: most words of names are none of them,
-/// and are told by this alone.
+/// By length, the characters with which words of a table begin, which stand second, and which stand
+/// last: most words of names are none of them, and are told by this alone.
 type Beginnings = [[u128; 3]; LONGEST + 1];
 
 const fn beginnings(table: &[(&str, Tag)]) -> Beginnings {
@@ -199,7 +200,8 @@ fn head(word: &str) -> Option<&str> {
     Some(&word[..at])
 }
 
-/// What a word in a name says that no title has; what follows a hyphen, as a group's name does, is not asked.
+/// What a word in a name says that no title has; what follows a hyphen, as a group's name does, is
+/// not asked.
 pub(super) fn strong(word: &str) -> Option<Tag> {
     let table = |word: &str| in_table(&STRONG, &STRONG_BEGINNINGS, word);
     table(word).or_else(|| table(head(word)?)).or_else(|| picture_size(word))
@@ -229,7 +231,8 @@ fn picture_size(word: &str) -> Option<Tag> {
     })
 }
 
-/// Editions by the word that begins them, and whether it needs `cut`, `edition` or `version` behind it.
+/// Editions by the word that begins them, and whether it needs `cut`, `edition` or `version` behind
+/// it.
 const EDITIONS: [(&str, &str, bool); 24] = [
     ("alternate", "Alternate", true),
     ("anniversary", "Anniversary", true),
@@ -257,7 +260,8 @@ const EDITIONS: [(&str, &str, bool); 24] = [
     ("workprint", "Workprint", false),
 ];
 
-/// The edition that a word begins, with the word behind it, if both make one; and how many words it takes.
+/// The edition that a word begins, with the word behind it, if both make one; and how many words it
+/// takes.
 pub(super) fn edition(word: &str, next: Option<&str>) -> Option<(String, usize)> {
     if !(3..=13).contains(&word.len()) {
         return None;

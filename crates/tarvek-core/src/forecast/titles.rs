@@ -52,7 +52,8 @@ pub struct Found {
     pub season: Option<u16>,
     pub episodes: Vec<u16>,
     pub date: Option<Date>,
-    /// The languages of the subtitles beside its files, as their names say them (RFC 5646); `und` where they do not.
+    /// The languages of the subtitles beside its files, as their names say them (RFC 5646); `und`
+    /// where they do not.
     pub subtitles: Vec<String>,
     pub files: Vec<File>,
 }
@@ -415,7 +416,8 @@ impl Reader {
     }
 }
 
-/// The language of subtitles, if they belong to a file: their name is its name, with more behind a dot.
+/// The language of subtitles, if they belong to a file: their name is its name, with more behind a
+/// dot.
 fn of_subtitle(subtitles: &[u8], file: &str) -> Option<String> {
     let name = std::str::from_utf8(subtitles).ok()?;
     let (stem, _) = split_ending(name);
@@ -443,7 +445,8 @@ pub(crate) fn title_key(filed: &Filed) -> String {
     whole
 }
 
-/// Whether the files of a folder are one title: there is but one, or one of them is called as the folder is.
+/// Whether the files of a folder are one title: there is but one, or one of them is called as the
+/// folder is.
 pub(crate) fn is_one(shelf: &Shelf, names: &[impl AsRef<str>]) -> bool {
     if names.iter().any(|name| shelf.agrees(name.as_ref())) {
         return true;

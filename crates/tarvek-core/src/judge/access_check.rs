@@ -1,4 +1,5 @@
-//! A need, judged along a route: search on every folder on the way, read-only layers, then the need itself.
+//! A need, judged along a route: search on every folder on the way, read-only layers, then the need
+//! itself.
 
 use std::sync::Arc;
 
@@ -30,7 +31,8 @@ pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
         name.written.clone_from(&route.written);
         return AccessCheck { site, route: &name, need }.answer();
     }
-    // What is made or looked up in a folder has the folder's symlink in the middle of its path, where nothing protects it.
+    // What is made or looked up in a folder has the folder's symlink in the middle of its path,
+    // where nothing protects it.
     if let (Need::Enter | Need::Add | Need::Write, End::ProtectedLink { .. }) = (need, &route.end) {
         let inside = [&route.written[..], b"/."].concat();
         let inside = follow_written(site, &route.view, &inside, &route.subject);
@@ -41,8 +43,8 @@ pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
     AccessCheck { site, route, need }.answer()
 }
 
-/// Why nothing is at the end of a route, if it is certain that nothing is: a name is missing, and no folder before it
-/// keeps whoever asks from seeing that.
+/// Why nothing is at the end of a route, if it is certain that nothing is: a name is missing, and
+/// no folder before it keeps whoever asks from seeing that.
 pub fn absent(site: &Site, route: &Route) -> Option<String> {
     let missing = matches!(route.end, End::Missing(_));
     let name = || follow_to_name(site, &route.view, &route.written, &route.subject);
@@ -52,7 +54,8 @@ pub fn absent(site: &Site, route: &Route) -> Option<String> {
     met.then(|| route.end.words())
 }
 
-/// What keeps whoever asks from coming to the end of a route, or from knowing whether they can; `None` if nothing does.
+/// What keeps whoever asks from coming to the end of a route, or from knowing whether they can;
+/// `None` if nothing does.
 pub fn kept_from(site: &Site, route: &Route) -> Option<Answer> {
     AccessCheck { site, route, need: Need::Enter }.way().err().map(|answer| *answer)
 }
@@ -175,7 +178,8 @@ impl AccessCheck<'_> {
         Answer { verdict: Verdict::Allowed { by }, ..answer }
     }
 
-    /// A folder that the engine makes, so that mappings have a place: everybody can list and enter it.
+    /// A folder that the engine makes, so that mappings have a place: everybody can list and enter
+    /// it.
     fn in_engines_folder(&self, at: &Waypoint) -> Answer {
         let made = "the engine makes this folder for what is mapped below it";
         match self.need {
@@ -196,7 +200,8 @@ impl AccessCheck<'_> {
             Need::Write if folder => self.object(at, object, W | X),
             Need::Write => self.object(at, object, W),
             Need::Read | Need::Remove => {
-                // Listing and entering a folder are two requests, each of which another group may grant.
+                // Listing and entering a folder are two requests, each of which another group may
+                // grant.
                 if folder {
                     self.object(at, object, X)?;
                 }
@@ -239,7 +244,8 @@ impl AccessCheck<'_> {
         }
     }
 
-    /// One request for an entry, of all who have a say: what a client's mount options allow, then the entry itself.
+    /// One request for an entry, of all who have a say: what a client's mount options allow, then
+    /// the entry itself.
     fn asks(
         &self,
         at: &Waypoint,
@@ -256,14 +262,15 @@ impl AccessCheck<'_> {
         may.map_err(|denied| self.denied(at, object, denied, want, what))
     }
 
-    /// What the options of SMB mounts on the way allow on their clients, and whether it is certain who asks and what the entry
-    /// says.
+    /// What the options of SMB mounts on the way allow on their clients, and whether it is certain
+    /// who asks and what the entry says.
     fn certain(&self, at: &Waypoint, object: &Object, want: u8, what: &str) -> Result<(), Ended> {
         if let Some(mount) = at.mount_in(self.site)
             && mount.keeps_out(&at.subject)
         {
             let why = format!(
-                "the FUSE mount at {} lets nobody in but its mounter (no allow_other), not even root",
+                "the FUSE mount at {} lets nobody in but its mounter (no allow_other), not even \
+                 root",
                 mount.point
             );
             return Err(self.refused(at, why, Errno::Access, Refusal::Other));
@@ -344,12 +351,14 @@ impl AccessCheck<'_> {
         self.refused(at, why, Errno::Permission, refusal)
     }
 
-    /// One request on the object itself. What comes first is what the kernel comes to first (`fs/namei.c`, `may_open`,
-    /// `may_create`): creating asks for a writable mount before anything else, opening for writing asks for it last.
+    /// One request on the object itself. What comes first is what the kernel comes to first
+    /// (`fs/namei.c`, `may_open`, `may_create`): creating asks for a writable mount before anything
+    /// else, opening for writing asks for it last.
     fn object(&self, at: &Waypoint, object: &Object, want: u8) -> Result<Answer, Ended> {
         let folder = object.is_folder();
         let writes = want & W != 0;
-        // FIFOs, sockets and devices stay writable on a read-only filesystem: their contents are elsewhere.
+        // FIFOs, sockets and devices stay writable on a read-only filesystem: their contents are
+        // elsewhere.
         let stored = writes && (folder || object.meta.kind == EntryKind::File);
         // A name in a folder is looked up there before anything is made.
         if writes && folder {
@@ -393,7 +402,8 @@ impl AccessCheck<'_> {
         };
         if let Some(nested) = &layer.nested {
             let why = format!(
-                "{layer} is read-only, but this lies on what is mounted at {nested} below it, and engines differ in whether \
+                "{layer} is read-only, but this lies on what is mounted at {nested} below it, and \
+                 engines differ in whether \
                  read-only reaches there"
             );
             return Err(self.unknown(at, why));
@@ -426,7 +436,8 @@ impl AccessCheck<'_> {
         }
         // What is attached exactly here is no part of the folder that it would be removed from.
         let outside = self.route.asked.parent().filter(|_| last.attached).map(|parent| {
-            // A symlink that the folder is reached by stands in the middle of the way, where nothing protects it.
+            // A symlink that the folder is reached by stands in the middle of the way, where
+            // nothing protects it.
             let inside = [parent.as_bytes(), b"/."].concat();
             follow_written(self.site, &self.route.view, &inside, &self.route.subject)
         });
@@ -435,7 +446,8 @@ impl AccessCheck<'_> {
             return Err(self.unknown(above, format!("nothing is known of {}", above.seen_on)));
         };
         let covered = last.covers.as_ref().and_then(|(host, node)| self.site.object(host, *node));
-        // Nothing is held against anybody of what is covered, where it was not seen: that it is covered is enough.
+        // Nothing is held against anybody of what is covered, where it was not seen: that it is
+        // covered is enough.
         let nobodys = Meta { uid: above.subject.uid, flags: None, ..objects.of(node).meta };
         let target = match covered {
             None if last.attached => Object::plain(nobodys),
@@ -449,7 +461,8 @@ impl AccessCheck<'_> {
         if last.attached || is_mount_point(self.site, self.route, last) {
             return other(last, "something is mounted or mapped here", Errno::Busy);
         }
-        // What is not empty can still be moved away (rename(2)), and emptied first it can be removed.
+        // What is not empty can still be moved away (rename(2)), and emptied first it can be
+        // removed.
         let remark = match objects.tree.listing(node) {
             _ if !target.is_folder() => return Ok(answer),
             _ if objects.tree.children(node).len() > 0 => "it is not empty",
@@ -459,7 +472,8 @@ impl AccessCheck<'_> {
         Ok(self.allowed(above, format!("{}; {remark}", answer.reason())))
     }
 
-    /// Whether the name of an entry may be taken out of a folder, as far as the two of them and what they lie on decide.
+    /// Whether the name of an entry may be taken out of a folder, as far as the two of them and
+    /// what they lie on decide.
     pub(super) fn taken_out(
         &self,
         layers: &[Layer],
@@ -506,7 +520,8 @@ impl AccessCheck<'_> {
             Kept::Sticky => {
                 let owner = target.meta.uid;
                 let why = format!(
-                    "the folder is sticky, and {subject} owns neither it nor the entry (uid {owner})"
+                    "the folder is sticky, and {subject} owns neither it nor the entry (uid \
+                     {owner})"
                 );
                 let refusal = seen(above).map_or(Refusal::Other, Refusal::Sticky);
                 self.refused(above, why, Errno::Permission, refusal)
@@ -660,7 +675,8 @@ mod tests {
             scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
             scene.layout.mounts[0].options = MountOptions::read(options);
             scene.facts("millrace").mounts = Some(mounts(&format!(
-                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media {options}"
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media \
+                 {options}"
             )));
             let site = scene.site();
             for (path, expected) in [("/mnt/media", at_the_point), ("/mnt/media/films", below)] {
@@ -696,7 +712,8 @@ mod tests {
         let no_folder = "read-ENOTDIR write-ENOTDIR enter-ENOTDIR add-ENOTDIR remove-ENOTDIR";
         let no_name = "read+ write+ enter+ add+ remove-EBUSY";
         let long = format!("/loft/own/{}", "x".repeat(256));
-        let too_long = "read-ENAMETOOLONG write-ENAMETOOLONG enter-ENAMETOOLONG add-ENAMETOOLONG remove-ENAMETOOLONG";
+        let too_long = "read-ENAMETOOLONG write-ENAMETOOLONG enter-ENAMETOOLONG add-ENAMETOOLONG \
+                        remove-ENAMETOOLONG";
         for (path, expected) in [
             // The folder that `..` leaves is searched, in an argument as in a symlink.
             ("/loft/own/shut/../empty", SHUT),
@@ -816,7 +833,8 @@ mod tests {
             "d 0777 0:0 /pool\nd 0777 0:0 /pool/films\nd 0777 0:0 /again\nd 0777 0:0 /again/films",
         );
         let table = |more: &str| {
-            let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool ext4 /dev/sdb1 rw\n3 1 8:2 / /again ext4 /dev/sdb1 rw";
+            let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool ext4 /dev/sdb1 rw\n3 1 8:2 \
+                         / /again ext4 /dev/sdb1 rw";
             Some(mounts(&format!("{table}{more}")))
         };
         scene.facts("granary").mounts = table("");
@@ -844,7 +862,8 @@ mod tests {
         scene.tree(
             "granary",
             "d 0777 0:0 /pool\nd 0777 0:0 /pool/films\nl 0777 0:0 /pool/link -> films
-             d 1777 0:0 /open\nl 0777 1101:1101 /open/hers -> /loft/own\nl 0777 840:840 /open/its -> /loft/own
+             d 1777 0:0 /open\nl 0777 1101:1101 /open/hers -> /loft/own\nl 0777 840:840 /open/its \
+             -> /loft/own
              l 0777 0:0 /open/roots -> /loft/own",
         );
         let host = View::host("granary");
@@ -890,11 +909,13 @@ mod tests {
             (Some(0), "other::rw-"),
             (
                 Some(1),
-                "other::rw-; opened with O_CREAT it is refused (EACCES): fs.protected_regular is on",
+                "other::rw-; opened with O_CREAT it is refused (EACCES): fs.protected_regular is \
+                 on",
             ),
             (
                 None,
-                "other::rw-; whether fs.protected_regular refuses to open it with O_CREAT (EACCES) was not seen on granary",
+                "other::rw-; whether fs.protected_regular refuses to open it with O_CREAT (EACCES) \
+                 was not seen on granary",
             ),
         ] {
             let answer = write(value);
@@ -909,7 +930,8 @@ mod tests {
             "granary",
             "d 0777 0:0 /pool\nd 0777 0:0 /pool/in\nd 0777 0:0 /pool/in/x\nd 0777 0:0 /pool/y",
         );
-        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool ext4 /dev/sdb1 rw\n3 2 8:3 / /pool/in ext4 /dev/sdc1 rw";
+        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /pool ext4 /dev/sdb1 rw\n3 2 8:3 / \
+                     /pool/in ext4 /dev/sdc1 rw";
         scene.facts("granary").mounts = Some(mounts(table));
         scene.service("lantern").map = Some(vec![mapping("/pool", "/data", Access::ReadOnly)]);
         let data = View::service("lantern");

@@ -19,8 +19,8 @@ use crate::words::terms::Account;
 /// One who may ask.
 #[derive(Clone, Debug)]
 pub struct Party {
-    /// `service:lantern`, `account:mira` of the host that holds the place, `account:mira@millrace` of another,
-    /// `client:parlour`.
+    /// `service:lantern`, `account:mira` of the host that holds the place, `account:mira@millrace`
+    /// of another, `client:parlour`.
     pub name: String,
     /// Who that is where their way begins.
     pub subject: Subject,
@@ -50,8 +50,9 @@ impl Party {
     }
 }
 
-/// Everyone of the site: the services, the accounts of the host that holds the place, those of other hosts that see it, and the
-/// mounts of clients. Of the accounts those that are the system's own are left out, unless `system` says otherwise.
+/// Everyone of the site: the services, the accounts of the host that holds the place, those of
+/// other hosts that see it, and the mounts of clients. Of the accounts those that are the system's
+/// own are left out, unless `system` says otherwise.
 pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
     let host = &place.host;
     let mut parties = services(site, place);
@@ -64,7 +65,8 @@ pub fn everyone(site: &Site, place: &Place, system: bool) -> Vec<Party> {
     parties
 }
 
-/// As whom everyone comes to the host that holds a place, the system's accounts among them; those whom nobody knows there are left out.
+/// As whom everyone comes to the host that holds a place, the system's accounts among them; those
+/// whom nobody knows there are left out.
 pub fn arrivals(site: &Site, place: &Place) -> Vec<(String, Subject)> {
     let host = &place.host;
     let arrives = |party: Party| {
@@ -75,7 +77,8 @@ pub fn arrivals(site: &Site, place: &Place) -> Vec<(String, Subject)> {
     let mut all: Vec<(String, Subject)> =
         services(site, place).into_iter().filter_map(arrives).collect();
     let view = View::host(host);
-    // On the host itself everybody goes the same way, as long as nothing on it depends on who that is.
+    // On the host itself everybody goes the same way, as long as nothing on it depends on who that
+    // is.
     let mut is_plain = false;
     for (name, subject) in own_accounts(site, host, true) {
         if is_plain {

@@ -10,8 +10,9 @@ use crate::site::join::Site;
 use crate::words::offer::SmbOffer;
 use crate::words::terms::Protocol;
 
-/// What is made at the end of a route by whoever comes this way: their umask and what they ask for, what the mounts and
-/// shares make of that, and the folder itself. `None` if the end is no folder that was seen.
+/// What is made at the end of a route by whoever comes this way: their umask and what they ask for,
+/// what the mounts and shares make of that, and the folder itself. `None` if the end is no folder
+/// that was seen.
 pub fn new_entry<'a>(site: &'a Site, route: &Route, making: Making) -> Option<Object<'a>> {
     let (last, node) = route.entry()?;
     let folder = site.object(&last.seen_on, node).filter(Object::is_folder)?;
@@ -30,8 +31,8 @@ pub fn new_entry<'a>(site: &'a Site, route: &Route, making: Making) -> Option<Ob
     Some(predict(&folder, &last.subject, making))
 }
 
-/// What an SMB server asks its own filesystem for, whatever the client's program asked for (`smb.conf(5)`): the masks of
-/// the share, and no umask.
+/// What an SMB server asks its own filesystem for, whatever the client's program asked for
+/// (`smb.conf(5)`): the masks of the share, and no umask.
 fn over_smb(offer: &SmbOffer, makes_folder: bool) -> Making {
     // A new file has the DOS archive attribute, which stands as the owner's x (`map archive`).
     let (kind, asked) = if makes_folder {
@@ -44,8 +45,9 @@ fn over_smb(offer: &SmbOffer, makes_folder: bool) -> Making {
     Making { kind, asked, umask: 0, umask_always: false, grpid: false, by_smbd: true }
 }
 
-/// Judges a need of a subject on an entry that a folder would hold: what one can do with a file that is yet to be made.
-/// Everything up to the folder is judged along the route; `entry` is only supposed.
+/// Judges a need of a subject on an entry that a folder would hold: what one can do with a file
+/// that is yet to be made. Everything up to the folder is judged along the route; `entry` is only
+/// supposed.
 pub fn judge_within(site: &Site, route: &Route, entry: &Object, need: Need) -> Answer {
     let entered = judge(site, route, Need::Enter);
     let (true, Some((last, node))) = (entered.is_allowed(), route.entry()) else {

@@ -48,7 +48,8 @@ impl Need {
         }
     }
 
-    /// What can be asked of an entry of this kind; `write` in a folder is `add`, so it is left out there.
+    /// What can be asked of an entry of this kind; `write` in a folder is `add`, so it is left out
+    /// there.
     pub fn of_kind(kind: Option<EntryKind>) -> Vec<Self> {
         let applies = |need: &Self| match (need, kind) {
             (_, None) | (Self::Read | Self::Remove, _) => true,
@@ -137,8 +138,8 @@ impl Answer {
         }
     }
 
-    /// The answer after the need was really tried. An attempt leaves things as they are, and so can't tell what only the deed
-    /// would: whether something is mounted there.
+    /// The answer after the need was really tried. An attempt leaves things as they are, and so
+    /// can't tell what only the deed would: whether something is mounted there.
     pub fn tried(mut self, attempt: Attempt) -> Self {
         let seen = self.reason().to_owned();
         let beyond = self.errno() == Some(Errno::Busy);

@@ -62,8 +62,8 @@ impl Acl {
         }
     }
 
-    /// Sets an entry, or adds one, as `setfacl -m` does: the mask becomes the one that is given, else the union of all entries
-    /// that it cuts.
+    /// Sets an entry, or adds one, as `setfacl -m` does: the mask becomes the one that is given,
+    /// else the union of all entries that it cuts.
     pub fn modify(&mut self, tag: Tag, perm: u8, mask: Option<u8>) {
         self.set(tag, perm);
         let named = |tag| matches!(tag, Tag::User(_) | Tag::Group(_));

@@ -1,4 +1,5 @@
-//! The kernel's check of one request on the permissions of one entry (`path_resolution(7)`, `acl(5)`).
+//! The kernel's check of one request on the permissions of one entry (`path_resolution(7)`,
+//! `acl(5)`).
 
 use crate::kernel::acl::{Acl, AclEntry, Tag, perm_text};
 use crate::kernel::entry::Meta;
@@ -46,15 +47,16 @@ pub struct Decision {
     pub perm: u8,
 }
 
-/// The kernel's check of `want` (bits [`R`], [`W`], [`X`]) on one object: the class that matches first decides alone;
-/// among matching group entries of an ACL one must grant everything; an NFSv4 ACL settles bit by bit; capabilities come last,
-/// where they hold.
+/// The kernel's check of `want` (bits [`R`], [`W`], [`X`]) on one object: the class that matches
+/// first decides alone; among matching group entries of an ACL one must grant everything; an NFSv4
+/// ACL settles bit by bit; capabilities come last, where they hold.
 pub fn decide(object: &Object, subject: &Subject, want: u8) -> Decision {
     let meta = &object.meta;
     let plain = match &object.nfs4 {
         Some(acl) => by_nfs4(acl, meta, subject, nfs4_bits(want), want),
         None => match without_capabilities(object, subject, want) {
-            // What is read, written or made in a folder the server checks as well; passing through it leaves to the kernel.
+            // What is read, written or made in a folder the server checks as well; passing through
+            // it leaves to the kernel.
             plain if plain.allowed && subject.token != Token::default() => {
                 let asked = want & (R | W);
                 Decision { allowed: granted_together(object, subject) & asked == asked, ..plain }
@@ -87,8 +89,9 @@ fn without_capabilities(object: &Object, subject: &Subject, want: u8) -> Decisio
     if subject.uid == meta.uid {
         return outcome(Decider::Owner, class(6));
     }
-    // With an ACL the mode's group bits are its mask, and where they are all zero Linux never looks at the ACL
-    // (fs/namei.c, acl_permission_check): members of the owning group get nothing, all others the other bits.
+    // With an ACL the mode's group bits are its mask, and where they are all zero Linux never looks
+    // at the ACL (fs/namei.c, acl_permission_check): members of the owning group get nothing, all
+    // others the other bits.
     if let Some(acl) = object.acl.as_deref().filter(|_| class(3) != 0) {
         return by_acl(acl, meta, subject, want);
     }
@@ -98,7 +101,8 @@ fn without_capabilities(object: &Object, subject: &Subject, want: u8) -> Decisio
     outcome(Decider::Other, class(0))
 }
 
-/// What somebody is granted by all entries that speak of them together, as an SMB server counts it by the SIDs of their token.
+/// What somebody is granted by all entries that speak of them together, as an SMB server counts it
+/// by the SIDs of their token.
 pub(crate) fn granted_together(object: &Object, subject: &Subject) -> u8 {
     let acl = object.full_acl();
     let mask = acl.mask();
@@ -156,8 +160,8 @@ fn by_acl(acl: &Acl, meta: &Meta, subject: &Subject, want: u8) -> Decision {
 }
 
 impl Decision {
-    /// The deciding entry in the notation of `acl(5)`, as `getfacl(1)` shows it, and what the mask leaves of it:
-    /// `group::r-x via gid 2100`.
+    /// The deciding entry in the notation of `acl(5)`, as `getfacl(1)` shows it, and what the mask
+    /// leaves of it: `group::r-x via gid 2100`.
     pub fn entry(&self, object: &Object) -> String {
         let (meta, perm) = (&object.meta, perm_text(self.perm));
         let acl = object.acl.as_deref();

@@ -37,7 +37,8 @@ pub struct Meta {
     pub modified: i64,
     /// Last change of the inode, where known: nanoseconds since 1970 UTC.
     pub changed: Option<i64>,
-    /// Whether it may not be changed at all, and whether it may only grow (`chattr(1)`), where known.
+    /// Whether it may not be changed at all, and whether it may only grow (`chattr(1)`), where
+    /// known.
     pub flags: Option<Flags>,
 }
 
@@ -66,12 +67,14 @@ impl Meta {
     }
 }
 
-/// A project quota's mark on an inode (`xfs_quota(8)`, `FS_IOC_FSGETXATTR` in `ioctl_fsgetxattr(2)`).
+/// A project quota's mark on an inode (`xfs_quota(8)`, `FS_IOC_FSGETXATTR` in
+/// `ioctl_fsgetxattr(2)`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Project {
     /// Its number; 0 is none.
     pub id: u32,
-    /// Whether what is made in this folder belongs to the same project, and nothing of another one may be linked or moved in.
+    /// Whether what is made in this folder belongs to the same project, and nothing of another one
+    /// may be linked or moved in.
     pub inherits: bool,
 }
 

@@ -10,8 +10,8 @@ use crate::words::options::MountOptions;
 use crate::words::place::Place;
 use crate::words::terms::Os;
 
-/// The check that a client makes by itself at an SMB mount: the server's owners are not known there, so that all entries
-/// have one owner, group and mode.
+/// The check that a client makes by itself at an SMB mount: the server's owners are not known
+/// there, so that all entries have one owner, group and mode.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Gate {
     /// The mount point, on the client.
@@ -25,7 +25,8 @@ pub struct Gate {
 }
 
 impl Gate {
-    /// The check of a mount, from its options; `None` with `noperm`, and on systems that know no such check.
+    /// The check of a mount, from its options; `None` with `noperm`, and on systems that know no
+    /// such check.
     pub fn of_mount(
         at: Place,
         os: Os,

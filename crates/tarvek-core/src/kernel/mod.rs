@@ -1,4 +1,5 @@
-//! One entry, one asker: what a kernel decides. It knows no host, no tree and no layout, and imports only `words`.
+//! One entry, one asker: what a kernel decides. It knows no host, no tree and no layout, and
+//! imports only `words`.
 
 pub mod acl;
 pub mod decide;

@@ -1,4 +1,5 @@
-//! What a new file or folder will be: owner, group, mode and ACLs, by the folder that it is made in and who makes it.
+//! What a new file or folder will be: owner, group, mode and ACLs, by the folder that it is made in
+//! and who makes it.
 
 use std::borrow::Cow;
 
@@ -16,11 +17,13 @@ const SETGID: u16 = 0o2000;
 pub struct Making {
     /// A file or a folder.
     pub kind: EntryKind,
-    /// The mode that the program asks for: 0666 for files and 0777 for folders with most, 0600 with `mkstemp(3)`.
+    /// The mode that the program asks for: 0666 for files and 0777 for folders with most, 0600 with
+    /// `mkstemp(3)`.
     pub asked: u16,
     /// The process's umask.
     pub umask: u16,
-    /// Whether the umask is taken off even where the folder has a default ACL: NFS clients do so up to version 4.1.
+    /// Whether the umask is taken off even where the folder has a default ACL: NFS clients do so up
+    /// to version 4.1.
     pub umask_always: bool,
     /// Whether the filesystem is mounted with `grpid` (`ext4(5)`, `xfs(5)`).
     pub grpid: bool,
@@ -37,8 +40,8 @@ impl Making {
     }
 }
 
-/// What `subject` makes in `folder` (`open(2)`, `acl(5)` OBJECT CREATION AND DEFAULT ACLs, `inode_init_owner` in
-/// `fs/inode.c`).
+/// What `subject` makes in `folder` (`open(2)`, `acl(5)` OBJECT CREATION AND DEFAULT ACLs,
+/// `inode_init_owner` in `fs/inode.c`).
 pub fn predict<'a>(folder: &Object<'a>, subject: &Subject, making: Making) -> Object<'a> {
     let makes_folder = making.kind == EntryKind::Folder;
     let setgid = folder.meta.mode & SETGID != 0;
@@ -68,15 +71,16 @@ pub fn predict<'a>(folder: &Object<'a>, subject: &Subject, making: Making) -> Ob
                 made.set_mode(mode | making.asked);
             }
         } else if !decide(&made, subject, W).allowed && granted_together(&made, subject) & W == 0 {
-            // The server can't store the DOS attributes beside what its maker can't write, and puts them into the mode.
+            // The server can't store the DOS attributes beside what its maker can't write, and puts
+            // them into the mode.
             made.set_mode(making.asked);
         }
     }
     made
 }
 
-/// A default ACL and the mode that was asked for become an access ACL and a mode: each cuts the other
-/// (`posix_acl_create_masq` in `fs/posix_acl.c`).
+/// A default ACL and the mode that was asked for become an access ACL and a mode: each cuts the
+/// other (`posix_acl_create_masq` in `fs/posix_acl.c`).
 fn created_with(default: &Acl, mode: u16) -> (Acl, u16) {
     let mut acl = default.clone();
     let bits = |shift: u16| (mode >> shift & 7) as u8;

@@ -1,4 +1,5 @@
-//! NFSv4 access control lists (RFC 8881, section 6.2): entries in order, each of which settles the bits that it names.
+//! NFSv4 access control lists (RFC 8881, section 6.2): entries in order, each of which settles the
+//! bits that it names.
 
 use std::fmt;
 
@@ -105,8 +106,8 @@ impl Ace {
 }
 
 impl Ace {
-    /// An entry as `nfs4_getfacl(1)` writes it, as the attribute of the kernel's NFS client has it: four words of four bytes, and
-    /// a name. `None` if it is no such entry.
+    /// An entry as `nfs4_getfacl(1)` writes it, as the attribute of the kernel's NFS client has it:
+    /// four words of four bytes, and a name. `None` if it is no such entry.
     fn encoded(text: &str) -> Option<Vec<u8>> {
         let fields: Vec<&str> = text.trim().splitn(4, ':').collect();
         let [kind, flags, rest @ ..] = fields.as_slice() else { return None };
@@ -212,16 +213,17 @@ pub struct Nfs4Acl {
 }
 
 impl Nfs4Acl {
-    /// From an extended attribute, as the kernel's NFS client hands it out (`system.nfs4_acl`: entries whose subjects are
-    /// strings), or as a filesystem with numbers does (`system.nfs4_acl_xdr`). If it is neither, it says nothing that could
-    /// be understood.
+    /// From an extended attribute, as the kernel's NFS client hands it out (`system.nfs4_acl`:
+    /// entries whose subjects are strings), or as a filesystem with numbers does
+    /// (`system.nfs4_acl_xdr`). If it is neither, it says nothing that could be understood.
     pub fn read(bytes: &[u8]) -> Self {
         let entries = with_names(bytes).or_else(|| with_numbers(bytes));
         let understood = entries.is_some();
         Self { bytes: bytes.to_vec(), entries: entries.unwrap_or_default(), understood }
     }
 
-    /// From the lines that `nfs4_getfacl(1)` prints of it; what is no entry makes it one that nobody understands.
+    /// From the lines that `nfs4_getfacl(1)` prints of it; what is no entry makes it one that
+    /// nobody understands.
     pub fn of_text<'a>(lines: impl IntoIterator<Item = &'a str>) -> Self {
         let entries: Option<Vec<Vec<u8>>> = lines.into_iter().map(Ace::encoded).collect();
         let bytes = entries.map(|entries| {
@@ -285,7 +287,8 @@ impl Nfs4Acl {
         Settled::Open
     }
 
-    /// What a new entry in this folder inherits (RFC 8881, section 6.4.3); `None` if nothing is inheritable.
+    /// What a new entry in this folder inherits (RFC 8881, section 6.4.3); `None` if nothing is
+    /// inheritable.
     pub fn inherited(&self, folder: bool) -> Option<Self> {
         let wanted = if folder { FOLDER_INHERIT } else { FILE_INHERIT };
         const INHERITANCE: u32 = FILE_INHERIT | FOLDER_INHERIT | NO_PROPAGATE | INHERIT_ONLY;
@@ -438,8 +441,8 @@ mod tests {
         }
     }
 
-    /// RFC 8881, section 6.2.1: entries in order; a bit is settled by the first entry that names it for the requester; what
-    /// nothing settles is denied.
+    /// RFC 8881, section 6.2.1: entries in order; a bit is settled by the first entry that names it
+    /// for the requester; what nothing settles is denied.
     #[test]
     fn entries_are_taken_in_order() {
         use Settled::{Allowed, Denied, Open};

@@ -30,7 +30,8 @@ impl<'a> Object<'a> {
         self.meta.is_folder()
     }
 
-    /// The whole access ACL: the three entries that the mode stands for, if there is no other (`acl(5)`).
+    /// The whole access ACL: the three entries that the mode stands for, if there is no other
+    /// (`acl(5)`).
     pub fn full_acl(&self) -> Acl {
         if let Some(acl) = &self.acl {
             return acl.clone().into_owned();
@@ -40,7 +41,8 @@ impl<'a> Object<'a> {
         Acl::new(vec![entry(Tag::UserObj, 6), entry(Tag::GroupObj, 3), entry(Tag::Other, 0)])
     }
 
-    /// Puts an access ACL in place; the mode follows it (`acl(5)`, CORRESPONDENCE BETWEEN ACL ENTRIES AND FILE PERMISSION BITS).
+    /// Puts an access ACL in place; the mode follows it (`acl(5)`, CORRESPONDENCE BETWEEN ACL
+    /// ENTRIES AND FILE PERMISSION BITS).
     pub fn set_acl(&mut self, acl: Acl) {
         let perm = |tag| u16::from(acl.perm(tag).unwrap_or(0));
         let group = acl.perm(Tag::Mask).map_or_else(|| perm(Tag::GroupObj), u16::from);
@@ -63,8 +65,8 @@ impl<'a> Object<'a> {
     }
 }
 
-/// A permission to be given, where `x` may be meant only for what can be searched or executed already, as `X` in
-/// `setfacl(1)` and `chmod(1)`.
+/// A permission to be given, where `x` may be meant only for what can be searched or executed
+/// already, as `X` in `setfacl(1)` and `chmod(1)`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Grant {
     /// r=4, w=2, x=1.
@@ -107,7 +109,8 @@ pub enum Edit {
         tag: Tag,
         /// What it gets.
         grant: Grant,
-        /// A mask to be set with it; without one it is worked out again from all entries, as `setfacl(1)` does.
+        /// A mask to be set with it; without one it is worked out again from all entries, as
+        /// `setfacl(1)` does.
         mask: Option<u8>,
         /// Whether a folder's default ACL gets the same.
         inherit: bool,
@@ -119,7 +122,8 @@ pub enum Edit {
         /// The entry, with its inheritance.
         entry: Ace,
     },
-    /// Adds permission bits for one class (`chmod u+rX`): 6 for the owner, 3 for the group, 0 for others.
+    /// Adds permission bits for one class (`chmod u+rX`): 6 for the owner, 3 for the group, 0 for
+    /// others.
     Class {
         /// How far the class's bits are shifted.
         shift: u16,

@@ -1,5 +1,6 @@
-//! A request on one entry, with everything that is its own: flags, idmapped mounts, permissions, the sticky bit. What comes
-//! first here is what a kernel comes to first (`may_open`, `may_create` and `may_delete` in `fs/namei.c`).
+//! A request on one entry, with everything that is its own: flags, idmapped mounts, permissions,
+//! the sticky bit. What comes first here is what a kernel comes to first (`may_open`, `may_create`
+//! and `may_delete` in `fs/namei.c`).
 
 use crate::kernel::decide::{Decider, Decision, R, W, X, decide};
 use crate::kernel::entry::Flags;
@@ -20,7 +21,8 @@ pub enum Denied {
     Append,
 }
 
-/// Whether somebody may have what is wanted of an entry: bits [`R`], [`W`] and [`X`] in one request.
+/// Whether somebody may have what is wanted of an entry: bits [`R`], [`W`] and [`X`] in one
+/// request.
 ///
 /// # Errors
 /// The first thing that refuses it.
@@ -80,8 +82,8 @@ pub enum Permitted {
     Ace(Of, usize),
 }
 
-/// Whether somebody may take an entry's name out of its folder. That it is empty, and that nothing is mounted on it, is not
-/// asked here.
+/// Whether somebody may take an entry's name out of its folder. That it is empty, and that nothing
+/// is mounted on it, is not asked here.
 ///
 /// # Errors
 /// The first thing that refuses it.
@@ -122,8 +124,8 @@ fn by_mode(entry: &Object, folder: &Object, subject: &Subject, want: u8) -> Resu
     Ok(decision)
 }
 
-/// DELETE on the entry or DELETE_CHILD on its folder permits it; where neither is spoken of, write permission on the
-/// folder does, and the sticky bit counts (RFC 8881, section 6.2.1.3.2).
+/// DELETE on the entry or DELETE_CHILD on its folder permits it; where neither is spoken of, write
+/// permission on the folder does, and the sticky bit counts (RFC 8881, section 6.2.1.3.2).
 fn by_nfs4(entry: &Object, folder: &Object, subject: &Subject) -> Result<Permitted, Kept> {
     let settle = |object: &Object, bit| {
         let acl = object.nfs4.as_ref();
@@ -189,7 +191,8 @@ mod tests {
         }
     }
 
-    /// Each case: the folder's mode, owner and flags; the entry's owner and flags; who asks; what comes of it.
+    /// Each case: the folder's mode, owner and flags; the entry's owner and flags; who asks; what
+    /// comes of it.
     #[test]
     fn a_removal_is_refused_in_the_kernels_order() {
         let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
@@ -258,7 +261,8 @@ mod tests {
             ),
             (vec![(Deny, 7, delete)], vec![], &mine, Err(Kept::Ace(Of::Entry, 0))),
             (vec![], vec![(Deny, 7, child)], &mine, Err(Kept::Ace(Of::Folder, 0))),
-            // Nothing is said of deleting: write permission, and then the sticky bit, whatever namespace root is of.
+            // Nothing is said of deleting: write permission, and then the sticky bit, whatever
+            // namespace root is of.
             (vec![], vec![(Allow, 7, write)], &mine, Err(Kept::Sticky)),
             (vec![], vec![(Allow, 7, write)], &rootless, Err(Kept::Sticky)),
         ] {

@@ -6,17 +6,17 @@ use crate::kernel::subject::Subject;
 /// The bit.
 pub const STICKY: u16 = 0o1000;
 
-/// Whether the sticky bit of a folder keeps somebody from removing or renaming an entry in it: only the entry's owner, the
-/// folder's owner, and CAP_FOWNER over the entry's owner and group pass.
+/// Whether the sticky bit of a folder keeps somebody from removing or renaming an entry in it: only
+/// the entry's owner, the folder's owner, and CAP_FOWNER over the entry's owner and group pass.
 pub fn keeps(folder: &Meta, entry: &Meta, subject: &Subject) -> bool {
     let owns = subject.uid == folder.uid || subject.uid == entry.uid;
     let overrides = subject.capabilities.fowner && subject.rules_over(entry.uid, entry.gid);
     folder.mode & STICKY != 0 && !owns && !overrides
 }
 
-/// Which setting, and from which value on, keeps somebody from opening an entry that is there with O_CREAT in a sticky folder
-/// that others may write, be they root (`fs.protected_regular` and `fs.protected_fifos`, proc_sys_fs(5); `may_create_in_sticky`
-/// in `fs/namei.c`).
+/// Which setting, and from which value on, keeps somebody from opening an entry that is there with
+/// O_CREAT in a sticky folder that others may write, be they root (`fs.protected_regular` and
+/// `fs.protected_fifos`, proc_sys_fs(5); `may_create_in_sticky` in `fs/namei.c`).
 pub fn protects(folder: &Meta, entry: &Meta, subject: &Subject) -> Option<(&'static str, i64)> {
     let setting = match entry.kind {
         EntryKind::File => "fs.protected_regular",
@@ -66,7 +66,8 @@ mod tests {
             (0o1777, (7, 0), (841, 2200), &other, false),
             (0o1777, (0, 0), (7, 2200), &other, false),
             (0o1777, (0, 0), (841, 2200), &root, false),
-            // Root of a namespace rules over what is mapped into it, owner and group both, and over nothing else.
+            // Root of a namespace rules over what is mapped into it, owner and group both, and over
+            // nothing else.
             (0o1777, (0, 0), (100_841, 100_220), &shifted, false),
             (0o1777, (0, 0), (100_841, 2200), &shifted, true),
             (0o1777, (0, 0), (841, 100_220), &shifted, true),

@@ -3,8 +3,9 @@
 use std::fmt;
 use std::sync::Arc;
 
-/// The uid and gid of nobody, which a kernel's NFS server gives to squashed requests by default (`exports(5)`), and as
-/// which a user namespace shows ids that it does not map (`user_namespaces(7)`).
+/// The uid and gid of nobody, which a kernel's NFS server gives to squashed requests by default
+/// (`exports(5)`), and as which a user namespace shows ids that it does not map
+/// (`user_namespaces(7)`).
 pub const NOBODY: u32 = 65534;
 
 /// What a process may do whatever the permission bits say (`capabilities(7)`).
@@ -32,8 +33,8 @@ type Span = (u32, u32);
 pub struct Realm {
     uids: Vec<Span>,
     gids: Vec<Span>,
-    /// Whether the ids are those of an idmapped mount, on which an entry of any other owner can't be changed at all
-    /// (`mount_setattr(2)`, ERRORS; `HAS_UNMAPPED_ID` in `fs/namei.c`).
+    /// Whether the ids are those of an idmapped mount, on which an entry of any other owner can't
+    /// be changed at all (`mount_setattr(2)`, ERRORS; `HAS_UNMAPPED_ID` in `fs/namei.c`).
     pub of_mount: bool,
 }
 
@@ -47,13 +48,15 @@ impl Realm {
         within(&self.uids, uid)
     }
 
-    /// What is known of owners that were seen through an idmapped mount: whoever looks like nobody is not mapped.
+    /// What is known of owners that were seen through an idmapped mount: whoever looks like nobody
+    /// is not mapped.
     pub fn displayed_on_a_mount() -> Self {
         let all = vec![(0, u32::MAX)];
         Self { uids: all.clone(), gids: all, of_mount: true }.as_displayed()
     }
 
-    /// The same without the ids as which unmapped ones are displayed: for what was seen from the inside of a namespace.
+    /// The same without the ids as which unmapped ones are displayed: for what was seen from the
+    /// inside of a namespace.
     pub fn as_displayed(&self) -> Self {
         let without = |spans: &[Span]| {
             spans
@@ -127,7 +130,8 @@ impl IdMap {
         })
     }
 
-    /// A process of the namespace whose ids are those of the outside already: its capabilities hold over what is mapped.
+    /// A process of the namespace whose ids are those of the outside already: its capabilities hold
+    /// over what is mapped.
     pub fn bound(&self, subject: Subject) -> Subject {
         let realm = Realm {
             uids: spans_outside(&self.uids, None),
@@ -137,7 +141,8 @@ impl IdMap {
         Subject { realm: Some(Arc::new(realm)), ..subject }
     }
 
-    /// A process of the namespace on a mount that is idmapped to it: the files look as if they were numbered from the inside.
+    /// A process of the namespace on a mount that is idmapped to it: the files look as if they were
+    /// numbered from the inside.
     pub fn on_idmapped_mount(&self, subject: &Subject) -> Subject {
         let inside = |ranges: &[IdRange]| {
             ranges.iter().map(|range| span(range.inside, range.count)).collect()
@@ -189,8 +194,9 @@ fn spans_outside(ranges: &[IdRange], of: Option<&[Span]>) -> Vec<Span> {
         .collect()
 }
 
-/// Where the token that an SMB server makes for a session says less than the ids under which it runs: a forced group is put in
-/// the place of the SID that stands second in it, whatever that is (`set_conn_force_user_group` in smbd).
+/// Where the token that an SMB server makes for a session says less than the ids under which it
+/// runs: a forced group is put in the place of the SID that stands second in it, whatever that is
+/// (`set_conn_force_user_group` in smbd).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Hash)]
 pub struct Token {
     /// The primary group that is missing.
@@ -242,8 +248,8 @@ impl Subject {
         self.realm.as_deref().is_none_or(|realm| realm.covers(uid, gid))
     }
 
-    /// Whether its capabilities hold over what this owner has, where no group is asked for (`inode_owner_or_capable` in
-    /// `fs/inode.c`).
+    /// Whether its capabilities hold over what this owner has, where no group is asked for
+    /// (`inode_owner_or_capable` in `fs/inode.c`).
     pub fn rules_over_owner(&self, uid: u32) -> bool {
         self.realm.as_deref().is_none_or(|realm| realm.has_user(uid))
     }

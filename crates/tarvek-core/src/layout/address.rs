@@ -1,4 +1,5 @@
-//! Where the parts of a layout stand in its file: the way to each through the TOML document, and its line.
+//! Where the parts of a layout stand in its file: the way to each through the TOML document, and
+//! its line.
 
 use crate::layout::folder::Folder;
 use crate::layout::mapping::Mapping;
@@ -25,7 +26,8 @@ pub enum Segment {
 pub struct Address {
     /// From the document's root.
     pub segments: Vec<Segment>,
-    /// The line of the part, from 1; that of what it is in where its own is not known, and 0 where nothing is.
+    /// The line of the part, from 1; that of what it is in where its own is not known, and 0 where
+    /// nothing is.
     pub line: u32,
 }
 
@@ -70,8 +72,8 @@ pub(super) fn is_map(to: &Name) -> impl Fn(&Mapping) -> bool {
 }
 
 impl Layout {
-    /// Where a part stands, if there is exactly one of that name. An account, or another part that goes by a key of a table, also
-    /// has a place before it is there.
+    /// Where a part stands, if there is exactly one of that name. An account, or another part that
+    /// goes by a key of a table, also has a place before it is there.
     pub fn address(&self, part: &Part) -> Option<Address> {
         let of_host = |host: &Name| {
             let host = self.host(host)?;

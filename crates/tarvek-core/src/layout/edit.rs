@@ -13,13 +13,14 @@ use crate::words::terms::Group;
 use crate::words::value::Value;
 
 impl Layout {
-    /// A step that gives a key of a part another value. Where there are several parts of that name, it is a step in words: nobody
-    /// knows which of them is meant.
+    /// A step that gives a key of a part another value. Where there are several parts of that name,
+    /// it is a step in words: nobody knows which of them is meant.
     pub fn set(&self, part: Part, key: &'static str, to: impl Into<Value>) -> Step {
         self.step(part, key, Change::Set(to.into()))
     }
 
-    /// A step that names another path in a key of a part. A path that is no text can't be written there.
+    /// A step that names another path in a key of a part. A path that is no text can't be written
+    /// there.
     pub fn set_path(&self, part: Part, key: &'static str, to: &AbsPath) -> Step {
         match Value::path(to) {
             Some(to) => self.set(part, key, to),
@@ -49,7 +50,8 @@ impl Layout {
         }
     }
 
-    /// Makes an edit; `None` if there is no such part, or if it can't hold that. Nothing is changed then.
+    /// Makes an edit; `None` if there is no such part, or if it can't hold that. Nothing is changed
+    /// then.
     #[must_use]
     pub fn edit(&mut self, edit: &Edit) -> Option<()> {
         let part = &edit.part;

@@ -36,7 +36,8 @@ pub struct Host {
     pub idmap: Vec<IdRange>,
     /// Whether SELinux enforces.
     pub selinux: Option<bool>,
-    /// Whether its NFS server looks the groups of a user up itself (`manage-gids` in `nfs.conf(5)`).
+    /// Whether its NFS server looks the groups of a user up itself (`manage-gids` in
+    /// `nfs.conf(5)`).
     pub manage_gids: bool,
     pub datasets: Vec<Dataset>,
     pub accounts: Vec<Account>,
@@ -51,7 +52,8 @@ impl Host {
         declared.map(|account| account.uid).or((*account == "root").then_some(0))
     }
 
-    /// The gid that the layout gives a group of that name here; an account's own group goes by the account's name.
+    /// The gid that the layout gives a group of that name here; an account's own group goes by the
+    /// account's name.
     pub fn gid_of(&self, group: &Name) -> Option<u32> {
         let declared = self.groups.iter().find(|known| known.name == *group).map(|group| group.gid);
         let own = self.accounts.iter().find(|account| account.name == *group);

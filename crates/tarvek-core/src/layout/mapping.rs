@@ -53,11 +53,11 @@ pub struct Mapping {
     pub label: Option<Label>,
     /// Mount propagation, as the engine names it.
     pub propagation: Option<String>,
-    /// What the engine makes of mounts below it where it is read-only: `ro` where it makes them so too, `rw` where it leaves them.
-    /// Engines differ, and without this it is not known.
+    /// What the engine makes of mounts below it where it is read-only: `ro` where it makes them so
+    /// too, `rw` where it leaves them. Engines differ, and without this it is not known.
     pub nested: Option<Access>,
-    /// Whether it is mounted with the ids of the user namespace (`mount_setattr(2)`, MOUNT_ATTR_IDMAP), so that files look as
-    /// if they were numbered from the inside.
+    /// Whether it is mounted with the ids of the user namespace (`mount_setattr(2)`,
+    /// MOUNT_ATTR_IDMAP), so that files look as if they were numbered from the inside.
     pub idmap: bool,
     pub origin: Origin,
 }

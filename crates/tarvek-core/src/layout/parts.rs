@@ -7,7 +7,8 @@ use crate::layout::site::Layout;
 use crate::words::part::{MappedInto, Part};
 
 impl Layout {
-    /// Every part of it that configuration can be adopted into, with the line in which it begins; 0 where that is not known.
+    /// Every part of it that configuration can be adopted into, with the line in which it begins; 0
+    /// where that is not known.
     pub fn parts(&self) -> Vec<(Part, u32)> {
         let mut parts = Vec::new();
         // Going through them all and keeping each tells which there are.
@@ -18,8 +19,8 @@ impl Layout {
         parts
     }
 
-    /// Keeps of its parts those that `keep` says, asked from the outer to the inner ones, each with its line. What is in a part that
-    /// goes is asked about all the same.
+    /// Keeps of its parts those that `keep` says, asked from the outer to the inner ones, each with
+    /// its line. What is in a part that goes is asked about all the same.
     pub fn retain_parts(&mut self, mut keep: impl FnMut(Part, u32) -> bool) {
         self.hosts.retain_mut(|host| {
             let name = host.name.clone();

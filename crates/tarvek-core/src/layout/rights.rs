@@ -7,7 +7,8 @@ use crate::layout::service::RunAs;
 use crate::layout::site::Layout;
 use crate::words::name::Name;
 
-/// The permission that a right is on a folder. Adding without changing is what a folder's bits can't tell apart.
+/// The permission that a right is on a folder. Adding without changing is what a folder's bits
+/// can't tell apart.
 fn perm(right: Right) -> u8 {
     match right {
         Right::None => 0,
@@ -16,8 +17,8 @@ fn perm(right: Right) -> u8 {
     }
 }
 
-/// The access ACL, and the same default ACL, that the rights of a folder, or of the nearest one above that has any, make on
-/// it (`acl(5)`). `None` where nothing is declared but the mode.
+/// The access ACL, and the same default ACL, that the rights of a folder, or of the nearest one
+/// above that has any, make on it (`acl(5)`). `None` where nothing is declared but the mode.
 pub fn acl(layout: &Layout, host: &Host, folder: &Folder) -> Option<Acl> {
     let rights = nearest_rights(layout, host, folder);
     if rights.is_empty() {
@@ -56,7 +57,8 @@ pub fn acl(layout: &Layout, host: &Host, folder: &Folder) -> Option<Acl> {
     Some(Acl::new(entries))
 }
 
-/// Whether the rights that hold for a folder speak of its owning group, if the layout says which that is.
+/// Whether the rights that hold for a folder speak of its owning group, if the layout says which
+/// that is.
 pub fn of_own_group(layout: &Layout, host: &Host, folder: &Folder) -> bool {
     let Some(group) = folder.group.as_ref().and_then(|group| host.gid_of(group)) else {
         return false;

@@ -116,7 +116,8 @@ pub struct Translation {
 pub enum UserNs {
     /// The host's own.
     Host,
-    /// The engine runs as this account: root inside is the account, the others are its subordinate ids.
+    /// The engine runs as this account: root inside is the account, the others are its subordinate
+    /// ids.
     Rootless(Name),
     /// As `Rootless`, but the account's own number means itself inside as well.
     KeepId(Name),

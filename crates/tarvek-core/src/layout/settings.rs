@@ -15,7 +15,8 @@ pub struct RuleSettings {
 /// What counts as waste.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct WasteSettings {
-    /// Further patterns of names that are left over, in the layout's words: of folders if they end with a slash.
+    /// Further patterns of names that are left over, in the layout's words: of folders if they end
+    /// with a slash.
     pub leftovers: Vec<String>,
 }
 

@@ -1,7 +1,8 @@
 //! A whole declared site.
 //!
-//! `tarvek-formats` reads the text and makes it; every name that refers to a host, share or service is known to exist by
-//! then. Paths that only a judgement can refuse (`path/not-absolute`) stay as [`Declared`](crate::layout::mapping::Declared).
+//! `tarvek-formats` reads the text and makes it; every name that refers to a host, share or service
+//! is known to exist by then. Paths that only a judgement can refuse (`path/not-absolute`) stay as
+//! [`Declared`](crate::layout::mapping::Declared).
 
 use crate::layout::adopted::Adopted;
 use crate::layout::folder::Folder;

@@ -1,4 +1,5 @@
-//! A source folder, judged for what it holds: which of its files could be linked into the target folder.
+//! A source folder, judged for what it holds: which of its files could be linked into the target
+//! folder.
 
 use std::collections::HashMap;
 
@@ -45,8 +46,9 @@ const EXAMPLES: usize = 3;
 /// Regions that lead into each other without end are left.
 const MOST_REGIONS: usize = 1000;
 
-/// Judges every file below the source, if it is a folder that was seen: as if each were linked into the target folder under a name
-/// that is free there. Those that lie in the folder itself keep their names, so that what is there already is told.
+/// Judges every file below the source, if it is a folder that was seen: as if each were linked into
+/// the target folder under a name that is free there. Those that lie in the folder itself keep
+/// their names, so that what is there already is told.
 pub fn holds(ends: &LinkPaths) -> Option<Holds> {
     let name = ends.source.name.as_ref()?;
     ends.source.object.as_ref().filter(|object| object.is_folder())?;

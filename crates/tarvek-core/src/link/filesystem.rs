@@ -15,8 +15,8 @@ pub(super) enum Links {
     Unknown,
 }
 
-/// By its type as mount tables name it. The limits are those of the kernel's own headers (`EXT4_LINK_MAX`, `BTRFS_LINK_MAX`,
-/// `XFS_MAXLINK` and so on).
+/// By its type as mount tables name it. The limits are those of the kernel's own headers
+/// (`EXT4_LINK_MAX`, `BTRFS_LINK_MAX`, `XFS_MAXLINK` and so on).
 pub(super) fn links(filesystem: &Name) -> Links {
     match filesystem.raw() {
         "ext2" | "ext3" => Links::UpTo(32_000),
@@ -30,13 +30,14 @@ pub(super) fn links(filesystem: &Name) -> Links {
     }
 }
 
-/// Whether its folders and files lie in subvolumes, each of which has a number of its own (`st_dev`).
+/// Whether its folders and files lie in subvolumes, each of which has a number of its own
+/// (`st_dev`).
 pub(super) fn has_subvolumes(filesystem: &Name) -> bool {
     filesystem == "btrfs"
 }
 
-/// Whether it gives further names to a file's owner and to root only, whatever the kernel in front of it allows (`zfs_link` of the
-/// ZFS that runs in user space).
+/// Whether it gives further names to a file's owner and to root only, whatever the kernel in front
+/// of it allows (`zfs_link` of the ZFS that runs in user space).
 pub(super) fn links_for_owners_only(filesystem: &Name) -> bool {
     filesystem == "fuse.zfs"
 }

@@ -116,14 +116,16 @@ impl Steps<'_> {
             Some(_) if object.is_folder() => Err(is_folder()),
             Some(_) => {
                 let detail = format!(
-                    "fs.protected_hardlinks is on, {here} does not own the source (uid {}), and {why}",
+                    "fs.protected_hardlinks is on, {here} does not own the source (uid {}), and \
+                     {why}",
                     meta.uid
                 );
                 Err(Stop::new(Reason::SourceProtected, Errno::Permission, detail))
             }
             None => {
                 self.doubts(format!(
-                    "whether fs.protected_hardlinks refuses it was not seen on {host} (sysctl fs.protected_hardlinks tells): {here} \
+                    "whether fs.protected_hardlinks refuses it was not seen on {host} (sysctl \
+                     fs.protected_hardlinks tells): {here} \
                      does not own the source (uid {}), and {why}",
                     meta.uid
                 ));
@@ -143,7 +145,8 @@ impl Steps<'_> {
             return Ok(());
         }
         let detail = format!(
-            "this filesystem gives further names to the owner only, and {who} does not own the source (uid {})",
+            "this filesystem gives further names to the owner only, and {who} does not own the \
+             source (uid {})",
             object.meta.uid
         );
         Err(Stop::new(Reason::SourceProtected, Errno::Permission, detail))
@@ -189,8 +192,8 @@ fn at_the_client(route: &Route) -> &Subject {
     own.last().map_or(&route.subject, |level| &level.subject)
 }
 
-/// Why linking a source that is not one's own is taken to be dangerous (`safe_hardlink_source` in `fs/namei.c`); `None` if it is
-/// not.
+/// Why linking a source that is not one's own is taken to be dangerous (`safe_hardlink_source` in
+/// `fs/namei.c`); `None` if it is not.
 fn unsafe_source(object: &Object, subject: &Subject) -> Option<String> {
     let mode = object.meta.mode;
     if object.meta.kind != EntryKind::File {
@@ -209,7 +212,8 @@ fn unsafe_source(object: &Object, subject: &Subject) -> Option<String> {
     }
 }
 
-/// `fs.protected_hardlinks` of the kernel under which a host runs: a system container has that of the host around it.
+/// `fs.protected_hardlinks` of the kernel under which a host runs: a system container has that of
+/// the host around it.
 pub(crate) fn protected_hardlinks(site: &Site, host: &Name) -> Option<i64> {
     let mut host = host.clone();
     for _ in 0..site.layout.hosts.len() + 2 {
@@ -290,7 +294,8 @@ mod tests {
         let mut scene = over(Protocol::Nfs);
         assert_eq!(ask(&mut scene, &lantern), "link-source-protected/EPERM rename+ok");
         assert_eq!(ask(&mut scene, &mira), "link+ok rename+ok");
-        // Root passes at the client, where it is root; what it may do on the server is what nobody may there.
+        // Root passes at the client, where it is root; what it may do on the server is what nobody
+        // may there.
         assert_eq!(ask(&mut scene, &root), "link+ok rename+ok");
         scene.tree("granary", "d 0755 1101:1101 /loft/media/films/new");
         assert_eq!(
@@ -321,7 +326,10 @@ mod tests {
         foreign.layout.mounts.clear();
         foreign.tree(
             "millrace",
-            &format!("f 0666 840:840 /mnt{FILM}\nd 0777 0:0 /mnt/media/films/Low Water (2003)\nd 0777 0:0 /mnt/media/films/new"),
+            &format!(
+                "f 0666 840:840 /mnt{FILM}\nd 0777 0:0 /mnt/media/films/Low Water (2003)\nd \
+                      0777 0:0 /mnt/media/films/new"
+            ),
         );
         foreign.facts("millrace").mounts = Some(mounts(
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media nfs4 elsewhere.lan:/x rw",
@@ -359,7 +367,8 @@ mod tests {
         scene.service("joiner").map.as_mut().unwrap()[0].access = Access::ReadOnly;
         assert_eq!(ask(&mut scene, "/data/films"), "link-read-only/EROFS rename-read-only/EROFS");
         scene.facts("granary").mounts = Some(mounts(
-            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n3 2 8:3 / /loft/media/intake xfs /dev/sdc1 rw",
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n3 2 8:3 / \
+             /loft/media/intake xfs /dev/sdc1 rw",
         ));
         let below =
             told(&scene.site(), &view, &joiner, "/data/intake/done/a.mkv", "/data/intake/partial");

@@ -89,7 +89,8 @@ impl<'a> Ways<'a> {
         self.made_in()?.made(site, false)
     }
 
-    /// The project of a file as the fetching service makes it: that of the folder, if it hands it on.
+    /// The project of a file as the fetching service makes it: that of the folder, if it hands it
+    /// on.
     fn project(&self, site: &Site) -> Option<Project> {
         let (_, project) = of_folder(site, &self.made_in()?.route)?;
         Some(
@@ -158,7 +159,8 @@ words! {
 }
 
 impl Does {
-    /// Whether removing the download later gives its space back: a link shares it with the library, a copy does not.
+    /// Whether removing the download later gives its space back: a link shares it with the library,
+    /// a copy does not.
     pub fn removal_frees(self) -> Option<bool> {
         match self {
             Self::Links => Some(false),
@@ -184,7 +186,8 @@ pub struct Step {
     pub does: Does,
 }
 
-/// What a service does that tries what is wanted, and falls back: a link, else a rename, else a copy.
+/// What a service does that tries what is wanted, and falls back: a link, else a rename, else a
+/// copy.
 fn does(stage: Stage, want: Want, link: &Verdict, rename: &Verdict, adds: Option<bool>) -> Does {
     let moved = |otherwise: Does| match rename.possible {
         Some(true) => Does::Moves,

@@ -1,4 +1,5 @@
-//! The two ends of a link or a rename, followed: the source and the folder that holds it, the target folder and the name in it.
+//! The two ends of a link or a rename, followed: the source and the folder that holds it, the
+//! target folder and the name in it.
 
 use crate::facts::tree::NodeId;
 use crate::kernel::entry::Project;
@@ -46,7 +47,8 @@ pub struct Target {
 }
 
 impl<'a> LinkPaths<'a> {
-    /// Of two paths as a process writes them. A target that is a folder takes the source's own name.
+    /// Of two paths as a process writes them. A target that is a folder takes the source's own
+    /// name.
     pub fn of(site: &'a Site, view: &View, subject: &Subject, from: &[u8], to: &[u8]) -> Self {
         let (above, last) = split(from);
         let name = follow_to_name(site, view, from, subject);
@@ -62,7 +64,8 @@ impl<'a> LinkPaths<'a> {
         Self { site, source, target }
     }
 
-    /// Of a file that somebody has yet to make in a folder, which then gets a new name in another one.
+    /// Of a file that somebody has yet to make in a folder, which then gets a new name in another
+    /// one.
     pub fn of_made(
         site: &'a Site,
         view: &View,
@@ -136,7 +139,8 @@ pub(crate) fn of_folder(site: &Site, route: &Route) -> Option<(NodeId, Option<Pr
     Some((node, site.tree(&at.seen_on)?.project(node)))
 }
 
-/// The way into a folder: its own symlink, if it is one, stands in the middle, where nothing protects it.
+/// The way into a folder: its own symlink, if it is one, stands in the middle, where nothing
+/// protects it.
 fn inside(site: &Site, view: &View, folder: &[u8], subject: &Subject) -> Route {
     follow_written(site, view, &[folder, b"/."].concat(), subject)
 }

@@ -1,4 +1,5 @@
-//! Whether a name can be given or moved: `link(2)` and `rename(2)`, as the kernel of whoever does it would answer.
+//! Whether a name can be given or moved: `link(2)` and `rename(2)`, as the kernel of whoever does
+//! it would answer.
 
 pub mod below;
 mod filesystem;

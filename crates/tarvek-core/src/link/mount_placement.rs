@@ -6,8 +6,9 @@ use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::terms::Protocol;
 
-/// Where a route ends, as the kernel of its viewpoint tells mounts apart: two ends lie on one mount if they came the same way
-/// through mappings and mounts, and are on one entry of every mount table that was seen.
+/// Where a route ends, as the kernel of its viewpoint tells mounts apart: two ends lie on one mount
+/// if they came the same way through mappings and mounts, and are on one entry of every mount table
+/// that was seen.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct MountPlacement<'a> {
     site: &'a Site,

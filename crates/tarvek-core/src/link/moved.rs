@@ -29,7 +29,8 @@ pub fn rename(ends: &LinkPaths) -> Verdict {
     steps.verdict(came, fine.to_owned())
 }
 
-/// Whether the source and what has the target name are one inode; `None` if mounts cover it, and what they cover was not seen.
+/// Whether the source and what has the target name are one inode; `None` if mounts cover it, and
+/// what they cover was not seen.
 fn one_file(ends: &LinkPaths) -> Option<bool> {
     let (Some(source), Some(target)) = (&ends.source.name, &ends.target.name) else {
         return Some(false);
@@ -119,7 +120,8 @@ impl Steps<'_> {
             let detail = "the new name is longer than a filesystem takes";
             return Err(Stop::new(Reason::TargetUnwritable, Errno::NameTooLong, detail));
         }
-        // A slash leads link(2) on to what a symlink points at; rename(2) looks at the symlink itself.
+        // A slash leads link(2) on to what a symlink points at; rename(2) looks at the symlink
+        // itself.
         let slash = name.written.ends_with(b"/");
         let folder = match slash.then(|| self.without_slash(name)) {
             Some(itself) => itself.is_some_and(|object| object.is_folder()),
@@ -173,7 +175,8 @@ impl Steps<'_> {
         }
     }
 
-    /// Whether the name may be made, or what has it be replaced; and whether something is mounted there.
+    /// Whether the name may be made, or what has it be replaced; and whether something is mounted
+    /// there.
     fn target_may_be_taken(&mut self) -> Result<bool, Stop> {
         let ends = self.ends;
         let Some(name) = &ends.target.name else {
@@ -254,7 +257,10 @@ impl Steps<'_> {
             && standing.through().is_none()
         {
             if links(kind) == Links::Unknown {
-                self.doubts(format!("whether {kind} moves a name there without copying, only trying tells: --prove does"));
+                self.doubts(format!(
+                    "whether {kind} moves a name there without copying, only \
+                                     trying tells: --prove does"
+                ));
             }
             if kind == "overlay"
                 && folder.is_some()
@@ -263,7 +269,8 @@ impl Steps<'_> {
                     .is_none_or(|mount| mount.super_options.value("redirect_dir") != Some("on"))
             {
                 self.doubts(
-                    "a folder of a lower layer of an overlay is not moved (EXDEV) unless it has redirect_dir=on; in which layer it lies \
+                    "a folder of a lower layer of an overlay is not moved (EXDEV) unless it has \
+                     redirect_dir=on; in which layer it lies \
                      was not seen",
                 );
             }

@@ -29,7 +29,8 @@ pub struct Shown {
 /// More mounts of a view than these say nothing of the two ends.
 const MOST: usize = 24;
 
-/// The mounts of the view that are passed on the way to either end, and what else is mapped there, in the order of their places.
+/// The mounts of the view that are passed on the way to either end, and what else is mapped there,
+/// in the order of their places.
 pub fn mounts(ends: &LinkPaths) -> Vec<Shown> {
     let (site, source, folder) = (ends.site, &ends.source.folder, &ends.target.folder);
     let mut points = vec![AbsPath::root()];

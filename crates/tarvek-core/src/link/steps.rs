@@ -1,5 +1,5 @@
-//! What both deeds ask, one step after another, in the order in which a kernel comes to it (`do_linkat`, `do_renameat2`,
-//! `vfs_link` and `vfs_rename` in `fs/namei.c`).
+//! What both deeds ask, one step after another, in the order in which a kernel comes to it
+//! (`do_linkat`, `do_renameat2`, `vfs_link` and `vfs_rename` in `fs/namei.c`).
 
 use crate::judge::access_check::{judge, kept_from};
 use crate::judge::verdict::{Answer, Need, Refusal};
@@ -42,7 +42,8 @@ impl<'a> Steps<'a> {
         self.doubt.is_some()
     }
 
-    /// Notes that a name is longer than most filesystems take, where this one says for itself how long a name may be.
+    /// Notes that a name is longer than most filesystems take, where this one says for itself how
+    /// long a name may be.
     pub(super) fn length_is_known(&mut self) {
         let Some(name) = &self.ends.target.name else { return };
         let length = name.asked.name().map_or(0, <[u8]>::len);
@@ -105,7 +106,8 @@ impl<'a> Steps<'a> {
         }
     }
 
-    /// Whether the mount at the target can be written, as the kernel of whoever does it knows (`mnt_want_write`).
+    /// Whether the mount at the target can be written, as the kernel of whoever does it knows
+    /// (`mnt_want_write`).
     pub(super) fn mount_is_writable(&mut self, route: &Route) -> Step {
         let network = |layer: &Layer| matches!(layer.kind, LayerKind::Mount(by) if by.is_network());
         let own = route.layers.iter().position(network).map_or(route.layers.len(), |n| n + 1);
@@ -119,15 +121,18 @@ impl<'a> Steps<'a> {
             }
             None => {
                 self.doubts(format!(
-                    "{first} is read-only, but the target lies on what is mounted below it, and engines differ in whether read-only \
-                     reaches there; a look at the running process (--from process:PID) or --prove tells"
+                    "{first} is read-only, but the target lies on what is mounted below it, and \
+                     engines differ in whether read-only \
+                     reaches there; a look at the running process (--from process:PID) or --prove \
+                     tells"
                 ));
                 Ok(())
             }
         }
     }
 
-    /// In a folder that was removed since it was bound nothing is looked up (`IS_DEADDIR` in `fs/namei.c`).
+    /// In a folder that was removed since it was bound nothing is looked up (`IS_DEADDIR` in
+    /// `fs/namei.c`).
     pub(super) fn folder_is_there(&mut self) -> Step {
         let ends = self.ends;
         let gone = ends.target_folder().is_some_and(|(at, _)| {
@@ -141,7 +146,8 @@ impl<'a> Steps<'a> {
         Ok(())
     }
 
-    /// Whether both lie on one mount of the process, and so far as the layout alone knows, on one filesystem.
+    /// Whether both lie on one mount of the process, and so far as the layout alone knows, on one
+    /// filesystem.
     pub(super) fn one_mount(&mut self, source: &Route, folder: &Route) -> Step {
         let site = self.ends.site;
         let (from, to) = (MountPlacement::of(site, source), MountPlacement::of(site, folder));
@@ -171,7 +177,8 @@ impl<'a> Steps<'a> {
             (Some(_), Some(_)) => {}
             _ if from.is_own_storage() => {}
             _ => self.doubts(format!(
-                "whether both lie on one filesystem was not seen: nobody looked at the mounts of {}, and the layout declares no dataset \
+                "whether both lie on one filesystem was not seen: nobody looked at the mounts of \
+                 {}, and the layout declares no dataset \
                  there",
                 folder.here().host
             )),
@@ -195,15 +202,16 @@ impl<'a> Steps<'a> {
         }
     }
 
-    /// Whether a new name can be made in the target folder (`may_create`), by everyone on the way who has a say.
+    /// Whether a new name can be made in the target folder (`may_create`), by everyone on the way
+    /// who has a say.
     pub(super) fn may_create(&mut self) -> Step {
         let ends = self.ends;
         let answer = judge(ends.site, &ends.target.folder, Need::Add);
         self.takes(Some(answer), Reason::TargetUnwritable)
     }
 
-    /// What the filesystem's own operation refuses: another subvolume, another project. `whole_subvolume` says that a subvolume
-    /// itself is moved, which goes from one to another.
+    /// What the filesystem's own operation refuses: another subvolume, another project.
+    /// `whole_subvolume` says that a subvolume itself is moved, which goes from one to another.
     pub(super) fn one_tree(&mut self, source: &Route, whole_subvolume: bool) -> Step {
         let ends = self.ends;
         let site = ends.site;
@@ -218,7 +226,8 @@ impl<'a> Steps<'a> {
                     return Err(Stop::new(
                         Reason::DifferentFilesystem,
                         Errno::CrossDevice,
-                        "two subvolumes of one Btrfs filesystem; a reflink copy (cp --reflink) shares the space all the same",
+                        "two subvolumes of one Btrfs filesystem; a reflink copy (cp --reflink) \
+                         shares the space all the same",
                     ));
                 }
                 (Some(_), Some(_)) => {}
@@ -237,7 +246,8 @@ impl<'a> Steps<'a> {
             let unseen = ends.target_folder().is_some() && kind.is_some_and(|kind| kind == "xfs");
             if unseen && ["prjquota", "pquota"].iter().any(quota) {
                 self.doubts(
-                    "the filesystem has project quotas, and which project the folder belongs to was not seen (lsattr -pd tells)",
+                    "the filesystem has project quotas, and which project the folder belongs to \
+                     was not seen (lsattr -pd tells)",
                 );
             }
             return Ok(());
@@ -245,7 +255,8 @@ impl<'a> Steps<'a> {
         if !folder.inherits {
             return Ok(());
         }
-        // Those get no project of their own there, and are let in without one (`xfs_link`, `xfs_rename`).
+        // Those get no project of their own there, and are let in without one (`xfs_link`,
+        // `xfs_rename`).
         let special = |object: &Object| {
             use EntryKind::{File, Folder, Symlink};
             !matches!(object.meta.kind, File | Folder | Symlink)
@@ -257,13 +268,15 @@ impl<'a> Steps<'a> {
                 Reason::DifferentQuotaTree,
                 Errno::CrossDevice,
                 format!(
-                    "the folder takes in nothing but project {} (chattr +P), and the source belongs to project {}",
+                    "the folder takes in nothing but project {} (chattr +P), and the source \
+                     belongs to project {}",
                     folder.id, project.id
                 ),
             )),
             None => {
                 self.doubts(format!(
-                    "the folder takes in nothing but project {} (chattr +P), and to which the source belongs was not seen",
+                    "the folder takes in nothing but project {} (chattr +P), and to which the \
+                     source belongs was not seen",
                     folder.id
                 ));
                 Ok(())
@@ -283,7 +296,10 @@ impl<'a> Steps<'a> {
             Some(kind) => {
                 let links = links(kind);
                 if links == Links::Unknown {
-                    self.doubts(format!("whether {kind} gives a file a second name there, only trying tells: --prove does"));
+                    self.doubts(format!(
+                        "whether {kind} gives a file a second name there, only \
+                                         trying tells: --prove does"
+                    ));
                 }
                 links
             }
@@ -294,10 +310,13 @@ impl<'a> Steps<'a> {
     pub(super) fn beyond(&self, standing: MountPlacement, what: &str) -> Option<String> {
         match standing.through() {
             Some(Protocol::Smb) if what == "hard links" => Some(
-                "whether an SMB server makes hard links, only trying tells: --prove on the host that has it mounted".to_owned(),
+                "whether an SMB server makes hard links, only trying tells: --prove on the host \
+                 that has it mounted"
+                    .to_owned(),
             ),
             Some(_) if standing.is_foreign() => Some(format!(
-                "the server behind the mount is not in the layout, so whether it allows {what} there was not seen: --prove tells"
+                "the server behind the mount is not in the layout, so whether it allows {what} \
+                 there was not seen: --prove tells"
             )),
             _ => None,
         }

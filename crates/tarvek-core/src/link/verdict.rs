@@ -76,7 +76,8 @@ impl Verdict {
         self.possible == Some(true)
     }
 
-    /// Whether what refuses is certain, but not that nothing else does before, with an error of its own.
+    /// Whether what refuses is certain, but not that nothing else does before, with an error of its
+    /// own.
     pub fn may_be_refused_before(&self) -> bool {
         self.possible == Some(false) && self.detail.contains(UNLESS)
     }

@@ -36,8 +36,9 @@ impl<'a> AccessRequest<'a> {
     }
 }
 
-/// Finds a remedy for what is refused: changes are supposed and judged again, until nothing refuses any more. What they
-/// change for everybody else is told with them. `None` if nothing is refused, or if no change of rights helps.
+/// Finds a remedy for what is refused: changes are supposed and judged again, until nothing refuses
+/// any more. What they change for everybody else is told with them. `None` if nothing is refused,
+/// or if no change of rights helps.
 pub fn remedy(site: &Site, wish: &AccessRequest) -> Option<Remedy> {
     Some(repaired(site, wish)?.remedy)
 }

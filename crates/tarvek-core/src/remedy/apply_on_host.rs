@@ -1,4 +1,5 @@
-//! What has to change on hosts besides the layout, which only describes what containers, servers and tables really have.
+//! What has to change on hosts besides the layout, which only describes what containers, servers
+//! and tables really have.
 
 use crate::layout::service::Service;
 use crate::words::name::Name;
@@ -19,7 +20,8 @@ pub(crate) fn recreate_container(service: &Service) -> Step {
 pub(crate) fn run_as_account(service: &Service) -> Step {
     let words = match service.map {
         Some(_) => format!(
-            "recreate {}'s container as that account (with an image that takes it from the environment: PUID and PGID)",
+            "recreate {}'s container as that account (with an image that takes it from the \
+             environment: PUID and PGID)",
             service.name
         ),
         None => format!("run {} as that account, and give it what belongs to it", service.name),

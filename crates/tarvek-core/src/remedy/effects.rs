@@ -1,4 +1,5 @@
-//! What changes make of the access of everyone: what others gain and lose, and what those lose whom they are for.
+//! What changes make of the access of everyone: what others gain and lose, and what those lose whom
+//! they are for.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -17,8 +18,8 @@ use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::text::counted;
 
-/// What changes make of the access of everyone. `before` and `after` are the site without and with them, `asker` whom they
-/// are for, and `joins` says whether that one joins a group.
+/// What changes make of the access of everyone. `before` and `after` are the site without and with
+/// them, `asker` whom they are for, and `joins` says whether that one joins a group.
 pub fn effects(
     before: &Site,
     after: &Site,
@@ -41,11 +42,11 @@ pub fn effects(
         };
         let place = old.tree.path(change.at);
         match change.edit {
-            Edit::Without(_) => lines.push(format!(
-                "whoever may write {place} can then remove what others have in it"
-            )),
+            Edit::Without(_) => lines
+                .push(format!("whoever may write {place} can then remove what others have in it")),
             Edit::NoFlags => lines.push(format!(
-                "whoever may write {place}, or the folder that it is in, can then change or remove it"
+                "whoever may write {place}, or the folder that it is in, can then change or remove \
+                 it"
             )),
             _ => {}
         }
@@ -97,7 +98,11 @@ pub fn effects(
         }
     }
     if fresh_defaults > 0 {
-        lines.push("new entries there get the folder's default ACL instead of the umask of whoever makes them".to_owned());
+        lines.push(
+            "new entries there get the folder's default ACL instead of the umask of whoever \
+                    makes them"
+                .to_owned(),
+        );
     }
     if joins {
         lines.push("what else the group may do, the new member may then do as well".to_owned());

@@ -17,8 +17,9 @@ pub fn client_of<'r>(route: &'r Route, server: &Name) -> Option<&'r Name> {
     asks.map(|hop| &hop.from.host)
 }
 
-/// A step that changes what a share offers to a client over NFS: in the export that names it alone, else by an export of its own beside
-/// the wider one, so that nobody else gets it too. `None` if no export is for it.
+/// A step that changes what a share offers to a client over NFS: in the export that names it alone,
+/// else by an export of its own beside the wider one, so that nobody else gets it too. `None` if no
+/// export is for it.
 pub fn set_export(
     site: &Site,
     share: &Share,

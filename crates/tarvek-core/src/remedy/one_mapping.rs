@@ -1,4 +1,5 @@
-//! One mapping of a parent folder in place of two of its children, with all paths that change by it.
+//! One mapping of a parent folder in place of two of its children, with all paths that change by
+//! it.
 
 use crate::kernel::subject::Subject;
 use crate::layout::intake::InView;
@@ -47,8 +48,9 @@ impl Moves {
     }
 }
 
-/// One mapping for both folders of a service, where the host has them on one mount below one folder. Services that fetch for it, and
-/// that named the same folders alike, are changed so that they still do.
+/// One mapping for both folders of a service, where the host has them on one mount below one
+/// folder. Services that fetch for it, and that named the same folders alike, are changed so that
+/// they still do.
 pub fn one_mapping(
     site: &Site,
     service: &Name,
@@ -135,7 +137,8 @@ fn common(one: &AbsPath, other: &AbsPath) -> Option<AbsPath> {
     std::iter::successors(Some(one.clone()), AbsPath::parent).find(|above| other.within(above))
 }
 
-/// Where the service is to see the parent: where no path changes, if there is such a place; else under a name that nothing has.
+/// Where the service is to see the parent: where no path changes, if there is such a place; else
+/// under a name that nothing has.
 fn place_for(
     service: &Service,
     parent: &AbsPath,
@@ -336,7 +339,8 @@ impl Edits<'_> {
         }
     }
 
-    /// Maps the folders of a fetching service where the sorting one sees them. Where its done folder then lies; `None` if that can't be.
+    /// Maps the folders of a fetching service where the sorting one sees them. Where its done
+    /// folder then lies; `None` if that can't be.
     fn same_place(
         &mut self,
         site: &Site,

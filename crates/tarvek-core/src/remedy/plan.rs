@@ -64,7 +64,8 @@ pub(super) struct Plan<'a> {
 }
 
 impl<'a> Plan<'a> {
-    /// A plan after which nothing is refused. `None` if nothing is refused now, or if nothing helps.
+    /// A plan after which nothing is refused. `None` if nothing is refused now, or if nothing
+    /// helps.
     pub(super) fn made(
         site: &Site,
         view: &'a View,
@@ -102,9 +103,11 @@ impl<'a> Plan<'a> {
         subject
     }
 
-    /// Supposes that whoever asks joins a group, where they are somebody by name; whether that could help.
+    /// Supposes that whoever asks joins a group, where they are somebody by name; whether that
+    /// could help.
     fn join(&mut self, host: &Name, gid: u32) -> bool {
-        // Root's group is nobody's to join, and a group that did not arrive the first time will not the second.
+        // Root's group is nobody's to join, and a group that did not arrive the first time will not
+        // the second.
         if gid == 0 || self.joined.contains(&gid) {
             return false;
         }
@@ -188,7 +191,8 @@ impl<'a> Plan<'a> {
                 let command = Command::new("chmod -t");
                 self.change(&of.host, of.node, false, Edit::Without(STICKY), command)
             }
-            // The options of a mount are not changed by halves: the whole line is the mount's, and a finding of its own.
+            // The options of a mount are not changed by halves: the whole line is the mount's, and
+            // a finding of its own.
             Refusal::Options(_) | Refusal::Other => None,
         }
     }
@@ -251,7 +255,8 @@ impl<'a> Plan<'a> {
         route.entry().map(|(end, _)| end.subject.clone())
     }
 
-    /// Takes up a change of entries, with what has to be out of its way while it is made. The entry's path ends the command.
+    /// Takes up a change of entries, with what has to be out of its way while it is made. The
+    /// entry's path ends the command.
     fn change(
         &mut self,
         host: &Name,
@@ -283,8 +288,8 @@ impl<'a> Plan<'a> {
         Some(())
     }
 
-    /// What keeps even root from changing entries, as the commands that lift it and put it back: inode flags, and read-only
-    /// mounts. `None` if that is too much to be asked.
+    /// What keeps even root from changing entries, as the commands that lift it and put it back:
+    /// inode flags, and read-only mounts. `None` if that is too much to be asked.
     fn obstacles(
         &self,
         host: &Name,
@@ -391,8 +396,9 @@ impl<'a> Plan<'a> {
         }
     }
 
-    /// What whoever is granted something loses below by it, because their own entry now decides where another one gave more: it
-    /// is given back where that takes few commands, and else told as an effect.
+    /// What whoever is granted something loses below by it, because their own entry now decides
+    /// where another one gave more: it is given back where that takes few commands, and else told
+    /// as an effect.
     fn give_back(
         &mut self,
         before: &Site,
@@ -443,7 +449,8 @@ impl<'a> Plan<'a> {
         Some(())
     }
 
-    /// An entry of a POSIX ACL for one user, of one place or everything below it, handed on by folders or not.
+    /// An entry of a POSIX ACL for one user, of one place or everything below it, handed on by
+    /// folders or not.
     fn acl_entry(
         &mut self,
         host: &Name,
@@ -458,7 +465,8 @@ impl<'a> Plan<'a> {
         let who = text_of(known.map(|account| &account.name), subject.uid);
         let tag = Tag::User(subject.uid);
         let acl = object.full_acl();
-        // An entry of its own decides alone from then on (acl(5)): what others gave is in it, or would be lost.
+        // An entry of its own decides alone from then on (acl(5)): what others gave is in it, or
+        // would be lost.
         let had = [R, W, X].into_iter().filter(|want| decide(&object, subject, *want).allowed);
         let had = had.fold(acl.perm(tag).unwrap_or(0), |all, want| all | want);
         let sum = Grant { perm: grant.perm | if below { 0 } else { had }, ..grant };
@@ -490,7 +498,8 @@ impl<'a> Plan<'a> {
     }
 }
 
-/// Whether the filesystem that holds an entry keeps POSIX ACLs, as far as its type and options tell.
+/// Whether the filesystem that holds an entry keeps POSIX ACLs, as far as its type and options
+/// tell.
 pub fn takes_posix_acls(site: &Site, host: &Name, node: NodeId) -> bool {
     let Some(object) = site.object(host, node) else { return false };
     if object.nfs4.is_some() {

@@ -32,12 +32,14 @@ pub struct Mended {
     pub rename: Verdict,
 }
 
-/// What is found in a site, by rule and subject: how a change is judged again. Whoever knows the rules hands it in.
+/// What is found in a site, by rule and subject: how a change is judged again. Whoever knows the
+/// rules hands it in.
 pub type JudgeAgain = fn(&Site) -> BTreeSet<(&'static str, String)>;
 
-/// Whether nothing is found in a changed site that was not found before. What has nothing to do with the services that were changed is
-/// left out on both sides, so that many findings do not each ask for the whole site: of services those stay that share an intake with
-/// them, and that serve what such an intake files.
+/// Whether nothing is found in a changed site that was not found before. What has nothing to do
+/// with the services that were changed is left out on both sides, so that many findings do not each
+/// ask for the whole site: of services those stay that share an intake with them, and that serve
+/// what such an intake files.
 pub(crate) fn brings_nothing_about(
     before: &Site,
     after: &Site,
@@ -92,7 +94,8 @@ fn concerned(site: &Site, changed: &[&Name]) -> BTreeSet<Name> {
 pub(crate) struct OneMappings(HashMap<(Name, AbsPath, AbsPath), Option<OneMapping>>);
 
 impl OneMappings {
-    /// Of two folders of a service, if it holds what it promises: nothing else comes of it, and they lie on one mount.
+    /// Of two folders of a service, if it holds what it promises: nothing else comes of it, and
+    /// they lie on one mount.
     pub(crate) fn of(
         &mut self,
         judge_again: JudgeAgain,
@@ -130,8 +133,8 @@ pub(crate) fn files_well(site: &Site, intake: &Name) -> bool {
     filing.is_some_and(|filing| filing.verdict().is_possible())
 }
 
-/// The smallest change after which whoever asks can link the source to the target; `None` if nothing refuses it now, or if nothing
-/// that is known helps.
+/// The smallest change after which whoever asks can link the source to the target; `None` if
+/// nothing refuses it now, or if nothing that is known helps.
 pub fn mended(
     site: &Site,
     view: &View,

@@ -1,5 +1,5 @@
-//! Paths as clients write them in addresses: `smb://` and `nfs://` resolve through what a host has mounted, `file://` is a path of its own
-//! (RFC 8089 and RFC 3986 for the form).
+//! Paths as clients write them in addresses: `smb://` and `nfs://` resolve through what a host has
+//! mounted, `file://` is a path of its own (RFC 8089 and RFC 3986 for the form).
 
 use crate::layout::mount::MountSource;
 use crate::route::source::Remote;

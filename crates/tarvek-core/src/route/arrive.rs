@@ -12,8 +12,8 @@ use crate::words::name::Name;
 /// Somebody on the outside of a namespace, and what changed them.
 pub(super) type Outside = (Subject, Option<String>);
 
-/// Who asks, in the terms in which the owners of what is seen are given: where ids are shifted between the filesystem and
-/// the eye, those that are not mapped look like nobody's.
+/// Who asks, in the terms in which the owners of what is seen are given: where ids are shifted
+/// between the filesystem and the eye, those that are not mapped look like nobody's.
 pub(super) fn as_seen(site: &Site, seer: &Frame, subject: &Subject) -> Subject {
     let View::Host(host) = &seer.level else { return subject.clone() };
     if let Some(map) = idmap_of(site, host) {
@@ -33,7 +33,8 @@ fn idmap_of(site: &Site, host: &Name) -> Option<IdMap> {
     (!idmap.is_empty()).then(|| IdMap::both(idmap.clone()))
 }
 
-/// Who a mapping makes of those inside: the user namespace of the service, or of the system container, shifts their ids.
+/// Who a mapping makes of those inside: the user namespace of the service, or of the system
+/// container, shifts their ids.
 ///
 /// # Errors
 /// Why nobody can be that there.
@@ -63,7 +64,8 @@ pub(super) fn outside_of(
         Ok(_) if mapping.idmap => {
             if let Some(protocol) = site.network_of(host, mapping) {
                 return Err(format!(
-                    "the mapping in line {} asks for the ids of its namespace (idmap = true), which no kernel gives to what is \
+                    "the mapping in line {} asks for the ids of its namespace (idmap = true), \
+                     which no kernel gives to what is \
                      mounted over {}",
                     mapping.origin.line,
                     protocol.word()
@@ -76,7 +78,8 @@ pub(super) fn outside_of(
     }
 }
 
-/// The SMB user that the layout names for a mount: its own, or that of the mount declared at the same place.
+/// The SMB user that the layout names for a mount: its own, or that of the mount declared at the
+/// same place.
 pub(super) fn smb_user<'a>(site: &'a Site, level: &View, via: &'a MountVia) -> Option<&'a Name> {
     let View::Host(host) = level else { return via.user.as_ref() };
     let declared = site.layout.mount_at(host, &via.point);

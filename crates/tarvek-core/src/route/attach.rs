@@ -1,4 +1,5 @@
-//! What is attached at a place of a walk: mappings, observed and declared mounts, and the servers behind them.
+//! What is attached at a place of a walk: mappings, observed and declared mounts, and the servers
+//! behind them.
 
 use std::sync::Arc;
 
@@ -31,8 +32,8 @@ impl Walker<'_> {
     ) -> Walked {
         spot.cut(k);
         spot.volume = None;
-        // The folders of an outer mapping are searched. Those that a system container keeps for itself let through unless they
-        // were seen to do otherwise.
+        // The folders of an outer mapping are searched. Those that a system container keeps for
+        // itself let through unless they were seen to do otherwise.
         if let View::Host(container) = &spot.frames[k].level {
             let own = |above: &Waypoint| above.seen_on == *container && above.node.is_none();
             spot.trail.retain(|above| !own(above));
@@ -165,7 +166,8 @@ impl Walker<'_> {
         })
     }
 
-    /// Attaches what the layout declares at the path of a frame, where no mount table says otherwise.
+    /// Attaches what the layout declares at the path of a frame, where no mount table says
+    /// otherwise.
     pub(super) fn attach_declared(
         &self,
         spot: &Spot,
@@ -216,7 +218,8 @@ impl Walker<'_> {
         }
     }
 
-    /// Attaches the share that a Windows client names with its server, `\\server\share`: no mount is needed for that.
+    /// Attaches the share that a Windows client names with its server, `\\server\share`: no mount
+    /// is needed for that.
     pub(super) fn attach_named_server(&self, spot: &Spot, k: usize, host: &Name) -> Option<Walked> {
         let path = &spot.frames[k].path;
         let source = path.as_smb_source().filter(|_| self.site.os(host) == Os::Windows)?;
@@ -277,7 +280,8 @@ impl Walker<'_> {
             }
         };
         via.offer = Some(arrival.offer);
-        // An NFS server does not check the folders above an export; an SMB server does check those above a share.
+        // An NFS server does not check the folders above an export; an SMB server does check those
+        // above a share.
         let entrance = if via.protocol == Protocol::Smb { Entrance::All } else { Entrance::Last };
         let via = Via::Mount(Arc::new(via));
         self.append(spot, &server, path.as_bytes(), &arrival.subject, via, entrance)
@@ -314,7 +318,8 @@ impl Walker<'_> {
         let depth = spot.frames.len();
         spot.frames.append(&mut inner.frames);
         spot.not_mounted.extend(inner.not_mounted.into_iter().map(|(k, m)| (k + depth, m)));
-        // The folder that is attached is seen through all that is on the way to it, those above it only by its own host.
+        // The folder that is attached is seen through all that is on the way to it, those above it
+        // only by its own host.
         let gates = spot.gates();
         // A way that breaks off on the far side was searched there by whoever attached it.
         let reached = matches!(end, End::Reached).then(|| inner.trail.pop()).flatten();

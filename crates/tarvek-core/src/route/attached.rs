@@ -6,8 +6,9 @@ use crate::route::spot::maps_of;
 use crate::site::join::Site;
 use crate::words::path::AbsPath;
 
-/// Whether an entry that is not mounted over where the way came is so by another way of the same mount namespace, which keeps
-/// it from being removed there too (`is_local_mountpoint` in the kernel).
+/// Whether an entry that is not mounted over where the way came is so by another way of the same
+/// mount namespace, which keeps it from being removed there too (`is_local_mountpoint` in the
+/// kernel).
 pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
     let Some((table, mount)) = site.mounts(&at.seen_on).zip(at.mount) else { return false };
     let Some(entry) = table.in_filesystem(mount, &at.at.path) else { return false };
@@ -38,8 +39,8 @@ pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
     })
 }
 
-/// The places below a route's end, as its view sees them, where something else is attached: deeper mappings, mounts and
-/// datasets. What lies there is not what the folder beneath holds.
+/// The places below a route's end, as its view sees them, where something else is attached: deeper
+/// mappings, mounts and datasets. What lies there is not what the folder beneath holds.
 pub fn attached_below(site: &Site, route: &Route) -> Vec<AbsPath> {
     let mut places = Vec::new();
     for level in &route.levels {

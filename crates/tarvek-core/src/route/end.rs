@@ -49,7 +49,8 @@ impl NotMounted {
         }
     }
 
-    /// What should be mounted at a point of a host: as the layout declares, else as fstab says (`noauto` aside).
+    /// What should be mounted at a point of a host: as the layout declares, else as fstab says
+    /// (`noauto` aside).
     pub(super) fn expected(site: &Site, host: &Name, point: &AbsPath) -> Option<Self> {
         let declared = site.layout.mount_at(host, point);
         let fstab = || site.facts(host)?.fstab.iter().find(|l| l.point == *point && l.at_boot());
@@ -79,7 +80,8 @@ pub struct Missing {
 pub enum End {
     /// At an entry, or where only the layout speaks, at its declared place.
     Reached,
-    /// No mapping covers the path; what the service sees there is its own storage. Its mappings are elsewhere.
+    /// No mapping covers the path; what the service sees there is its own storage. Its mappings are
+    /// elsewhere.
     Uncovered { mapped: Vec<AbsPath> },
     /// In a volume that the engine keeps.
     Volume { name: Name },
@@ -91,8 +93,8 @@ pub enum End {
     Loop,
     /// A symlink on a mount that follows none (`nosymfollow`, mount(8)).
     NotFollowed { link: Place, mount: AbsPath },
-    /// A symlink in a sticky folder of everyone's, of somebody other than whoever asks and the folder's owner
-    /// (`fs.protected_symlinks`, proc_sys_fs(5)).
+    /// A symlink in a sticky folder of everyone's, of somebody other than whoever asks and the
+    /// folder's owner (`fs.protected_symlinks`, proc_sys_fs(5)).
     ProtectedLink {
         link: Place,
         /// Whether there were so many symlinks before it that the kernel says ELOOP instead.
@@ -100,7 +102,8 @@ pub enum End {
     },
     /// A name of more than 255 bytes, or a path of more than 4095 (`path_resolution(7)`).
     TooLong { at: Place },
-    /// A child dataset that the export does not include: clients see an empty folder at its mount point.
+    /// A child dataset that the export does not include: clients see an empty folder at its mount
+    /// point.
     HiddenChild { at: Place, share: Name },
     /// A symlink on an SMB server that leads out of the share, which the server refuses.
     LeavesShare { link: AbsPath, share: AbsPath },
@@ -134,7 +137,8 @@ impl End {
                 link.path
             ),
             Self::ProtectedLink { link, .. } => format!(
-                "{} is somebody else's symlink in a sticky folder that everyone may write, and fs.protected_symlinks is on",
+                "{} is somebody else's symlink in a sticky folder that everyone may write, and \
+                 fs.protected_symlinks is on",
                 link.path
             ),
             Self::TooLong { at } => match at.path.name().map_or(0, <[u8]>::len) {
@@ -147,7 +151,8 @@ impl End {
                 ),
             },
             Self::HiddenChild { at, share } => format!(
-                "{} does not export the dataset at {} with the share {share}: clients see an empty folder",
+                "{} does not export the dataset at {} with the share {share}: clients see an empty \
+                 folder",
                 at.host, at.path
             ),
             Self::LeavesShare { link, share } => format!(

@@ -121,7 +121,8 @@ impl Finish<'_> {
         }
     }
 
-    /// What a process sees is told as its host has it, where a mount of the host shows that part of the filesystem.
+    /// What a process sees is told as its host has it, where a mount of the host shows that part of
+    /// the filesystem.
     fn outside_the_process(&self, here: Place, hops: &mut Vec<Hop>) -> Place {
         let frame = self.spot.inner();
         let Some(host) = self.site.runs_on(&here.host) else { return here };
@@ -254,7 +255,8 @@ impl Finish<'_> {
     fn foreign_hop(&self, frame: &Frame, via: &MountVia) -> Hop {
         let evidence = if via.observed { Evidence::Observed } else { Evidence::Declared };
         let note = format!(
-            "{} {} mounted at {}; its server is not in the layout, so this host's view of it counts",
+            "{} {} mounted at {}; its server is not in the layout, so this host's view of it \
+             counts",
             via.protocol.word(),
             via.source,
             via.point

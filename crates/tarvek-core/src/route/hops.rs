@@ -138,7 +138,8 @@ pub struct Waypoint {
     pub subject: Subject,
     /// Whether something is mounted or mapped exactly here.
     pub attached: bool,
-    /// The entry that what is attached here covers, where it was seen: the host, and the number in its facts.
+    /// The entry that what is attached here covers, where it was seen: the host, and the number in
+    /// its facts.
     pub covers: Option<(Name, NodeId)>,
     /// The mount that the entry is on, in the table of the host that shows it.
     pub mount: Option<u64>,
@@ -196,10 +197,11 @@ pub struct Route {
     pub levels: Vec<Level>,
     /// Index into the service's mappings of the one that was taken.
     pub mapping: Option<usize>,
-    /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there is: all versions of NFSv4
-    /// before 4.2 do (RFC 8275, section 2).
+    /// Whether an NFS mount on the way takes the umask off what is made, whatever default ACL there
+    /// is: all versions of NFSv4 before 4.2 do (RFC 8275, section 2).
     pub umask_always: bool,
-    /// How many of the first entries of the trail were only passed: they are none of the folders that the end lies in.
+    /// How many of the first entries of the trail were only passed: they are none of the folders
+    /// that the end lies in.
     pub passed: usize,
     /// Whether it ended before the last name of the path.
     pub names_left: bool,

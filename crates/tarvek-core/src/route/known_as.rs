@@ -1,4 +1,5 @@
-//! Every name under which a place is known: on its own host, in services, on hosts that mount it, and on clients.
+//! Every name under which a place is known: on its own host, in services, on hosts that mount it,
+//! and on clients.
 
 use crate::kernel::subject::Subject;
 use crate::layout::host::HostRole;

@@ -1,5 +1,5 @@
-//! The route of a path: from where somebody sees it, through mappings, mounts and shares, to the folder on the host that
-//! holds it, with the identity that arrives at each step.
+//! The route of a path: from where somebody sees it, through mappings, mounts and shares, to the
+//! folder on the host that holds it, with the identity that arrives at each step.
 //!
 //! There is one builder, [`follow`]; checks, traces, access and forecasts all read what it returns.
 
@@ -31,13 +31,14 @@ pub fn follow(site: &Site, view: &View, asked: &AbsPath, subject: &Subject) -> R
     follow_written(site, view, asked.as_bytes(), subject)
 }
 
-/// As [`follow`], a path as somebody wrote it: `.`, `..` and a final slash mean what they mean to a kernel
-/// (`path_resolution(7)`).
+/// As [`follow`], a path as somebody wrote it: `.`, `..` and a final slash mean what they mean to a
+/// kernel (`path_resolution(7)`).
 pub fn follow_written(site: &Site, view: &View, written: &[u8], subject: &Subject) -> Route {
     Walker::new(site).route(view, written, subject, Last::Followed)
 }
 
-/// As [`follow_written`], but a symlink at the very end is not followed: for those who want the name, as `unlink(2)` does.
+/// As [`follow_written`], but a symlink at the very end is not followed: for those who want the
+/// name, as `unlink(2)` does.
 pub fn follow_to_name(site: &Site, view: &View, written: &[u8], subject: &Subject) -> Route {
     Walker::new(site).route(view, written, subject, Last::Itself)
 }
@@ -83,26 +84,31 @@ mod tests {
             ("/media/cache", "mapping folder: granary:/srv/lantern/cache as 840:840, there"),
             (
                 "/medial",
-                "folder: granary:/medial as 840:840, no mapping covers it: it lies in the service's own storage",
+                "folder: granary:/medial as 840:840, no mapping covers it: it lies in the \
+                 service's own storage",
             ),
             ("/media/films/.", "mapping folder: granary:/loft/media/films as 840:840, there"),
             (
                 "/media/Films",
-                "mapping folder: granary:/loft/media/Films as 840:840, /loft/media has \"films\", not \"Films\"",
+                "mapping folder: granary:/loft/media/Films as 840:840, /loft/media has \"films\", \
+                 not \"Films\"",
             ),
             (
                 "/media/series",
-                "mapping folder: granary:/loft/media/series as 840:840, /loft/media has no \"series\"",
+                "mapping folder: granary:/loft/media/series as 840:840, /loft/media has \
+                 no \"series\"",
             ),
             (
                 "/media/films/Low Water (2003)/Low Water (2003).mkv/x",
-                "mapping folder: granary:/loft/media/films/Low Water (2003)/Low Water (2003).mkv as 840:840, \
+                "mapping folder: granary:/loft/media/films/Low Water (2003)/Low Water (2003).mkv \
+                 as 840:840, \
                  /loft/media/films/Low Water (2003)/Low Water (2003).mkv is a file, not a folder",
             ),
             // A symlink is followed where it is met: inside, with the paths of inside.
             (
                 "/media/near",
-                "symlink mapping folder: granary:/loft/media/films/Low Water (2003) as 840:840, there",
+                "symlink mapping folder: granary:/loft/media/films/Low Water (2003) as 840:840, \
+                 there",
             ),
             ("/media/up", "symlink mapping folder: granary:/loft/media/films as 840:840, there"),
             (
@@ -111,11 +117,13 @@ mod tests {
             ),
             (
                 "/media/outside",
-                "symlink folder: granary:/loft/media/films as 840:840, no mapping covers it: it lies in the service's own storage",
+                "symlink folder: granary:/loft/media/films as 840:840, no mapping covers it: it \
+                 lies in the service's own storage",
             ),
             (
                 "/media/round",
-                "symlink mapping folder: granary:/loft/media/round as 840:840, more than 40 symlinks: they loop",
+                "symlink mapping folder: granary:/loft/media/round as 840:840, more than 40 \
+                 symlinks: they loop",
             ),
             ("/bin/x", "volume: granary:/bin/x as 840:840, it lies in the engine's volume rest"),
         ] {
@@ -151,7 +159,8 @@ mod tests {
             Some(crate::tests::mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
         assert_eq!(
             told(&route_of(&scene.site(), "lantern", "/media/films")),
-            "mapping mount dataset folder: millrace:/mnt/media/films as 840:840, /mnt/media has no \"films\", millrace:/mnt/media not mounted"
+            "mapping mount dataset folder: millrace:/mnt/media/films as 840:840, /mnt/media has \
+             no \"films\", millrace:/mnt/media not mounted"
         );
         // What nobody looked at is as it is declared, and unknown beyond.
         let mut scene = Scene::over(Protocol::Nfs);
@@ -171,7 +180,8 @@ mod tests {
         );
         let table = |root: &str| {
             let table = format!(
-                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft ext4 /dev/sdb1 rw\n3 1 8:2 {root} /srv/bound ext4 /dev/sdb1 rw\n\
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft ext4 /dev/sdb1 rw\n3 1 8:2 {root} \
+                 /srv/bound ext4 /dev/sdb1 rw\n\
                  4 2 8:3 / /loft/media/films ext4 /dev/sdc1 rw"
             );
             Some(crate::tests::mounts(&table))
@@ -186,7 +196,8 @@ mod tests {
         scene.facts("granary").mounts = table("/media");
         let plain = "granary:/loft/media/music: bind of /loft/media at /srv/bound";
         assert_eq!(asked(&scene, "/srv/bound/music"), plain);
-        let covered = "granary:/srv/bound/films: bind of /loft/media at /srv/bound, of which this part is covered by another mount in its \
+        let covered = "granary:/srv/bound/films: bind of /loft/media at /srv/bound, of which this \
+                       part is covered by another mount in its \
                        own place";
         assert_eq!(asked(&scene, "/srv/bound/films"), covered);
         scene.facts("granary").mounts = table("/old//deleted");

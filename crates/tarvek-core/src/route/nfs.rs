@@ -13,7 +13,8 @@ use crate::words::terms::Access;
 /// How many supplementary groups an AUTH_SYS credential carries (RFC 5531, appendix A).
 const AUTH_SYS_GROUPS: usize = 16;
 
-/// Over NFS the numbers travel, at most 16 further groups with them, and the export may replace them (`exports(5)`).
+/// Over NFS the numbers travel, at most 16 further groups with them, and the export may replace
+/// them (`exports(5)`).
 pub(super) fn arrive(
     site: &Site,
     client: &Name,
@@ -51,15 +52,16 @@ pub(super) fn arrive(
     Arrival { subject, offer }
 }
 
-/// What travels of somebody in an AUTH_SYS credential (RFC 5531, appendix A): the numbers, and of the supplementary groups
-/// the first 16 in the order in which a kernel keeps them, which is ascending. Capabilities stay where they are.
+/// What travels of somebody in an AUTH_SYS credential (RFC 5531, appendix A): the numbers, and of
+/// the supplementary groups the first 16 in the order in which a kernel keeps them, which is
+/// ascending. Capabilities stay where they are.
 fn auth_sys(subject: &Subject) -> Subject {
     let groups = subject.groups.iter().copied().take(AUTH_SYS_GROUPS);
     Subject { doubt: subject.doubt.clone(), ..Subject::new(subject.uid, subject.gid, groups) }
 }
 
-/// Whom a server sees that looks the groups up itself, the account's own among them, whatever the credential carries
-/// (getgrouplist(3)).
+/// Whom a server sees that looks the groups up itself, the account's own among them, whatever the
+/// credential carries (getgrouplist(3)).
 fn looked_up(site: &Site, server: &Name, sent: &Subject) -> Subject {
     let account = site.account_numbered(server, sent.uid);
     let found = account.map(|account| site.login(server, account));
@@ -70,8 +72,8 @@ fn looked_up(site: &Site, server: &Name, sent: &Subject) -> Subject {
     Subject { doubt: sent.doubt.clone(), ..Subject::new(sent.uid, sent.gid, groups) }
 }
 
-/// What an NFS server makes of a credential (`exports(5)`): squashing replaces uid 0, gid 0 and supplementary gid 0 each by
-/// itself.
+/// What an NFS server makes of a credential (`exports(5)`): squashing replaces uid 0, gid 0 and
+/// supplementary gid 0 each by itself.
 fn squashed(sent: &Subject, export: &NfsExport) -> Subject {
     let (anonuid, anongid) = (export.anonuid.unwrap_or(NOBODY), export.anongid.unwrap_or(NOBODY));
     let gid = |gid: u32| if gid == 0 { anongid } else { gid };
@@ -96,7 +98,8 @@ enum Named {
     Anyone,
 }
 
-/// Whether a server certainly keeps a client out: none of its exports names it, and every number that it could have is known.
+/// Whether a server certainly keeps a client out: none of its exports names it, and every number
+/// that it could have is known.
 pub(crate) fn refuses(site: &Site, share: &Share, client: &Name) -> bool {
     let known = site.layout.host(client).into_iter().flat_map(|host| &host.addresses);
     let numbered = { known }.any(|address| address.raw().parse::<IpAddr>().is_ok());
@@ -106,8 +109,9 @@ pub(crate) fn refuses(site: &Site, share: &Share, client: &Name) -> bool {
     export_for(site, share, client).is_none() && (numbered || share.nfs.iter().all(by_name))
 }
 
-/// The export that applies to a client. Clients match by kind – single host, network, wildcard, `*` – and within one
-/// kind the first listed wins (`exports(5)`). `None` if no export is for this client, or it can't be told.
+/// The export that applies to a client. Clients match by kind – single host, network, wildcard, `*`
+/// – and within one kind the first listed wins (`exports(5)`). `None` if no export is for this
+/// client, or it can't be told.
 pub(crate) fn export_for<'a>(
     site: &Site,
     share: &'a Share,
@@ -236,7 +240,8 @@ mod tests {
             (&["*", "mill*"], "millrace", Some("mill*")),
             (&["10.20.0.0/16", "10.20.0.0/24"], "millrace", Some("10.20.0.0/16")),
             (&["10.21.0.0/24"], "millrace", None),
-            // Of a client without a number nobody knows whether it is in a network, if there are several to choose from.
+            // Of a client without a number nobody knows whether it is in a network, if there are
+            // several to choose from.
             (&["10.21.0.0/24"], "kelp", Some("10.21.0.0/24")),
             (&["10.21.0.0/24", "10.20.0.0/24"], "kelp", None),
         ] {

@@ -12,7 +12,8 @@ use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
 
-/// The places of a host that the libraries and intakes of the site lead to, by what is known without having looked there.
+/// The places of a host that the libraries and intakes of the site lead to, by what is known
+/// without having looked there.
 pub fn for_libraries(site: &Site, host: &Name) -> Vec<AbsPath> {
     let site = &site.without_namespaces();
     let mut places = Vec::new();
@@ -33,8 +34,9 @@ pub fn for_libraries(site: &Site, host: &Name) -> Vec<AbsPath> {
     places
 }
 
-/// The places of a host that its survey should cover: what it offers, what services see of it, and what libraries lead to.
-/// Of places inside each other only the outer one is named; shares of other hosts are theirs to survey.
+/// The places of a host that its survey should cover: what it offers, what services see of it, and
+/// what libraries lead to. Of places inside each other only the outer one is named; shares of other
+/// hosts are theirs to survey.
 pub fn for_survey(site: &Site, host: &Name) -> Vec<AbsPath> {
     let site = &site.without_namespaces();
     let layout = &site.layout;
@@ -91,8 +93,8 @@ pub fn mount_points(site: &Site, host: &Name) -> Vec<AbsPath> {
     site.layout.mounts.iter().filter(|m| m.host == *host).map(|m| m.at.clone()).collect()
 }
 
-/// The places of a host on the way of one path, as far as the way is known, and whether it ends there: those where it ends,
-/// and all whose entries are checked before that.
+/// The places of a host on the way of one path, as far as the way is known, and whether it ends
+/// there: those where it ends, and all whose entries are checked before that.
 pub fn for_path(site: &Site, host: &Name, view: &View, written: &[u8]) -> Vec<(AbsPath, bool)> {
     let site = &site.without_namespaces();
     let subject = Subject::new(0, 0, []);

@@ -36,7 +36,8 @@ pub fn seen_as(site: &Site, view: &View, subject: &Subject, place: &Place) -> Op
         .map(|(_, path)| path)
 }
 
-/// Points of views at which something begins, and where their ways end, by who looks: they are asked for again for every place.
+/// Points of views at which something begins, and where their ways end, by who looks: they are
+/// asked for again for every place.
 #[derive(Default)]
 struct Ends(Mutex<HashMap<(View, Subject), EndsOf>>);
 

@@ -11,8 +11,8 @@ use crate::words::options::MountOptions;
 use crate::words::place::Place;
 use crate::words::terms::{Access, Account};
 
-/// Over SMB the server sees the mount's user, whoever asks on the client, and the client checks by itself
-/// (`mount.cifs(8)`).
+/// Over SMB the server sees the mount's user, whoever asks on the client, and the client checks by
+/// itself (`mount.cifs(8)`).
 ///
 /// # Errors
 /// Why the server refuses the session.
@@ -104,8 +104,8 @@ pub(super) enum Session {
     Refused(String),
 }
 
-/// What a server makes of somebody who connects to a share. The order is smbd's: who it is, whether the lists admit them,
-/// whether they may write, and only then whom they act as.
+/// What a server makes of somebody who connects to a share. The order is smbd's: who it is, whether
+/// the lists admit them, whether they may write, and only then whom they act as.
 pub(super) fn connect(site: &Site, server: &Name, offer: &SmbOffer, login: &Login) -> Session {
     let guest = || {
         let name = Name::from(GUEST);
@@ -174,7 +174,8 @@ pub(super) fn connect(site: &Site, server: &Name, offer: &SmbOffer, login: &Logi
             Some(group) => (Name::from(group), true),
             None => (group.clone(), false),
         };
-        // Where everyone is a guest, the server works with a guest of its own making, whose token stays whole.
+        // Where everyone is a guest, the server works with a guest of its own making, whose token
+        // stays whole.
         let made_guest = offer.guests && offer.guest_only;
         let guest = *login == Login::Anonymous && !made_guest;
         let named = offer.force_user.is_some();
@@ -209,7 +210,8 @@ pub(super) fn connect(site: &Site, server: &Name, offer: &SmbOffer, login: &Logi
     }
 }
 
-/// Puts a group in the place of the primary one, which stays among the groups as far as the kernel is concerned.
+/// Puts a group in the place of the primary one, which stays among the groups as far as the kernel
+/// is concerned.
 fn with_group(subject: Subject, gid: u32, forced_user: bool, guest: bool) -> Subject {
     let old = subject.gid;
     // Of one who logged in, the primary group stands a second time in the token.
@@ -224,14 +226,16 @@ fn writable_for_all(offer: &SmbOffer) -> bool {
     offer.writable && offer.read.is_empty()
 }
 
-/// The account of a name that somebody connects with; servers compare such names without regard to case.
+/// The account of a name that somebody connects with; servers compare such names without regard to
+/// case.
 pub(crate) fn known<'a>(site: &'a Site, server: &'a Name, user: &Name) -> Option<&'a Account> {
     site.account(server, user).or_else(|| {
         site.accounts(server).find(|account| account.name.raw().eq_ignore_ascii_case(user.raw()))
     })
 }
 
-/// Whether an entry of a list names somebody: a user, or a group of theirs (`@`, `+` or `&` before its name).
+/// Whether an entry of a list names somebody: a user, or a group of theirs (`@`, `+` or `&` before
+/// its name).
 fn names(site: &Site, server: &Name, entry: &Name, user: &Name) -> bool {
     let group = entry.raw().trim_start_matches(['@', '+', '&']);
     if group.len() == entry.raw().len() {
@@ -325,7 +329,8 @@ mod tests {
                 SmbOffer { force_group: some("+keepers"), ..open.clone() },
                 "1101:2100 +11 rw",
             ),
-            // Of a forced user the server itself no longer counts the old primary group; of a guest, no longer everyone.
+            // Of a forced user the server itself no longer counts the old primary group; of a
+            // guest, no longer everyone.
             (
                 mira(),
                 SmbOffer {

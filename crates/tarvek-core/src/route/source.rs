@@ -59,8 +59,8 @@ impl Remote {
         })
     }
 
-    /// A source as a mount table or fstab writes it: `server:/path` for NFS (`nfs(5)`), `//server/share/sub` for SMB
-    /// (`mount.cifs(8)`).
+    /// A source as a mount table or fstab writes it: `server:/path` for NFS (`nfs(5)`),
+    /// `//server/share/sub` for SMB (`mount.cifs(8)`).
     pub(crate) fn parse(site: &Site, source: &[u8], protocol: Protocol) -> Option<Self> {
         match protocol {
             Protocol::Nfs => {
@@ -111,8 +111,8 @@ impl Remote {
     }
 }
 
-/// Whether NFSv4 clients see a share as the root of all that its host exports (`fsid=0` in exports(5)). Its own path is one for NFSv3,
-/// to which clients fall back.
+/// Whether NFSv4 clients see a share as the root of all that its host exports (`fsid=0` in
+/// exports(5)). Its own path is one for NFSv3, to which clients fall back.
 fn is_root_of_all(share: &Share) -> bool {
     let mut options = share.nfs.iter().flat_map(|export| &export.options);
     options.any(|option| matches!(option.as_str(), "fsid=0" | "fsid=root"))

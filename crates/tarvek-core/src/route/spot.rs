@@ -1,5 +1,5 @@
-//! A place in a view, on the way. It holds a *frame* for every level on which the place has a path: the service, its host,
-//! the server behind a mount, and so on.
+//! A place in a view, on the way. It holds a *frame* for every level on which the place has a path:
+//! the service, its host, the server behind a mount, and so on.
 
 use std::sync::Arc;
 
@@ -128,7 +128,8 @@ pub(super) struct Arrival {
     pub(super) offer: OfferVia,
 }
 
-/// One level of a spot. Every step makes one of its own: what stays the same from step to step is shared.
+/// One level of a spot. Every step makes one of its own: what stays the same from step to step is
+/// shared.
 #[derive(Clone, Debug)]
 pub(super) struct Frame {
     pub(super) level: View,
@@ -177,8 +178,8 @@ pub(super) fn maps_of<'a>(site: &'a Site, level: &View) -> &'a [Mapping] {
     }
 }
 
-/// The entries on a way, from its last one back. Every place on it keeps those before it, and they share them: a path would cost the
-/// square of its length otherwise, in memory as well.
+/// The entries on a way, from its last one back. Every place on it keeps those before it, and they
+/// share them: a path would cost the square of its length otherwise, in memory as well.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Trail {
     last: Option<Arc<Link>>,
@@ -243,7 +244,8 @@ impl FromIterator<Waypoint> for Trail {
 }
 
 impl Drop for Trail {
-    /// One by one: links that each drop the one before them would need a stack as deep as the way is long.
+    /// One by one: links that each drop the one before them would need a stack as deep as the way
+    /// is long.
     fn drop(&mut self) {
         let mut next = self.last.take();
         while let Some(link) = next {

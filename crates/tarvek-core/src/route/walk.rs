@@ -1,7 +1,9 @@
-//! The walk itself: component by component, as `path_resolution(7)` does it, on all the hosts of a route at once.
+//! The walk itself: component by component, as `path_resolution(7)` does it, on all the hosts of a
+//! route at once.
 //!
-//! A step appends one component to every frame of a [`Spot`]; the outermost frame on which something is attached at the new
-//! path (a mapping, a mount) replaces all the frames inside it (`attach.rs`).
+//! A step appends one component to every frame of a [`Spot`]; the outermost frame on which
+//! something is attached at the new path (a mapping, a mount) replaces all the frames inside it
+//! (`attach.rs`).
 
 use std::cell::Cell;
 use std::collections::VecDeque;
@@ -79,8 +81,8 @@ impl<'a> Walker<'a> {
         Finish { site: self.site, spot: &spot, end: &end }.route(view, written, links)
     }
 
-    /// What stands in a service's own storage, where nothing is mapped, and whether it is a folder that the engine makes for
-    /// the mappings below it.
+    /// What stands in a service's own storage, where nothing is mapped, and whether it is a folder
+    /// that the engine makes for the mappings below it.
     fn own_storage(&self, spot: &Spot) -> (End, bool) {
         if let Some(name) = &spot.volume {
             return (End::Volume { name: name.clone() }, false);
@@ -94,8 +96,8 @@ impl<'a> Walker<'a> {
         (End::Reached, true)
     }
 
-    /// Whether `..` may leave this: a name in a service's own storage on which no mapping lies, and that leads to none, may
-    /// not be there at all.
+    /// Whether `..` may leave this: a name in a service's own storage on which no mapping lies, and
+    /// that leads to none, may not be there at all.
     fn not_left(&self, spot: &Spot) -> Option<End> {
         let [Frame { level: level @ View::Service(_), path, .. }] = spot.frames.as_slice() else {
             return None;
@@ -128,7 +130,8 @@ impl<'a> Walker<'a> {
             return (top, End::TooLong { at });
         }
         let mut todo: VecDeque<Vec<u8>> = steps(path).map(<[u8]>::to_vec).collect();
-        // Entries above a symlink that leads elsewhere, or that `..` leaves, are searched all the same.
+        // Entries above a symlink that leads elsewhere, or that `..` leaves, are searched all the
+        // same.
         let mut passed: Vec<Waypoint> = Vec::new();
         let mut stack = vec![top];
         let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>, todo: VecDeque<Vec<u8>>| {
@@ -202,7 +205,8 @@ impl<'a> Walker<'a> {
         finish(spot, End::Reached, passed, todo)
     }
 
-    /// A resolution of its own, with symlinks counted anew; `None` where one leads into the other without end.
+    /// A resolution of its own, with symlinks counted anew; `None` where one leads into the other
+    /// without end.
     pub(super) fn inside<T>(&self, resolve: impl FnOnce() -> T) -> Option<T> {
         if self.depth.get() >= MOST_INSIDE {
             return None;
@@ -242,8 +246,9 @@ impl<'a> Walker<'a> {
         Some(End::NotFollowed { link: last.at.clone(), mount })
     }
 
-    /// `fs.protected_symlinks` (proc_sys_fs(5)), which spares nobody: the last symlink of a path, in a sticky folder that
-    /// everyone may write, is followed only by its owner, or where the folder's owner made it.
+    /// `fs.protected_symlinks` (proc_sys_fs(5)), which spares nobody: the last symlink of a path,
+    /// in a sticky folder that everyone may write, is followed only by its owner, or where the
+    /// folder's owner made it.
     fn protected(&self, folder: &Spot, link: &Waypoint) -> Option<End> {
         let above = folder.trail.last()?;
         let objects = self.site.objects(&link.seen_on)?;
@@ -257,7 +262,8 @@ impl<'a> Walker<'a> {
         match self.site.facts(&host).and_then(|facts| facts.told.sysctl("fs.protected_symlinks")) {
             Some(0) => None,
             Some(_) => {
-                // Before it refuses, the kernel walks the path once more, and goes on counting (`LOOKUP_RCU`, then without).
+                // Before it refuses, the kernel walks the path once more, and goes on counting
+                // (`LOOKUP_RCU`, then without).
                 let loops = self.links.get() * 2 > MOST_LINKS;
                 Some(End::ProtectedLink { link: link.at.clone(), loops })
             }
@@ -428,8 +434,8 @@ impl<'a> Walker<'a> {
                     }
                     return (spot, End::Missing(missing(tree, at, folder)));
                 }
-                // Nobody looked there. If the innermost host was looked at, that is all there is to say; else the
-                // layout's word counts.
+                // Nobody looked there. If the innermost host was looked at, that is all there is to
+                // say; else the layout's word counts.
                 _ if k == innermost => {
                     let why = self.gap(&at);
                     return (spot, End::Unseen { at, why });
@@ -470,7 +476,8 @@ impl<'a> Walker<'a> {
             && !mount.is_some_and(|mount| counts_characters(&mount.filesystem))
     }
 
-    /// Whether a name is that of an entry in a folder that was removed since it was bound, where nothing is looked up at all.
+    /// Whether a name is that of an entry in a folder that was removed since it was bound, where
+    /// nothing is looked up at all.
     fn in_removed(&self, frame: &Frame) -> bool {
         let View::Host(host) = &frame.level else { return false };
         let mount = frame.mount.and_then(|id| self.site.mounts(host)?.entry(id));
@@ -479,8 +486,9 @@ impl<'a> Walker<'a> {
         })
     }
 
-    /// Whether a folder that is not there is one that the engine makes in what an outer mapping shows, on the way to an inner
-    /// one. On another host, or where it may not write, that is not certain.
+    /// Whether a folder that is not there is one that the engine makes in what an outer mapping
+    /// shows, on the way to an inner one. On another host, or where it may not write, that is not
+    /// certain.
     fn engine_makes(&self, spot: &Spot) -> bool {
         let [Frame { level: level @ View::Service(_), path, .. }, rest @ ..] =
             spot.frames.as_slice()
@@ -527,7 +535,8 @@ fn pass<'a>(passed: &mut Vec<Waypoint>, trail: impl IntoIterator<Item = &'a Wayp
     }
 }
 
-/// The steps of a path as the kernel takes them: names, `.` and `..`, and an empty one for a final slash.
+/// The steps of a path as the kernel takes them: names, `.` and `..`, and an empty one for a final
+/// slash.
 fn steps(path: &[u8]) -> impl Iterator<Item = &[u8]> {
     let slash = path.len() > 1 && path.ends_with(b"/");
     let names = path.split(|&b| b == b'/').filter(|part| !part.is_empty());

@@ -1,4 +1,5 @@
-//! The rules: a family is a folder, a rule is a file with its text, what makes it fire, and its tests.
+//! The rules: a family is a folder, a rule is a file with its text, what makes it fire, and its
+//! tests.
 
 pub mod access;
 pub mod dataset;

@@ -1,5 +1,6 @@
-//! Remedies are promises: of every rule, what it advises is carried out to the letter on a small site. Then the rule is silent, no
-//! other fires that did not before, and nobody has lost anything that was not said.
+//! Remedies are promises: of every rule, what it advises is carried out to the letter on a small
+//! site. Then the rule is silent, no other fires that did not before, and nobody has lost anything
+//! that was not said.
 
 use std::collections::BTreeSet;
 
@@ -27,7 +28,8 @@ use crate::words::remedy::Step;
 use crate::words::spot::Spot;
 use crate::words::terms::{Access, Kind, Label, Protocol};
 
-/// A rule, a site on which it fires, and what a person makes of those parts of its remedy that are words.
+/// A rule, a site on which it fires, and what a person makes of those parts of its remedy that are
+/// words.
 struct Promise {
     rule: &'static str,
     scene: fn() -> Scene,
@@ -239,7 +241,8 @@ fn promises() -> Vec<Promise> {
             "mount/wrong-source",
             || {
                 over(Protocol::Smb, |scene| {
-                    let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/old ro,uid=840";
+                    let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs \
+                                 //granary.lan/old ro,uid=840";
                     scene.facts("millrace").mounts = Some(mounts(table));
                 })
             },
@@ -335,13 +338,15 @@ fn promises() -> Vec<Promise> {
             || {
                 over(Protocol::Smb, |scene| {
                     let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n\
-                                 2 1 0:9 / /mnt/media cifs //granary.lan/media ro,uid=0,gid=0,dir_mode=0700";
+                                 2 1 0:9 / /mnt/media cifs //granary.lan/media \
+                                 ro,uid=0,gid=0,dir_mode=0700";
                     scene.facts("millrace").mounts = Some(mounts(table));
                 })
             },
             |scene| {
                 let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n\
-                             2 1 0:9 / /mnt/media cifs //granary.lan/media ro,uid=840,gid=840,dir_mode=0700";
+                             2 1 0:9 / /mnt/media cifs //granary.lan/media \
+                             ro,uid=840,gid=840,dir_mode=0700";
                 scene.facts("millrace").mounts = Some(mounts(table));
             },
         ),

@@ -1,4 +1,5 @@
-//! Every rule with what makes it fire: `check`, `explain` and the documentation are fed from this list.
+//! Every rule with what makes it fire: `check`, `explain` and the documentation are fed from this
+//! list.
 
 use std::collections::BTreeSet;
 
@@ -197,8 +198,8 @@ fn find_of_but(site: &Site, case: &UsedPath, left_out: impl Fn(RuleId) -> bool) 
     findings
 }
 
-/// Keeps of each finding the first remedy that holds: with its edits made, the rule no longer fires there, and no other does
-/// that did not before.
+/// Keeps of each finding the first remedy that holds: with its edits made, the rule no longer fires
+/// there, and no other does that did not before.
 fn promise(site: &Site, case: &UsedPath, findings: &mut [Finding]) {
     let before: Vec<RuleId> = findings.iter().map(|finding| finding.rule).collect();
     for finding in findings {
@@ -227,8 +228,8 @@ fn promise(site: &Site, case: &UsedPath, findings: &mut [Finding]) {
     }
 }
 
-/// What is still found at the place after the edits of a remedy; `None` if the rule still fires, or another one newly does. What
-/// is no edit of the layout is taken at its word here.
+/// What is still found at the place after the edits of a remedy; `None` if the rule still fires, or
+/// another one newly does. What is no edit of the layout is taken at its word here.
 fn holds(
     site: &Site,
     case: &UsedPath,
@@ -245,7 +246,8 @@ fn holds(
     held.then(|| found.iter().map(|finding| finding.rule.id).collect())
 }
 
-/// What says nothing of mappings, umasks and accounts of services, or compares the layout with what still runs as it was.
+/// What says nothing of mappings, umasks and accounts of services, or compares the layout with what
+/// still runs as it was.
 fn is_beside(rule: RuleId) -> bool {
     const FAMILIES: [&str; 4] = ["dataset/", "survey/", "port/", "share/"];
     const RULES: [&str; 6] = [
@@ -265,7 +267,8 @@ pub fn judge_again(site: &Site) -> BTreeSet<(&'static str, String)> {
     all.map(|finding| (finding.rule.id, finding.about.to_string())).collect()
 }
 
-/// Everything that the rules find: first what is wrong with the site, then with each place that is used.
+/// Everything that the rules find: first what is wrong with the site, then with each place that is
+/// used.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     find_but(site, cases, |_| false)
 }

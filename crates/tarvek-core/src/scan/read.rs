@@ -1,4 +1,5 @@
-//! What a scan of a library root would meet: which entries its service can read, and which of them are of its kind.
+//! What a scan of a library root would meet: which entries its service can read, and which of them
+//! are of its kind.
 
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
@@ -28,7 +29,8 @@ use crate::words::terms::Kind;
 /// How many examples are kept of each kind of exception.
 const EXAMPLES: usize = 3;
 
-/// How many places something may be attached at, below one root; declared ones may lead into each other without end.
+/// How many places something may be attached at, below one root; declared ones may lead into each
+/// other without end.
 const MOST_PARTS: usize = 10_000;
 
 /// How many places are kept that were not seen.
@@ -56,14 +58,15 @@ pub struct Scan {
     pub unreadable: u64,
     /// Why, the commonest first.
     pub causes: Vec<Cause>,
-    /// Files of the library's kind that can be read, in the order in which they were met: those of one folder stand together.
+    /// Files of the library's kind that can be read, in the order in which they were met: those of
+    /// one folder stand together.
     pub media: Vec<Media>,
     /// Subtitles that can be read.
     pub subtitles: Vec<Media>,
     /// Where these lie.
     pub regions: Vec<Region>,
-    /// Readable entries that a scan passes over: sidecars, artwork and the like, dot entries, what systems leave behind. Of a folder that is
-    /// passed over only itself counts.
+    /// Readable entries that a scan passes over: sidecars, artwork and the like, dot entries, what
+    /// systems leave behind. Of a folder that is passed over only itself counts.
     pub ignored: u64,
     /// Files and folders that the service could change.
     pub writable: u64,
@@ -71,7 +74,8 @@ pub struct Scan {
     pub broken_links: u64,
     /// The first few of them.
     pub broken_examples: Vec<AbsPath>,
-    /// Folders that nobody could look into, and places that symlinks lead to, so that nothing is known of what is there.
+    /// Folders that nobody could look into, and places that symlinks lead to, so that nothing is
+    /// known of what is there.
     pub unseen: u64,
     /// The first few of them.
     pub unseen_examples: Vec<AbsPath>,
@@ -113,13 +117,14 @@ impl Scan {
     }
 }
 
-/// Reads everything below the end of a route as its subject would. Deeper mappings and mounts are followed as the view shows
-/// them; then symlinks are, to folders that were not read yet.
+/// Reads everything below the end of a route as its subject would. Deeper mappings and mounts are
+/// followed as the view shows them; then symlinks are, to folders that were not read yet.
 pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
     read(site, route, Some(kind))
 }
 
-/// Reads everything below the end of a route as its subject would, whatever it is. Only what is said of entries counts.
+/// Reads everything below the end of a route as its subject would, whatever it is. Only what is
+/// said of entries counts.
 pub fn below(site: &Site, route: &Route) -> Scan {
     read(site, route, None)
 }
@@ -482,7 +487,8 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    /// The entries of a folder that attached places stand in: themselves, or folders that the engine makes for them.
+    /// The entries of a folder that attached places stand in: themselves, or folders that the
+    /// engine makes for them.
     fn next_names(&self, visit: &Visit, attached: Vec<AbsPath>) -> Vec<AbsPath> {
         let folder = self.parts[visit.part].view_path(visit.node);
         let first = |place: &AbsPath| {
@@ -683,7 +689,8 @@ impl<'a> Causes<'a> {
     }
 }
 
-/// Whether nobody comes to the end of a way because of something before the rights of that end itself.
+/// Whether nobody comes to the end of a way because of something before the rights of that end
+/// itself.
 fn is_shut_off(route: &Route, entered: &Answer) -> bool {
     let own = |at: &Place| route.trail.last().is_some_and(|last| last.at == *at);
     let by_rights =
@@ -719,14 +726,16 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(told(&scene), "1 files, 0 of 2 unreadable: ");
         scene.change("granary", "/loft/media/films/Low Water (2003)", |meta| meta.mode = 0o700);
-        let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films/Low Water (2003)";
+        let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films/Low \
+                  Water (2003)";
         assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
         scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
         let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films";
         assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
         // Also above the root, where the scan itself has nothing to read.
         scene.change("granary", "/loft/media", |meta| meta.mode = 0o700);
-        let by = "2 by /loft/media: other::--- does not let 840:840 search it (mode 0700 root:root) at /loft/media/films";
+        let by = "2 by /loft/media: other::--- does not let 840:840 search it (mode 0700 \
+                  root:root) at /loft/media/films";
         assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
     }
 

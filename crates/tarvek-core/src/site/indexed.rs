@@ -14,7 +14,8 @@ use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::terms::{Account, Group};
 
-/// A layout that is read like any other. Copies share it, until one of them is changed; whoever changes it gets new lookups.
+/// A layout that is read like any other. Copies share it, until one of them is changed; whoever
+/// changes it gets new lookups.
 #[derive(Clone, Debug, Default)]
 pub struct Indexed {
     layout: Arc<Layout>,
@@ -23,7 +24,8 @@ pub struct Indexed {
     pub(super) derived: Arc<Derived>,
 }
 
-/// What is derived from a layout and the facts of its hosts, for as long as neither changes: a value of each type.
+/// What is derived from a layout and the facts of its hosts, for as long as neither changes: a
+/// value of each type.
 #[derive(Debug, Default)]
 pub(super) struct Derived(Mutex<HashMap<TypeId, Arc<dyn Any + Send + Sync>>>);
 

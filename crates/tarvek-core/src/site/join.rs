@@ -25,7 +25,8 @@ use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
 use crate::words::terms::{Account, Group, Os, Protocol};
 
-/// A layout with the facts of its hosts. A copy shares the facts, so that a change can be supposed at little cost.
+/// A layout with the facts of its hosts. A copy shares the facts, so that a change can be supposed
+/// at little cost.
 #[derive(Clone, Debug)]
 pub struct Site {
     /// What is declared; empty where there is no layout.
@@ -45,7 +46,8 @@ pub struct Site {
     pub max_age: Option<i64>,
 }
 
-/// What was seen of a host, and where things stand in its lists: of several of one number, name or path the first.
+/// What was seen of a host, and where things stand in its lists: of several of one number, name or
+/// path the first.
 #[derive(Clone, Debug)]
 struct Seen {
     facts: HostFacts,
@@ -67,7 +69,8 @@ impl From<HostFacts> for Seen {
 }
 
 impl Site {
-    /// Joins facts to the hosts of a layout. Facts of a host that the layout does not name stay under their own name.
+    /// Joins facts to the hosts of a layout. Facts of a host that the layout does not name stay
+    /// under their own name.
     ///
     /// # Errors
     /// The name of a host that two facts claim.
@@ -131,7 +134,8 @@ impl Site {
         site.with(facts)
     }
 
-    /// The folders of a host that were asked for and whose survey left them where they are, since the last time.
+    /// The folders of a host that were asked for and whose survey left them where they are, since
+    /// the last time.
     pub fn take_wanted(&self, host: &Name) -> BTreeSet<NodeId> {
         self.tree(host).map(Tree::take_wanted).unwrap_or_default()
     }
@@ -148,13 +152,15 @@ impl Site {
         self.changes.is_empty()
     }
 
-    /// What was derived from this site before, a value of each type. It may rest on the layout, on mounts, and on which entries there are; not on the
-    /// rights of entries, which may be supposed to be others.
+    /// What was derived from this site before, a value of each type. It may rest on the layout, on
+    /// mounts, and on which entries there are; not on the rights of entries, which may be supposed
+    /// to be others.
     pub(crate) fn derived<T: Any + Send + Sync + Default>(&self) -> Arc<T> {
         self.layout.derived.get()
     }
 
-    /// Joins what a process of a host sees. It is a host of its own here, under a name that no host of a layout can have.
+    /// Joins what a process of a host sees. It is a host of its own here, under a name that no host
+    /// of a layout can have.
     ///
     /// # Errors
     /// As [`Site::with`].
@@ -178,7 +184,8 @@ impl Site {
         site
     }
 
-    /// The same places, as if all ids were the hosts' own: where a way leads does not depend on who may go it.
+    /// The same places, as if all ids were the hosts' own: where a way leads does not depend on who
+    /// may go it.
     pub(crate) fn without_namespaces(&self) -> Cow<'_, Self> {
         let has_own = self.layout.services.iter().any(|service| service.userns.is_some())
             || self.layout.hosts.iter().any(|host| !host.idmap.is_empty());
@@ -196,8 +203,8 @@ impl Site {
         Self { is_trial: true, ..self.clone() }
     }
 
-    /// The site as it would be after the edits of its layout among some steps, made in earnest as well; `None` if one of them finds
-    /// nothing to change.
+    /// The site as it would be after the edits of its layout among some steps, made in earnest as
+    /// well; `None` if one of them finds nothing to change.
     pub(crate) fn after(&self, steps: &[Step]) -> Option<Self> {
         let mut site = self.as_trial();
         for edit in steps.iter().filter_map(Step::edit) {
@@ -224,7 +231,8 @@ impl Site {
         self.layout.derived = Arc::default();
     }
 
-    /// The site as it would be with the two sides of the mapping in a line swapped; `None` if there is none.
+    /// The site as it would be with the two sides of the mapping in a line swapped; `None` if there
+    /// is none.
     pub(crate) fn with_sides_swapped(&self, line: u32) -> Option<Self> {
         let mut site = self.as_trial();
         let maps = site.layout.services.iter_mut().filter_map(|service| service.map.as_mut());
@@ -281,7 +289,8 @@ impl Site {
         self.facts(host)?.mounts.as_ref()
     }
 
-    /// The protocol by which what a mapping shows of a host comes to that host; `None` if it lies there.
+    /// The protocol by which what a mapping shows of a host comes to that host; `None` if it lies
+    /// there.
     pub fn network_of(&self, host: &Name, mapping: &Mapping) -> Option<Protocol> {
         let path = match &mapping.source {
             MapSource::Share(mount) => return Some(mount.protocol),
@@ -316,7 +325,8 @@ impl Site {
         self.facts(host).map(|facts| &facts.tree)
     }
 
-    /// The entries of a host as they are or are supposed to be, with the host's name for as long as the site lives.
+    /// The entries of a host as they are or are supposed to be, with the host's name for as long as
+    /// the site lives.
     pub fn objects_of(&self, host: &Name) -> Option<(&Name, Objects<'_>)> {
         let (name, facts) = self.observed().find(|(name, _)| *name == host)?;
         Some((name, Objects::new(&facts.tree, name, &self.changes)))
@@ -327,7 +337,8 @@ impl Site {
         self.layout.host(host).is_some() || self.facts(host).is_some()
     }
 
-    /// The host that goes by a name or address: its own name, a declared address, or the first label of either.
+    /// The host that goes by a name or address: its own name, a declared address, or the first
+    /// label of either.
     pub fn host_named(&self, written: &str) -> Option<&Name> {
         let written = written.trim_matches(['[', ']']);
         let label = |name: &str| name.split('.').next().unwrap_or(name).to_ascii_lowercase();
@@ -391,8 +402,9 @@ impl Site {
         seen.or_else(|| self.layout.group_named(host, group)).map(|known| known.gid)
     }
 
-    /// What a login as this account would be: its uid, primary gid and every group that lists it. An account whose
-    /// primary group is not known is taken to have a group of its own number, as most systems make it.
+    /// What a login as this account would be: its uid, primary gid and every group that lists it.
+    /// An account whose primary group is not known is taken to have a group of its own number, as
+    /// most systems make it.
     pub fn login(&self, host: &Name, account: &Account) -> Subject {
         let groups = account.groups.iter().filter_map(|group| self.gid_of(host, group));
         Subject::new(account.uid, account.gid.unwrap_or(account.uid), groups)
@@ -406,8 +418,8 @@ impl Site {
     }
 }
 
-/// What a command takes for a user or group: the name, if nothing of it has a meaning of its own there (a host's account database
-/// may hold anything), else the number.
+/// What a command takes for a user or group: the name, if nothing of it has a meaning of its own
+/// there (a host's account database may hold anything), else the number.
 pub fn text_of(name: Option<&Name>, number: u32) -> String {
     match name.filter(|name| grammar::fault(Naming::Account, name.raw()).is_none()) {
         Some(name) => name.raw().to_owned(),

@@ -27,11 +27,12 @@ pub struct Layer {
     /// Where it is attached.
     pub at: Place,
     pub access: Access,
-    /// Whether the filesystem itself is read-only, and not only this way to it. The kernel then refuses before it looks at
-    /// owners and modes (`sb_permission` in `fs/namei.c`).
+    /// Whether the filesystem itself is read-only, and not only this way to it. The kernel then
+    /// refuses before it looks at owners and modes (`sb_permission` in `fs/namei.c`).
     pub filesystem: bool,
-    /// Of a read-only mapping: the mount below it that the way goes on to. Engines differ in whether read-only reaches there
-    /// (MOUNT_ATTR_RDONLY with or without AT_RECURSIVE, mount_setattr(2)).
+    /// Of a read-only mapping: the mount below it that the way goes on to. Engines differ in
+    /// whether read-only reaches there (MOUNT_ATTR_RDONLY with or without AT_RECURSIVE,
+    /// mount_setattr(2)).
     pub nested: Option<AbsPath>,
 }
 

@@ -9,8 +9,9 @@ use crate::words::name::Name;
 use crate::words::path::AbsPath;
 use crate::words::terms::Origin;
 
-/// The shares of a host that its configuration names and the layout does not. They stand in no line of the layout. What the layout
-/// says of a folder or of a name counts before it; where the two differ, that is a finding.
+/// The shares of a host that its configuration names and the layout does not. They stand in no line
+/// of the layout. What the layout says of a folder or of a name counts before it; where the two
+/// differ, that is a finding.
 pub(super) fn unnamed(layout: &Layout, host: &Name, facts: &[Configured]) -> Vec<Share> {
     let mut names: HashSet<String> =
         layout.shares.iter().map(|share| share.name.raw().to_lowercase()).collect();

@@ -10,8 +10,9 @@ use crate::words::terms::Account;
 impl Site {
     /// Whom a service runs as, and a remark where that had to be assumed.
     ///
-    /// An engine gives a container's process gid 0 where `user` names only a uid, and runs it as root where nothing is
-    /// said; a program that runs straight on its host has the groups of its account.
+    /// An engine gives a container's process gid 0 where `user` names only a uid, and runs it as
+    /// root where nothing is said; a program that runs straight on its host has the groups of its
+    /// account.
     pub fn subject_of(&self, service: &Service) -> (Subject, Option<String>) {
         let further = service.groups.iter().filter_map(|group| match group {
             GroupRef::Gid(gid) => Some(*gid),

@@ -1,4 +1,5 @@
-//! The entries of a host as they were seen, or as they would be after changes that have not been made.
+//! The entries of a host as they were seen, or as they would be after changes that have not been
+//! made.
 
 use std::collections::HashMap;
 
@@ -65,7 +66,8 @@ impl<'a> Objects<'a> {
     }
 }
 
-/// What makes all that decides about access to two entries the same: their class as it was seen, and the changes that are supposed for them.
+/// What makes all that decides about access to two entries the same: their class as it was seen,
+/// and the changes that are supposed for them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct AccessClass {
     class: u32,

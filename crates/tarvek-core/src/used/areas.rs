@@ -1,4 +1,5 @@
-//! Libraries and intakes as places in which waste is looked for, and what there is of it by what is known already.
+//! Libraries and intakes as places in which waste is looked for, and what there is of it by what is
+//! known already.
 
 use std::collections::HashSet;
 
@@ -86,7 +87,8 @@ impl Contents for Known<'_, '_> {
     }
 }
 
-/// What is known of the waste in the libraries and intakes of a site: looked up once for all of them.
+/// What is known of the waste in the libraries and intakes of a site: looked up once for all of
+/// them.
 pub(crate) fn wasted<'c>(site: &Site, cases: &'c [UsedPath]) -> Option<&'c AllWaste> {
     Some(cases.first()?.wasted.get_or_init(|| look(site, cases)))
 }

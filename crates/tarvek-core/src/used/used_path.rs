@@ -150,7 +150,8 @@ pub fn rows<'c, 'a>(cases: &'c [UsedPath<'a>]) -> impl Iterator<Item = &'c [Used
 }
 
 impl UsedPath<'_> {
-    /// The same place in a site whose layout was edited: of the same library or intake, at the same line.
+    /// The same place in a site whose layout was edited: of the same library or intake, at the same
+    /// line.
     pub(crate) fn again<'s>(&self, site: &'s Site) -> Option<UsedPath<'s>> {
         let service = site.layout.service(&self.service.name)?;
         let line = self.root.origin.line;

@@ -1,5 +1,5 @@
-//! What really comes back: nothing until the last name of a file is gone, nobody holds it open, and no snapshot or other file holds its
-//! blocks.
+//! What really comes back: nothing until the last name of a file is gone, nobody holds it open, and
+//! no snapshot or other file holds its blocks.
 
 use std::collections::HashMap;
 
@@ -79,7 +79,8 @@ pub fn going(stock: &Inventory, groups: &[Group]) -> HashMap<FileId, Vec<NameAt>
     going
 }
 
-/// Counts in each group what comes back by it; of a file with names in several groups, at the last one.
+/// Counts in each group what comes back by it; of a file with names in several groups, at the last
+/// one.
 pub(super) fn count(
     stock: &Inventory,
     groups: &mut [Group],

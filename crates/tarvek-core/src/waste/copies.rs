@@ -51,7 +51,8 @@ pub(super) fn rank(stock: &Inventory, file: FileId, shared: bool) -> Rank {
     )
 }
 
-/// Whether a name is filed in its proper folder: 2 where the folder bears its title or season, 1 in any folder, 0 loose at the top.
+/// Whether a name is filed in its proper folder: 2 where the folder bears its title or season, 1 in
+/// any folder, 0 loose at the top.
 fn filed(stock: &Inventory, name: NameAt) -> u8 {
     let tree = stock.tree(name);
     let parent = tree.parent(name.node);
@@ -89,7 +90,8 @@ pub(super) fn free_names<'a>(
     stock.names(file).iter().copied().filter(|name| !taken.contains(name))
 }
 
-/// The group of some files with equal bytes; `None` if fewer than two have a name that no other group has.
+/// The group of some files with equal bytes; `None` if fewer than two have a name that no other
+/// group has.
 pub(super) fn copies(
     stock: &Inventory,
     patterns: &Patterns,
@@ -131,7 +133,8 @@ pub(super) fn copies(
     Some(Group::new(kind, &[&digest], why, items))
 }
 
-/// The names of a file outside of a title that has equal bytes with one of its files: with the one that is kept, or with another.
+/// The names of a file outside of a title that has equal bytes with one of its files: with the one
+/// that is kept, or with another.
 pub(super) fn beside(
     stock: &Inventory,
     patterns: &Patterns,
@@ -165,7 +168,8 @@ fn unlinked(stock: &Inventory, files: &[FileId]) -> bool {
     })
 }
 
-/// Of a library's file and an intake's the one whose permissions let everyone read who could read either, if that is the intake's.
+/// Of a library's file and an intake's the one whose permissions let everyone read who could read
+/// either, if that is the intake's.
 fn better_source(stock: &Inventory, files: &[FileId]) -> Option<FileId> {
     let filed = *files.iter().find(|file| role(stock, **file, Role::Library))?;
     let came = *files.iter().find(|file| role(stock, **file, Role::Intake))?;

@@ -25,7 +25,8 @@ pub trait Contents {
     /// What its header says.
     fn media(&self, file: FileId) -> Option<Media>;
 
-    /// Whether other files or snapshots are known to have blocks of it: then it gives back little, and is the one to stay.
+    /// Whether other files or snapshots are known to have blocks of it: then it gives back little,
+    /// and is the one to stay.
     fn is_shared(&self, _: FileId) -> bool {
         false
     }
@@ -172,7 +173,8 @@ pub fn by_kind(groups: &[Group]) -> Vec<(Waste, Sum)> {
     sums
 }
 
-/// What each area gives back, by its place in [`Inventory::areas`], with the groups that have files in it.
+/// What each area gives back, by its place in [`Inventory::areas`], with the groups that have files
+/// in it.
 pub fn by_area(stock: &Inventory, groups: &[Group]) -> Vec<(u16, Sum)> {
     let mut sums: Vec<Sum> = vec![Sum::default(); stock.areas.len()];
     for group in groups {
@@ -204,7 +206,8 @@ mod tests {
     use crate::words::prefer::Prefer;
     use crate::words::terms::Kind;
 
-    /// What a test says of files, by the last component of a path: what they hold, and lines, seconds and codec.
+    /// What a test says of files, by the last component of a path: what they hold, and lines,
+    /// seconds and codec.
     struct Told<'s, 'a> {
         stock: &'a Inventory<'s>,
         bytes: &'a [(&'a str, u8)],
@@ -367,7 +370,8 @@ mod tests {
             let told = told(&mut two, prefer, &[], &media(a, b));
             assert_eq!(told, expected.as_slice(), "{prefer} {a:?} {b:?}");
         }
-        // A copy of the better one in the intake stays a link; of the other one somebody has to think.
+        // A copy of the better one in the intake stays a link; of the other one somebody has to
+        // think.
         let came = "/loft/media/intake/done/came.mkv";
         let mut three = scene(&[&paths[0], &paths[1], came]);
         for (of, suggest) in [(names[0], "link"), (names[1], "look")] {

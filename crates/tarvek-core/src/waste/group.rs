@@ -67,7 +67,8 @@ pub struct Item {
     pub suggest: Suggest,
     /// Why just this; empty where the group says it.
     pub why: String,
-    /// Bytes that come back once all that is suggested is done, counted at the first name of a file.
+    /// Bytes that come back once all that is suggested is done, counted at the first name of a
+    /// file.
     pub frees: u64,
 }
 
@@ -118,8 +119,8 @@ fn id_of(kind: Waste, key: &[&[u8]]) -> String {
 /// What the id of the debris of an area is made of besides its host and path.
 pub(super) const DEBRIS: &[u8] = b"debris";
 
-/// Whether a name can belong to the group of an id, as far as the name and its digest (in hexadecimal digits, or nothing) tell. Of versions
-/// only titles do.
+/// Whether a name can belong to the group of an id, as far as the name and its digest (in
+/// hexadecimal digits, or nothing) tell. Of versions only titles do.
 pub fn is_id_of(id: &str, kind: Waste, host: &str, path: &AbsPath, digest: &str) -> bool {
     let host = host.as_bytes();
     match kind {

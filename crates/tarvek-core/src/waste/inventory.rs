@@ -17,10 +17,12 @@ use crate::words::word::words;
 /// The folder in which files wait that were taken away. What is in it is nobody's waste.
 pub const HELD: &str = ".tarvek-held";
 
-/// Where a check of a filesystem puts files whose names were lost (`e2fsck(8)`): not to be judged by their names.
+/// Where a check of a filesystem puts files whose names were lost (`e2fsck(8)`): not to be judged
+/// by their names.
 pub const LOST_AND_FOUND: &[u8] = b"lost+found";
 
-/// Folders in which filesystems and their tools show snapshots: everything in them is there once more, and takes nothing of its own.
+/// Folders in which filesystems and their tools show snapshots: everything in them is there once
+/// more, and takes nothing of its own.
 const SNAPSHOTS: [&[u8]; 4] = [b".zfs", b".snapshots", b".snapshot", b"@snapshots"];
 
 words! {
@@ -163,7 +165,8 @@ impl<'s> Inventory<'s> {
 
     /// Every folder and file once, each folder before what it holds, and whether it is one.
     fn walk(&self, each: &mut dyn FnMut(NameAt, bool)) {
-        // What is bound to a second place is there once, also where the places lie in different areas.
+        // What is bound to a second place is there once, also where the places lie in different
+        // areas.
         let mut seen = HashSet::new();
         for top in &self.outermost {
             let tree = self.tree(*top);
@@ -205,7 +208,8 @@ impl<'s> Inventory<'s> {
     fn keep(&self, mut names: Vec<NameAt>) -> Files {
         let mut several: Vec<((u16, u64, u64), NameAt)> = Vec::new();
         let bound = self.bound_files();
-        // Most files have one name, and are by themselves: they stay where they stand, since there may be millions of them.
+        // Most files have one name, and are by themselves: they stay where they stand, since there
+        // may be millions of them.
         names.retain(|name| {
             let tree = self.tree(*name);
             let is_linked = tree.links(name.node) > 1;
@@ -241,7 +245,8 @@ impl<'s> Inventory<'s> {
         files
     }
 
-    /// Files that are mounted somewhere, by host, device and inode: they show at more places than they have names.
+    /// Files that are mounted somewhere, by host, device and inode: they show at more places than
+    /// they have names.
     fn bound_files(&self) -> HashSet<(u16, (u64, u64))> {
         let mut bound = HashSet::new();
         for (host, facts) in self.hosts.iter().enumerate() {
@@ -332,7 +337,8 @@ impl<'s> Inventory<'s> {
         Place::new(&self.facts(name).name, self.path(name))
     }
 
-    /// The device that a name lies on; listings may lack numbers, then the mount tells filesystems apart.
+    /// The device that a name lies on; listings may lack numbers, then the mount tells filesystems
+    /// apart.
     pub fn device(&self, name: NameAt) -> Option<u64> {
         let mount = || {
             let table = self.facts(name).mounts.as_ref()?;
@@ -342,7 +348,8 @@ impl<'s> Inventory<'s> {
         self.tree(name).meta(name.node).device.or_else(mount)
     }
 
-    /// Whether a folder stays whatever is in it: the top of an area, a folder that is named, or a mount point.
+    /// Whether a folder stays whatever is in it: the top of an area, a folder that is named, or a
+    /// mount point.
     pub fn stays(&self, folder: NameAt) -> bool {
         let tree = self.tree(folder);
         let device = |node| tree.meta(node).device;

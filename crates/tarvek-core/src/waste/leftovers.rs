@@ -157,7 +157,8 @@ impl<'a, 's> Finder<'a, 's> {
                 && self.stock.is_seen(folder)
                 && !self.stock.stays(folder);
         }
-        // Sidecars in a folder of their own belong to what stands above it, unless that is hollow as well.
+        // Sidecars in a folder of their own belong to what stands above it, unless that is hollow
+        // as well.
         for n in 0..self.contents.len() {
             if !self.hollow[n] {
                 continue;
@@ -340,7 +341,8 @@ impl<'a, 's> Finder<'a, 's> {
         (age < FRESH).then(|| "it was written to within a day".to_owned())
     }
 
-    /// The volumes of one archive, if what they hold stands beside them by its size: the largest file there that plays, or all of them.
+    /// The volumes of one archive, if what they hold stands beside them by its size: the largest
+    /// file there that plays, or all of them.
     fn archive(&mut self, volumes: Vec<NameAt>, (largest, all): (u64, u64)) {
         let packed: u64 = volumes.iter().map(|name| self.size(*name)).sum();
         let like = |size: u64| size > 0 && size >= packed / 10 * 9 && size / 3 <= packed;
@@ -409,7 +411,8 @@ impl Neighbours {
         self.readings.get_or_init(read).contains(&title_key_of(own))
     }
 
-    /// Whether a name begins with one of them. What stands last before a name has more in common with it than all before that.
+    /// Whether a name begins with one of them. What stands last before a name has more in common
+    /// with it than all before that.
     fn has_beginning_of(&self, name: &str) -> bool {
         let mut common = name.len();
         loop {
@@ -433,7 +436,8 @@ fn is_any_media(name: &[u8]) -> bool {
     plays(name) || is_media(Kind::Books, name)
 }
 
-/// What the volumes of one archive have in common: the name without its ending, and without the number of a part.
+/// What the volumes of one archive have in common: the name without its ending, and without the
+/// number of a part.
 fn set_of(name: &[u8]) -> Vec<u8> {
     let lower = name.to_ascii_lowercase();
     let dot = lower.iter().rposition(|b| *b == b'.').unwrap_or(lower.len());

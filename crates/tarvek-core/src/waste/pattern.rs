@@ -45,8 +45,8 @@ impl Sort {
     }
 }
 
-/// Patterns of names, in lower case; `*` and `?` stand for any characters and for one. Those of folders mean everything in them.
-/// Debris has more, which scans pass over as well ([`debris`]).
+/// Patterns of names, in lower case; `*` and `?` stand for any characters and for one. Those of
+/// folders mean everything in them. Debris has more, which scans pass over as well ([`debris`]).
 const PATTERNS: [(Sort, bool, &[&str]); 10] = [
     (Sort::Debris, false, &["._*", ".ds_store", ".directory", ".localized", ".thumbs"]),
     (
@@ -156,7 +156,8 @@ pub struct Patterns {
     words: HashSet<Vec<u8>>,
     /// Whether some of them have no word at all.
     wordless: bool,
-    /// The first bytes of plain names, and of words: most names have none of them, and need no look into a table.
+    /// The first bytes of plain names, and of words: most names have none of them, and need no look
+    /// into a table.
     first: [Bytes; 2],
 }
 

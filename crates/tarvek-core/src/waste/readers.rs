@@ -1,4 +1,5 @@
-//! What changes for a name that becomes one of another file: its attributes, and who may read or write it.
+//! What changes for a name that becomes one of another file: its attributes, and who may read or
+//! write it.
 
 use std::collections::HashSet;
 
@@ -41,7 +42,8 @@ impl RightsChange {
         reading.map(|(who, _)| who.as_str())
     }
 
-    /// Who loses and who gains, in a sentence without its beginning: `mira could no longer write it`.
+    /// Who loses and who gains, in a sentence without its beginning: `mira could no longer write
+    /// it`.
     pub fn for_whom(&self) -> String {
         self.parts().join("; ")
     }
@@ -117,7 +119,8 @@ pub fn rights_change(site: &Site, place: &Place, old: &Object, new: &Object) -> 
             }
         }
     }
-    // Services first, then those whom no account names: of the many accounts of a machine most are none of people.
+    // Services first, then those whom no account names: of the many accounts of a machine most are
+    // none of people.
     let rank = |(who, _): &(String, Need)| match who.split_once(':') {
         Some(("account", _)) => 2,
         Some(_) => 0,

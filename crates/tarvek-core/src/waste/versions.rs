@@ -1,6 +1,7 @@
 //! One title in several files: which one to keep.
 //!
-//! Names bring files together, headers say which is better. Where anything leaves a doubt, nothing is suggested but to look.
+//! Names bring files together, headers say which is better. Where anything leaves a doubt, nothing
+//! is suggested but to look.
 
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
@@ -44,12 +45,14 @@ pub struct Version {
 /// Ends of names of what comes with a title and is no version of it.
 const COMES_WITH: [&str; 5] = ["trailer", "teaser", "featurette", "sample", "interview"];
 
-/// How much longer one of two equally long files may play, in milliseconds, and in parts of a hundred.
+/// How much longer one of two equally long files may play, in milliseconds, and in parts of a
+/// hundred.
 const SAME_LENGTH: (u64, u64) = (30_000, 2);
 
 /// Titles in several files, by their names.
 ///
-/// Most titles have one file. So all names are read once for a hash of their title, and again only those that share it with others.
+/// Most titles have one file. So all names are read once for a hash of their title, and again only
+/// those that share it with others.
 pub fn titles(stock: &Inventory, taken: &HashSet<NameAt>) -> Vec<Title> {
     let folders: Vec<NameAt> =
         stock.folders.iter().copied().filter(|folder| has_titles(stock, *folder)).collect();
@@ -108,7 +111,8 @@ fn has_titles(stock: &Inventory, folder: NameAt) -> bool {
     matches!(area.kind, None | Some(Kind::Films | Kind::Series)) && area.role != Role::Intake
 }
 
-/// Reads the videos of a folder whose names are titles: those that are wanted, by their number among its videos.
+/// Reads the videos of a folder whose names are titles: those that are wanted, by their number
+/// among its videos.
 fn each_title(
     stock: &Inventory,
     folder: NameAt,
@@ -140,8 +144,8 @@ fn each_title(
     }
 }
 
-/// The title that a video is, by its name and the folders above it in its library; the same for all versions of it. `names`: all videos of
-/// its folder.
+/// The title that a video is, by its name and the folders above it in its library; the same for all
+/// versions of it. `names`: all videos of its folder.
 pub fn title_at(
     kind: Option<Kind>,
     folders: &[String],
@@ -213,7 +217,8 @@ impl<'a> TitleReader<'a> {
     }
 }
 
-/// The group of a title. `same`: which files have equal bytes, by any number; `media`: what a header says.
+/// The group of a title. `same`: which files have equal bytes, by any number; `media`: what a
+/// header says.
 pub(super) fn versions(
     stock: &Inventory,
     title: &Title,

@@ -15,12 +15,12 @@ impl FileName {
     }
 }
 
-/// The longest name of an entry, in bytes: that of a filesystem in user space (`FUSE_NAME_MAX`). Most end at 255 (`NAME_MAX`); names in other
-/// encodings take up to three times as much.
+/// The longest name of an entry, in bytes: that of a filesystem in user space (`FUSE_NAME_MAX`).
+/// Most end at 255 (`NAME_MAX`); names in other encodings take up to three times as much.
 pub const LONGEST: usize = 1024;
 
-/// Whether some bytes can be the name of one entry of a folder (`path_resolution(7)`): not empty, not too long, no `.` or `..`, no
-/// slash and no NUL.
+/// Whether some bytes can be the name of one entry of a folder (`path_resolution(7)`): not empty,
+/// not too long, no `.` or `..`, no slash and no NUL.
 pub fn is_one(name: &[u8]) -> bool {
     !name.is_empty()
         && name.len() <= LONGEST

@@ -38,7 +38,8 @@ pub struct Finding {
     pub place: Where,
     /// What clears it.
     pub remedy: Remedy,
-    /// What to say instead, in this order, where that would not clear it, or would bring something else about.
+    /// What to say instead, in this order, where that would not clear it, or would bring something
+    /// else about.
     pub or_else: Vec<Remedy>,
     /// What can't do its job because of it.
     pub affects: Vec<Affected>,
@@ -47,7 +48,8 @@ pub struct Finding {
 }
 
 impl Rule {
-    /// A finding of this rule, to be filled in: `MISSING.finding(about).at(place).says(…).remedy(…)`.
+    /// A finding of this rule, to be filled in:
+    /// `MISSING.finding(about).at(place).says(…).remedy(…)`.
     pub fn finding(&'static self, about: About) -> Finding {
         Finding {
             id: String::new(),
@@ -135,7 +137,8 @@ impl Finding {
     }
 }
 
-/// Gives every finding its id: made of its rule, its subject and its place. Of several alike the later ones are numbered.
+/// Gives every finding its id: made of its rule, its subject and its place. Of several alike the
+/// later ones are numbered.
 pub fn identify(findings: &mut [Finding]) {
     let mut known: HashMap<String, usize> = HashMap::new();
     for finding in findings {

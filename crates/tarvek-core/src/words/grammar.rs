@@ -1,5 +1,6 @@
-//! The grammar of names in a layout. A name goes into file names, units, configuration of all sorts and command lines, so that it
-//! keeps what has a meaning there out; each format still quotes what is left in its own way, or refuses it.
+//! The grammar of names in a layout. A name goes into file names, units, configuration of all sorts
+//! and command lines, so that it keeps what has a meaning there out; each format still quotes what
+//! is left in its own way, or refuses it.
 
 use crate::words::text::is_unseen;
 
@@ -10,7 +11,8 @@ pub enum Naming {
     Thing,
     /// An account or group of a host.
     Account,
-    /// Who stands in a list: an account or `@group`, either perhaps of a domain (`DOMAIN\name`, `smb.conf(5)`).
+    /// Who stands in a list: an account or `@group`, either perhaps of a domain (`DOMAIN\name`,
+    /// `smb.conf(5)`).
     Member,
     /// A library: it is shown, and no system knows it.
     Title,
@@ -23,14 +25,17 @@ impl Naming {
     pub const fn rule(self) -> &'static str {
         match self {
             Self::Thing | Self::Account => {
-                "a name starts with a letter, a digit or _, and has none of / \\ : \" , ; = + * ? < > | % [ ]"
+                "a name starts with a letter, a digit or _, and has none of / \\ : \" , ; = + * ? \
+                 < > | % [ ]"
             }
             Self::Member => {
-                "write an account or @group, perhaps as DOMAIN\\name, with none of / : \" , ; = + * ? < > | % [ ]"
+                "write an account or @group, perhaps as DOMAIN\\name, with none of / : \" , ; = + \
+                 * ? < > | % [ ]"
             }
             Self::Title => "a library's name is text in one line without / and \\",
             Self::Dataset => {
-                "write it as its filesystem names it: parts between slashes, none of them .. and none starting with -, without \\ \" , ; = + * ? < > | % @ [ ]"
+                "write it as its filesystem names it: parts between slashes, none of them .. and \
+                 none starting with -, without \\ \" , ; = + * ? < > | % @ [ ]"
             }
         }
     }
@@ -43,7 +48,8 @@ const APART: &[char] =
 /// The longest name, in bytes (`NAME_MAX`, `limits.h(0p)`).
 pub const LONGEST: usize = 255;
 
-/// What keeps a text from being a name, in words that follow it: `has a control character (U+001B)`.
+/// What keeps a text from being a name, in words that follow it: `has a control character
+/// (U+001B)`.
 pub fn fault(sort: Naming, text: &str) -> Option<String> {
     if text.is_empty() {
         return Some("is empty".to_owned());
@@ -120,7 +126,8 @@ pub enum Text {
     Line,
     /// It may have several.
     Lines,
-    /// A path may hold whatever a kernel lets stand in a name; who writes it out quotes or refuses it.
+    /// A path may hold whatever a kernel lets stand in a name; who writes it out quotes or refuses
+    /// it.
     Path,
 }
 

@@ -1,4 +1,5 @@
-//! What every room speaks: paths, names, texts, terms, rules and findings. It imports nothing but itself.
+//! What every room speaks: paths, names, texts, terms, rules and findings. It imports nothing but
+//! itself.
 
 pub mod about;
 pub mod errno;

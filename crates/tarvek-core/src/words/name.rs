@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use crate::words::text::shown;
 
-/// A name out of a file. Whoever wrote the file chose its characters, so that it is shown escaped ([`shown`]) and only
-/// handed on as it is where the other side has a quoting of its own ([`Name::raw`]).
+/// A name out of a file. Whoever wrote the file chose its characters, so that it is shown escaped
+/// ([`shown`]) and only handed on as it is where the other side has a quoting of its own
+/// ([`Name::raw`]).
 #[derive(Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Name(Arc<str>);
 
@@ -18,7 +19,8 @@ impl Name {
     }
 }
 
-/// More of a name is not shown, in bytes. No system has one that is as long as that; a path as a source may be (`PATH_MAX`).
+/// More of a name is not shown, in bytes. No system has one that is as long as that; a path as a
+/// source may be (`PATH_MAX`).
 const LONGEST: usize = 4096;
 
 impl Name {

@@ -58,7 +58,8 @@ pub struct SmbOffer {
     pub only: Vec<Name>,
     /// Who may not connect, whatever else is said of them (`invalid users`).
     pub deny: Vec<Name>,
-    /// Whether everyone may write who is not named in a list that says otherwise (`read only = no`).
+    /// Whether everyone may write who is not named in a list that says otherwise (`read only =
+    /// no`).
     pub writable: bool,
     /// Who may only read (`read list`).
     pub read: Vec<Name>,

@@ -11,8 +11,8 @@ use crate::words::terms::Access;
 pub struct MountOptions(Vec<String>);
 
 impl MountOptions {
-    /// From text, separated by commas that stand in no quotation marks. A secret among them is hidden, also one that has commas
-    /// itself; whitespace around one means nothing.
+    /// From text, separated by commas that stand in no quotation marks. A secret among them is
+    /// hidden, also one that has commas itself; whitespace around one means nothing.
     pub fn read(text: &str) -> Self {
         let text = secret::hide(text);
         let mut quoted = false;

@@ -286,7 +286,8 @@ impl FromStr for Part {
     }
 }
 
-/// The words of a text, as [`Part`]'s `Display` writes them; `None` if a quotation mark is not closed.
+/// The words of a text, as [`Part`]'s `Display` writes them; `None` if a quotation mark is not
+/// closed.
 fn words_of(text: &str) -> Option<Vec<String>> {
     let mut words = Vec::new();
     let mut rest = text.trim_start();

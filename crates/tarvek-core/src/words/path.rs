@@ -1,7 +1,7 @@
 //! Absolute paths as bytes.
 //!
-//! A path on a disk is a string of bytes other than NUL (`path_resolution(7)`); nothing here assumes UTF-8. A path is
-//! turned into text only through [`crate::words::text::shown`].
+//! A path on a disk is a string of bytes other than NUL (`path_resolution(7)`); nothing here
+//! assumes UTF-8. A path is turned into text only through [`crate::words::text::shown`].
 
 use std::fmt;
 
@@ -63,9 +63,9 @@ impl AbsPath {
         Ok(path)
     }
 
-    /// Reads a path as a client writes it: `M:\films` and `M:/films` become `/M:/films`, so that a drive letter is
-    /// the first component, and so is the server of `\\server\share\films` with its two backslashes; any other path is read by
-    /// [`AbsPath::new`].
+    /// Reads a path as a client writes it: `M:\films` and `M:/films` become `/M:/films`, so that a
+    /// drive letter is the first component, and so is the server of `\\server\share\films` with its
+    /// two backslashes; any other path is read by [`AbsPath::new`].
     ///
     /// # Errors
     /// As [`AbsPath::new`].
@@ -100,8 +100,8 @@ impl AbsPath {
         Some(parts.fold(first.to_vec(), |path, part| [&path[..], b"\\", part].concat()))
     }
 
-    /// The server and share, and what lies below, of a path that starts with a server: `//server/share/films` in the notation
-    /// of mounts (`mount.cifs(8)`).
+    /// The server and share, and what lies below, of a path that starts with a server:
+    /// `//server/share/films` in the notation of mounts (`mount.cifs(8)`).
     pub fn as_smb_source(&self) -> Option<Vec<u8>> {
         let mut parts = self.components();
         let server = parts.next()?.strip_prefix(b"\\\\")?;
@@ -153,7 +153,8 @@ impl AbsPath {
         self.components().next_back()
     }
 
-    /// What follows `base`, component-wise: `/media/x` below `/media` is `x`, `/mediax` is not below it.
+    /// What follows `base`, component-wise: `/media/x` below `/media` is `x`, `/mediax` is not
+    /// below it.
     pub fn below(&self, base: &Self) -> Option<&[u8]> {
         if base.is_root() {
             return Some(&self.0[1..]);
@@ -200,7 +201,8 @@ impl fmt::Debug for AbsPath {
 }
 
 impl fmt::Display for AbsPath {
-    /// Escaped, safe for a terminal; see [`crate::words::text::shown`]. A path of a Windows client as it is written there.
+    /// Escaped, safe for a terminal; see [`crate::words::text::shown`]. A path of a Windows client
+    /// as it is written there.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.as_client_writes() {
             Some(written) => {

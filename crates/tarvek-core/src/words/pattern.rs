@@ -1,7 +1,7 @@
 //! Patterns of names.
 
-/// Whether a name is one of a pattern: `*` stands for any characters, `?` for one, `[0-9]` for one of a range (`glob(7)`). Both are compared
-/// byte by byte.
+/// Whether a name is one of a pattern: `*` stands for any characters, `?` for one, `[0-9]` for one
+/// of a range (`glob(7)`). Both are compared byte by byte.
 pub fn matches(pattern: &[u8], name: &[u8]) -> bool {
     // Where the last star was, and how much of the name it stands for.
     let (mut p, mut n, mut star) = (0, 0, None);

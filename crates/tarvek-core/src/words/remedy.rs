@@ -29,7 +29,8 @@ impl Command {
         self
     }
 
-    /// With one more argument that is no option, whatever it starts with (POSIX, utility syntax guideline 10).
+    /// With one more argument that is no option, whatever it starts with (POSIX, utility syntax
+    /// guideline 10).
     pub fn operand(self, argument: impl AsRef<[u8]>) -> Self {
         let dashes = argument.as_ref().starts_with(b"-").then_some("--");
         dashes.into_iter().fold(self, Self::arg).arg(argument)
@@ -125,7 +126,8 @@ impl Step {
         }
     }
 
-    /// Where it is done, as a sentence begins with it: `on granary: `, `in tarvek.toml line 12: `; nothing where that is open.
+    /// Where it is done, as a sentence begins with it: `on granary: `, `in tarvek.toml line 12: `;
+    /// nothing where that is open.
     pub fn place(&self, layout: &str) -> String {
         match self {
             Self::Edit(edit) if edit.line > 0 => format!("in {layout} line {}: ", edit.line),
@@ -245,7 +247,8 @@ mod tests {
             Step::words("write it"),
             Step::on(&"mill\nrace".into(), "look again"),
         ]);
-        let text = "on granary: chmod -t '/loft/a b'; chmod -t '/loft/c;d'; write it; on mill\\nrace: look again";
+        let text = "on granary: chmod -t '/loft/a b'; chmod -t '/loft/c;d'; write it; on \
+                    mill\\nrace: look again";
         assert_eq!(remedy.to_string(), text);
         let odd = Command::new("usermod -u 1").operand("-r; x").operand("plain");
         assert_eq!(odd.to_string(), "usermod -u 1 -- '-r; x' plain");

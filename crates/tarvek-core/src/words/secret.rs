@@ -1,18 +1,20 @@
-//! The one recogniser of secrets in text, so that none is stored, shown or rendered. What is doubtful is hidden: a lost word of
-//! configuration is dear, a printed password is dearer.
+//! The one recogniser of secrets in text, so that none is stored, shown or rendered. What is
+//! doubtful is hidden: a lost word of configuration is dear, a printed password is dearer.
 //!
-//! It works line by line: a key that names a secret and what follows it, in the ways in which configuration, command lines, URLs
-//! and headers write that. `tarvek/src/collector.sh` has a stricter one in the words of awk; the table of this file's tests
-//! (`tests/data/secrets.txt`) holds both.
+//! It works line by line: a key that names a secret and what follows it, in the ways in which
+//! configuration, command lines, URLs and headers write that. `tarvek/src/collector.sh` has a
+//! stricter one in the words of awk; the table of this file's tests (`tests/data/secrets.txt`)
+//! holds both.
 
 use crate::words::secret_key::HIDDEN;
 use crate::words::secret_line::Line;
 
-/// Replaces secrets in some lines of configuration, a command line, a URL or a message. Everything else stays as it is, and hiding
-/// again changes nothing.
+/// Replaces secrets in some lines of configuration, a command line, a URL or a message. Everything
+/// else stays as it is, and hiding again changes nothing.
 pub fn hide(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    // What a line may leave open: a key's block that is indented deeper than so many characters, or a private key.
+    // What a line may leave open: a key's block that is indented deeper than so many characters, or
+    // a private key.
     let mut block: Option<usize> = None;
     let mut armoured = false;
     let mut quoted: Option<&str> = None;
@@ -56,7 +58,8 @@ pub fn hide(text: &str) -> String {
     out
 }
 
-/// Some bytes without their secrets. They stay as they are if there are none, whatever bytes they are.
+/// Some bytes without their secrets. They stay as they are if there are none, whatever bytes they
+/// are.
 pub fn hidden(bytes: Vec<u8>) -> Vec<u8> {
     let text = String::from_utf8_lossy(&bytes);
     let hidden = hide(&text);

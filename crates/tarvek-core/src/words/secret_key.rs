@@ -6,7 +6,8 @@ pub const HIDDEN: &str = "[hidden]";
 // Words, parted by spaces.
 
 /// Parts of a key that name a secret.
-const WORDS: &str = "password passwd passphrase passcode passwort pass pwd pw psk token secret secrets apikey bearer otp \
+const WORDS: &str = "password passwd passphrase passcode passwort pass pwd pw psk token secret \
+                     secrets apikey bearer otp \
     authorization cookie credential credentials creds cred";
 
 /// A key that ends like this names one too, written together: `PGPASSWORD`, `accesstoken`.
@@ -17,7 +18,8 @@ const ENDINGS: &str =
 const HARMLESS: &str = "bypass compass surpass overpass underpass trespass";
 
 /// With `key` after them they name a secret: `api_key`, `secretKey`, `ACCESSKEY`.
-const KEYS: &str = "api access private secret auth encryption signing master session shared preshared account app \
+const KEYS: &str = "api access private secret auth encryption signing master session shared \
+                    preshared account app \
     application ssh storage client consumer license hmac crypt luks";
 
 /// Such a key names where a secret lies, if its value is a path.
@@ -58,7 +60,8 @@ pub(super) fn among(list: &str, word: &str) -> bool {
     list.split(' ').any(|known| known == word)
 }
 
-/// The words of a key in small letters: parted by marks, by a capital after a small letter, and without numbers at their ends.
+/// The words of a key in small letters: parted by marks, by a capital after a small letter, and
+/// without numbers at their ends.
 fn words(name: &str) -> Vec<String> {
     let mut words: Vec<String> = Vec::new();
     let mut before = ' ';

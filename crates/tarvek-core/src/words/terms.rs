@@ -10,7 +10,8 @@ pub struct Origin {
     pub column: u32,
 }
 
-/// The largest uid or gid. The number after it stands for "no change" (`setresuid(2)`, `chown(2)`) and is nobody's.
+/// The largest uid or gid. The number after it stands for "no change" (`setresuid(2)`, `chown(2)`)
+/// and is nobody's.
 pub const LARGEST_ID: u32 = u32::MAX - 1;
 
 /// A uid or gid that is written as a number.

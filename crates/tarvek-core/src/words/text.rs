@@ -1,7 +1,8 @@
 //! The one way to make bytes safe to show, and the one way to find the nearest known name.
 
-/// Shows bytes from a disk as text that cannot move a cursor, hide, or forge a line: control characters, bidirectional
-/// and zero-width characters become `\u{…}`, bytes that are no UTF-8 become `\xNN`, a backslash doubles.
+/// Shows bytes from a disk as text that cannot move a cursor, hide, or forge a line: control
+/// characters, bidirectional and zero-width characters become `\u{…}`, bytes that are no UTF-8
+/// become `\xNN`, a backslash doubles.
 pub fn shown(bytes: &[u8]) -> String {
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
@@ -22,8 +23,9 @@ pub fn shown(bytes: &[u8]) -> String {
     out
 }
 
-/// Whether a character is a control, a bidirectional mark, a zero-width character, or another that a terminal shows
-/// as nothing or as something else (Unicode categories Cc, Zl, Zp and the format characters of UAX #9 and UTS #55).
+/// Whether a character is a control, a bidirectional mark, a zero-width character, or another that
+/// a terminal shows as nothing or as something else (Unicode categories Cc, Zl, Zp and the format
+/// characters of UAX #9 and UTS #55).
 pub fn is_unseen(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{ad}' | '\u{61c}' | '\u{115f}' | '\u{1160}' | '\u{180e}' | '\u{3164}' | '\u{ffa0}'
@@ -74,8 +76,8 @@ pub fn bytes(count: u64) -> String {
     format!("{value:.1} {}", UNITS[unit])
 }
 
-/// Reads a size: a number and, if it is not bytes, the letter of a binary unit (`500G`, `1.5 TiB`, `131072`). No filesystem
-/// counts further than an `off_t`, 2^63 - 1 bytes.
+/// Reads a size: a number and, if it is not bytes, the letter of a binary unit (`500G`, `1.5 TiB`,
+/// `131072`). No filesystem counts further than an `off_t`, 2^63 - 1 bytes.
 pub fn size(written: &str) -> Option<u64> {
     let written = written.trim();
     let cut = written.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(written.len());
@@ -99,8 +101,9 @@ pub fn ago(seconds: i64) -> String {
     }
 }
 
-/// Quotes a path for a POSIX shell, so that a remedy can be pasted: plain names stay as they are, others are
-/// single-quoted, and names with control or non-UTF-8 bytes are given through `printf` with octal escapes.
+/// Quotes a path for a POSIX shell, so that a remedy can be pasted: plain names stay as they are,
+/// others are single-quoted, and names with control or non-UTF-8 bytes are given through `printf`
+/// with octal escapes.
 pub fn shell_quoted(bytes: &[u8]) -> String {
     let plain = |b: &u8| b.is_ascii_alphanumeric() || b"/._-+=:,@%".contains(b);
     if !bytes.is_empty() && bytes.iter().all(plain) {

@@ -1,5 +1,5 @@
-//! What readers of configuration have in common: facts with their places, lines that are not understood, and secrets that stand
-//! where anybody can read them.
+//! What readers of configuration have in common: facts with their places, lines that are not
+//! understood, and secrets that stand where anybody can read them.
 
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
@@ -18,23 +18,27 @@ pub(crate) struct Collect {
     pub(crate) found: Configuration,
     /// The lines of each file, without secrets.
     lines: HashMap<Name, Vec<String>>,
-    /// Files that nobody named, but another file: whatever is not understood there may be anything, and is not shown.
+    /// Files that nobody named, but another file: whatever is not understood there may be anything,
+    /// and is not shown.
     followed: HashSet<Name>,
     /// Places whose text has a value from the environment of whoever asks.
     outside: HashSet<Spot>,
 }
 
-/// Why a line of a file that another one names was not taken, where the reason would show what it says.
+/// Why a line of a file that another one names was not taken, where the reason would show what it
+/// says.
 const NOT_SHOWN: &str =
     "it is not understood; what it says is not shown, since nobody named the file itself";
 
 impl Collect {
-    /// Takes a text whose lines are about to be read. Secrets in it are found here, whatever the format.
+    /// Takes a text whose lines are about to be read. Secrets in it are found here, whatever the
+    /// format.
     pub(crate) fn open(&mut self, file: &Name, text: &str, secrets_in: &'static str) {
         self.open_but(file, text, secrets_in, |_| false);
     }
 
-    /// The same, where the format says of some lines that nobody's password stands in them, whatever it looks like.
+    /// The same, where the format says of some lines that nobody's password stands in them,
+    /// whatever it looks like.
     pub(crate) fn open_but(
         &mut self,
         file: &Name,
@@ -88,7 +92,8 @@ impl Collect {
         self.found.facts.push(Configured { fact, spot: spot.clone() });
     }
 
-    /// A line, or a part of it, that could not be understood. A reason that is put together may quote the line.
+    /// A line, or a part of it, that could not be understood. A reason that is put together may
+    /// quote the line.
     pub(crate) fn skip(&mut self, spot: &Spot, why: impl Into<Cow<'static, str>>) {
         let is_followed = self.is_followed(&spot.file);
         let lines = self.lines.get(&spot.file).filter(|_| !is_followed);

@@ -64,7 +64,8 @@ impl Datasets {
                 {
                     self.property(dataset, property, value, &at);
                 }
-                // A value may have spaces in it; the columns after it are one word, or `inherited from X`.
+                // A value may have spaces in it; the columns after it are one word, or `inherited
+                // from X`.
                 [dataset, property, ..]
                     if heading
                         .as_ref()

@@ -1,6 +1,7 @@
 //! Files of variables, a `NAME=value` a line, as engines read them (`.env`, `env_file`).
 
-/// A variable, its line from 1, and its value; `None` where the line only names it, so that whoever starts the engine gives it.
+/// A variable, its line from 1, and its value; `None` where the line only names it, so that whoever
+/// starts the engine gives it.
 pub(crate) type Variable = (String, u32, Option<String>);
 
 /// Reads the lines; those that are none are told apart.

@@ -107,7 +107,8 @@ fn lines(text: &str) -> Vec<(u32, String)> {
 /// A word without its quotation marks and escapes.
 type Word = String;
 
-/// Words at spaces that stand in no quotation marks, up to a hash that begins one; with why there are no more.
+/// Words at spaces that stand in no quotation marks, up to a hash that begins one; with why there
+/// are no more.
 fn words(line: &str) -> Result<Vec<Word>, (Vec<Word>, String)> {
     let mut words = Vec::new();
     let mut rest = line.trim_start();
@@ -170,8 +171,9 @@ struct Options {
     all: Vec<String>,
     /// All that was said so far, of whatever flavour.
     plain: Flags,
-    /// Flavours in their order. One begins with all that was said by then, of whatever flavour, and has of later options only those
-    /// that follow it in the same list (`setflags` and `secinfo_addflavor` in the sources of `exportfs`).
+    /// Flavours in their order. One begins with all that was said by then, of whatever flavour, and
+    /// has of later options only those that follow it in the same list (`setflags` and
+    /// `secinfo_addflavor` in the sources of `exportfs`).
     flavours: Vec<(String, Flags)>,
     anonuid: Option<u32>,
     anongid: Option<u32>,
@@ -263,7 +265,8 @@ impl Options {
         }
     }
 
-    /// What it comes to for clients: who comes as AUTH_SYS gets what is said for that flavour, or else for the first.
+    /// What it comes to for clients: who comes as AUTH_SYS gets what is said for that flavour, or
+    /// else for the first.
     fn export(self, clients: &str) -> NfsExport {
         let sys = self.flavours.iter().find(|(flavour, _)| flavour == "sys");
         let flags = sys.or(self.flavours.first()).map_or(self.plain, |(_, flags)| *flags);
@@ -312,7 +315,8 @@ fn export(
     let mut any = false;
     let mut after_options = false;
     for word in rest {
-        // What stands behind options is a client, whatever it looks like; options at the end are for everybody.
+        // What stands behind options is a client, whatever it looks like; options at the end are
+        // for everybody.
         if let Some(options) = word.strip_prefix('-').filter(|_| !after_options) {
             (any, after_options) = (false, true);
             match defaults.with(options) {

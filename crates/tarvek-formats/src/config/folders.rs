@@ -86,7 +86,8 @@ fn entry(line: &str, fact: &mut FolderFact) -> Result<(), &'static str> {
         ["group", "", _] if fact.mode & 0o70 == 0 => fact.mode |= value << 3,
         ["group", "", _] => fact.entries.push(line.to_owned()),
         ["mask", "", _] => {
-            // With a mask, the bits of the group are those of the mask, and the entry of the group is one of its own.
+            // With a mask, the bits of the group are those of the mask, and the entry of the group
+            // is one of its own.
             let group = fact.mode >> 3 & 7;
             fact.mode = fact.mode & !0o70 | value << 3;
             if group != value {

@@ -17,7 +17,8 @@ pub(super) struct Setting {
 pub(super) struct Unit(Vec<Setting>);
 
 impl Unit {
-    /// Reads a file. A backslash at the end of a line continues it; comments in between are passed over.
+    /// Reads a file. A backslash at the end of a line continues it; comments in between are passed
+    /// over.
     pub(super) fn read(file: &Name, text: &str, out: &mut Collect) -> Self {
         let mut settings: Vec<Setting> = Vec::new();
         let mut section = String::new();

@@ -1,4 +1,5 @@
-//! Configuration of system containers: `lxc.container.conf(5)`, and the `mpN:` lines that hypervisors keep.
+//! Configuration of system containers: `lxc.container.conf(5)`, and the `mpN:` lines that
+//! hypervisors keep.
 
 use tarvek_core::facts::configured::{Fact, IdMapFact, IdOf, MappingFact, ServiceFact, VolumeFact};
 use tarvek_core::words::name::Name;
@@ -158,7 +159,8 @@ fn range(value: &str) -> Option<Vec<IdMapFact>> {
     Some(both.iter().map(range).collect())
 }
 
-/// A line as in `fstab(5)`, whose mount point is below the container's root; `None` where it maps no folder of the host.
+/// A line as in `fstab(5)`, whose mount point is below the container's root; `None` where it maps
+/// no folder of the host.
 fn entry(value: &str) -> Result<Option<Fact>, String> {
     let fields: Vec<&str> = value.split_whitespace().collect();
     let [source, at, kind, options, ..] = fields[..] else {

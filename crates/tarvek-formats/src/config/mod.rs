@@ -1,7 +1,7 @@
 //! Configuration that other programs read: what a host's files say, as facts with their places.
 //!
-//! Each reader makes of a value what the program that the file is for would make of it. What it can't understand is kept, with its
-//! line; only a file that is broken as a whole is refused.
+//! Each reader makes of a value what the program that the file is for would make of it. What it
+//! can't understand is kept, with its line; only a file that is broken as a whole is refused.
 
 mod around;
 mod clients;
@@ -107,7 +107,8 @@ pub fn read(files: &[(Format, File)], around: &Around) -> (Configuration, Vec<Re
     (out.found, refused)
 }
 
-/// Reads what a survey keeps of a host's configuration: exports, what the SMB server says of its own, and mount units.
+/// Reads what a survey keeps of a host's configuration: exports, what the SMB server says of its
+/// own, and mount units.
 pub fn of_documents(documents: &[Document]) -> Configuration {
     let mut out = Collect::default();
     let around = Around { read: &|_| Err("a survey does not keep it".into()), variable: &|_| None };

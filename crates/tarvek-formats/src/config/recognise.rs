@@ -70,7 +70,8 @@ impl Format {
 /// Lines are looked at no further than this.
 const LINES: usize = 2000;
 
-/// The format of a text; `None` if it is none of them. The name decides only between those that look alike (`subuid` and `subgid`).
+/// The format of a text; `None` if it is none of them. The name decides only between those that
+/// look alike (`subuid` and `subgid`).
 pub fn recognise(name: &Path, text: &str) -> Option<Format> {
     if text.contains('\0') {
         return None;

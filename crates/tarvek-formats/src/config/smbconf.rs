@@ -140,7 +140,8 @@ impl Reading {
         self.at = Some(at);
     }
 
-    /// A section that ends without a path is not available, also if a later part of it has one (`service_ok` in the server).
+    /// A section that ends without a path is not available, also if a later part of it has one
+    /// (`service_ok` in the server).
     fn end(&mut self) {
         let Some(at) = self.at else { return };
         let section = &mut self.sections[at];

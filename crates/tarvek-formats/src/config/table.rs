@@ -95,7 +95,8 @@ pub(super) fn mountinfo(file: &Name, bytes: &[u8], out: &mut Collect) {
     }
 }
 
-/// Reads `SOURCE on AT type TYPE (OPTIONS)`, or `SOURCE on AT (TYPE, OPTIONS)` as other systems print it.
+/// Reads `SOURCE on AT type TYPE (OPTIONS)`, or `SOURCE on AT (TYPE, OPTIONS)` as other systems
+/// print it.
 pub(super) fn printed(file: &Name, text: &str, out: &mut Collect) {
     out.open(file, text, "a mount table");
     for (n, line) in text.lines().enumerate() {

@@ -1,5 +1,5 @@
-//! YAML 1.2 as a tree with lines: anchors are shared, not copied, and merge keys are resolved where they stand, so that a small file
-//! can't become a large tree.
+//! YAML 1.2 as a tree with lines: anchors are shared, not copied, and merge keys are resolved where
+//! they stand, so that a small file can't become a large tree.
 
 use std::collections::HashMap;
 use std::rc::Rc;
@@ -122,7 +122,8 @@ struct Building {
     twice: Vec<Key>,
 }
 
-/// Reads a text that is one document; also which keys stand twice in a map, of which the last counts.
+/// Reads a text that is one document; also which keys stand twice in a map, of which the last
+/// counts.
 ///
 /// # Errors
 /// Where it is none.
@@ -208,7 +209,8 @@ impl Building {
         Ok(())
     }
 
-    /// A map with what its merge keys bring in: what it says itself goes before, and of several the first.
+    /// A map with what its merge keys bring in: what it says itself goes before, and of several the
+    /// first.
     fn merged(
         &mut self,
         mut entries: Vec<(Key, Node)>,

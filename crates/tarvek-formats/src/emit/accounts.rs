@@ -17,12 +17,14 @@ pub fn accounts(layout: &Layout, host: &Host, file: &str) -> Emitted {
     }
     let source = Source { file };
     let mut out = format!(
-        "#!/bin/sh\n# Accounts and groups of {}. What is there already stays as it is; run as root.\n{}set -e\n",
+        "#!/bin/sh\n# Accounts and groups of {}. What is there already stays as it is; run as \
+         root.\n{}set -e\n",
         host.name,
         source.of(host.origin, &format!("host {}", host.name))
     );
     out += "group() { getent group \"$2\" >/dev/null || groupadd -g \"$1\" \"$2\"; }\n\
-            account() { getent passwd \"$3\" >/dev/null || useradd -u \"$1\" -g \"$2\" -M -d /nonexistent -s \"$4\" \"$3\"; }\n\
+            account() { getent passwd \"$3\" >/dev/null || useradd -u \"$1\" -g \"$2\" -M -d \
+            /nonexistent -s \"$4\" \"$3\"; }\n\
             member() { usermod -a -G \"$1\" \"$2\"; }\n\n";
     let mut made: BTreeSet<u32> = BTreeSet::new();
     for group in &host.groups {

@@ -39,7 +39,8 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Emitted {
                         Some(_) => String::new(),
                     };
                     format!(
-                        "  Type this in a command window; it asks for {}'s password, and keeps the drive after a restart.\n\
+                        "  Type this in a command window; it asks for {}'s password, and keeps the \
+                         drive after a restart.\n\
                          \x20   net use {drive}{} /user:{} /persistent:yes\n",
                         Name::from(user),
                         said(&format!("\\\\{server}\\{}", share.name.raw()))?,
@@ -49,13 +50,15 @@ pub fn clients(layout: &Layout, only: Option<&Host>, file: &str) -> Emitted {
                 Os::Macos => {
                     let address = format!("smb://{}@{server}/{}", url(user), url(share.name.raw()));
                     format!(
-                        "  Type this in Terminal, or the address under Go > Connect to Server in the Finder.\n\
+                        "  Type this in Terminal, or the address under Go > Connect to Server in \
+                         the Finder.\n\
                          \x20   open {}\n",
                         shell_quoted(address.as_bytes())
                     )
                 }
                 Os::Linux => format!(
-                    "  Add this line to /etc/fstab, make the folder {}, and put name and password into the file it names (mode 0600).\n\
+                    "  Add this line to /etc/fstab, make the folder {}, and put name and password \
+                     into the file it names (mode 0600).\n\
                      \x20   {}",
                     mount.at,
                     fstab_line(layout, host, mount)?

@@ -93,7 +93,8 @@ fn volume(
     volumes: &mut BTreeMap<String, Value>,
 ) -> Result<Value, Unsayable> {
     if let (MapSource::Folder(from), Some(label)) = (&map.source, map.label) {
-        // Not every reader of Compose files knows labels in the long form; in the short form colons part.
+        // Not every reader of Compose files knows labels in the long form; in the short form colons
+        // part.
         let colon =
             [from.written.raw(), map.to.written.raw()].iter().any(|path| path.contains(':'));
         let fine = if colon {
@@ -213,7 +214,8 @@ fn plain(name: &str) -> String {
     if starts && name.bytes().all(bare) { name.to_owned() } else { string(name) }
 }
 
-/// Writes a value as YAML in block style; strings are double-quoted as JSON, which YAML 1.2 takes as they are.
+/// Writes a value as YAML in block style; strings are double-quoted as JSON, which YAML 1.2 takes
+/// as they are.
 fn yaml(value: &Value, indent: usize, out: &mut String) {
     let pad = " ".repeat(indent);
     match value {

@@ -1,6 +1,7 @@
-//! Real configuration from a layout, in open formats. Comments say which line of the layout each part comes from. No password
-//! is ever written: where one is needed, a placeholder file that only root may read says so. What a format can't say is refused with
-//! its place in the layout ([`Unsayable`]); how each says what it can stands in `quote.rs`.
+//! Real configuration from a layout, in open formats. Comments say which line of the layout each
+//! part comes from. No password is ever written: where one is needed, a placeholder file that only
+//! root may read says so. What a format can't say is refused with its place in the layout
+//! ([`Unsayable`]); how each says what it can stands in `quote.rs`.
 
 mod accounts;
 mod clients;

@@ -56,7 +56,8 @@ fn attached(layout: &Layout, host: &Host, mount: &Mount) -> Result<Attached, Uns
     } else if let (Protocol::Smb, Some(user)) = (mount.protocol, &mount.user) {
         options.push(format!("username={}", user.raw()));
     }
-    // A server that is a guest of this host is up after it: nobody may wait for the mount while this host starts.
+    // A server that is a guest of this host is up after it: nobody may wait for the mount while
+    // this host starts.
     let guest = share.and_then(|share| layout.host(&share.host)?.inside.as_ref());
     if mount.protocol.is_network() && guest == Some(&host.name) {
         for wanted in ["nofail", "x-systemd.automount"] {
@@ -115,7 +116,8 @@ fn credentials(layout: &Layout, host: &Host) -> Vec<Piece> {
             text: format!(
                 "# {}\nusername={user}\npassword=\n",
                 comment(&format!(
-                    "Goes to {file}. Owner root, mode 0600. Write the password after the equals sign; nothing else may know it."
+                    "Goes to {file}. Owner root, mode 0600. Write the password after the equals \
+                     sign; nothing else may know it."
                 ))
             ),
             mode: 0o600,
@@ -170,7 +172,8 @@ pub fn systemd(layout: &Layout, host: &Host, file: &str) -> Emitted {
             pieces.push(Piece::new(
                 format!("{name}.automount"),
                 format!(
-                    "{comment}[Unit]\nDescription={what} on first use\n\n[Automount]\nWhere={at_point}\n\n[Install]\nWantedBy={target}\n"
+                    "{comment}[Unit]\nDescription={what} on first use\n\n[Automount]\n\
+                     Where={at_point}\n\n[Install]\nWantedBy={target}\n"
                 ),
             ));
         }

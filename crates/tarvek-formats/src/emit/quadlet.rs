@@ -75,7 +75,8 @@ fn unit(
                 say(map.origin, from.written.raw(), volume_part(from.written.raw()))?
             }
             MapSource::Volume(name) => name.raw().to_owned(),
-            // The engine can't mount a share by itself here: the host does, and the folder is mapped.
+            // The engine can't mount a share by itself here: the host does, and the folder is
+            // mapped.
             MapSource::Share(mount) => {
                 let source = layout.source_name(&mount.from);
                 let words = format!("Mount {source} on the host, and map its folder here.");

@@ -1,4 +1,5 @@
-//! How each format writes what somebody chose. What a format can't say is refused, never left to chance.
+//! How each format writes what somebody chose. What a format can't say is refused, never left to
+//! chance.
 
 use serde_json::Value;
 use tarvek_core::words::text::is_unseen;
@@ -15,8 +16,9 @@ pub(super) fn comment(text: &str) -> String {
     line
 }
 
-/// A path in exports (`exports(5)`): what is not plain stands in quotation marks, as octal digits where it has a meaning of its own.
-/// A backslash before three octal digits is lost by the server's own table of exports, however it is written.
+/// A path in exports (`exports(5)`): what is not plain stands in quotation marks, as octal digits
+/// where it has a meaning of its own. A backslash before three octal digits is lost by the server's
+/// own table of exports, however it is written.
 pub(super) fn exports_path(path: &str) -> Result<String, &'static str> {
     let digits = |b: &[u8]| b[0] == b'\\' && b[1..].iter().all(|b| matches!(b, b'0'..=b'7'));
     if path.as_bytes().windows(4).any(digits) {
@@ -49,7 +51,8 @@ fn octal(text: &str, has_meaning: impl Fn(char) -> bool) -> Vec<u8> {
     out
 }
 
-/// A field of fstab (`fstab(5)`, `getmntent(3)`). At the start of a line a number sign would make a comment of it.
+/// A field of fstab (`fstab(5)`, `getmntent(3)`). At the start of a line a number sign would make a
+/// comment of it.
 pub(super) fn fstab(text: &str) -> String {
     let field = octal(text, |c| matches!(c, ' ' | '\t' | '\\'));
     let field = String::from_utf8(field).expect("the bytes of a character stay together");
@@ -63,7 +66,8 @@ pub(super) fn seen(text: &str) -> Result<(), &'static str> {
     if text.chars().any(is_unseen) { Err(UNSEEN) } else { Ok(()) }
 }
 
-/// A value of smb.conf (`smb.conf(5)`): spaces at its ends and a backslash at its end are kept by quotation marks.
+/// A value of smb.conf (`smb.conf(5)`): spaces at its ends and a backslash at its end are kept by
+/// quotation marks.
 pub(super) fn smb_value(text: &str) -> Result<String, &'static str> {
     seen(text)?;
     if text.contains('"') {
@@ -95,7 +99,8 @@ pub(super) fn unit_value(text: &str) -> Result<String, &'static str> {
     Ok(text.replace('%', "%%"))
 }
 
-/// A path in a unit's list of paths, which parts at spaces and reads quotation marks and backslashes in a way of its own.
+/// A path in a unit's list of paths, which parts at spaces and reads quotation marks and
+/// backslashes in a way of its own.
 pub(super) fn unit_path(path: &str) -> Result<String, &'static str> {
     if path.contains(['"', '\'', '\\']) {
         return Err("a unit has no sure way to say a quotation mark or backslash in a path");
@@ -104,18 +109,21 @@ pub(super) fn unit_path(path: &str) -> Result<String, &'static str> {
     Ok(if path.contains(' ') { format!("\"{path}\"") } else { path })
 }
 
-/// One side of a mapping in a unit for Podman (`podman-systemd.unit(5)`, `Volume=`): its parts are parted by colons, and its generator
-/// makes a command line of it, in which a dollar sign starts a variable.
+/// One side of a mapping in a unit for Podman (`podman-systemd.unit(5)`, `Volume=`): its parts are
+/// parted by colons, and its generator makes a command line of it, in which a dollar sign starts a
+/// variable.
 pub(super) fn volume_part(path: &str) -> Result<String, &'static str> {
     if path.contains([':', '$', '"', '\'', '\\']) {
         return Err(
-            "a unit for Podman has no sure way to say a colon, dollar sign, quotation mark or backslash in a mapping",
+            "a unit for Podman has no sure way to say a colon, dollar sign, quotation mark or \
+             backslash in a mapping",
         );
     }
     unit_value(path)
 }
 
-/// A string of YAML: JSON's, which YAML 1.2 takes as it is, with everything escaped that either takes for a line's end or for nothing.
+/// A string of YAML: JSON's, which YAML 1.2 takes as it is, with everything escaped that either
+/// takes for a line's end or for nothing.
 pub(super) fn yaml(text: &str) -> String {
     let mut out = String::new();
     for c in Value::from(text).to_string().chars() {

@@ -1,4 +1,5 @@
-//! A POSIX shell script that makes a host's datasets and folders, with their owners, modes and ACLs.
+//! A POSIX shell script that makes a host's datasets and folders, with their owners, modes and
+//! ACLs.
 
 use tarvek_core::kernel::acl::{AclEntry, Tag, perm_text};
 use tarvek_core::layout::folder::Folder;
@@ -207,7 +208,8 @@ fn dataset(layout: &Layout, host: &Host, dataset: &Dataset) -> String {
     }
 }
 
-/// A size as `zfs get` prints it where it is a whole number of units, so that a second run finds nothing to do.
+/// A size as `zfs get` prints it where it is a whole number of units, so that a second run finds
+/// nothing to do.
 fn zfs_size(bytes: u64) -> String {
     let units = [("P", 50), ("T", 40), ("G", 30), ("M", 20), ("K", 10)];
     let whole =

@@ -27,7 +27,8 @@ pub fn smb(layout: &Layout, host: &Host, file: &str) -> Emitted {
     if out.is_empty() {
         return Ok(Vec::new());
     }
-    let note = "# Include these in smb.conf. Everybody named here needs a password of this server: smbpasswd -a NAME\n\n";
+    let note = "# Include these in smb.conf. Everybody named here needs a password of this server: \
+                smbpasswd -a NAME\n\n";
     Ok(vec![Piece::new("shares.smb.conf", note.to_owned() + &out)])
 }
 
@@ -62,8 +63,9 @@ fn parameters(path: String, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     ] {
         all.extend(mode.map(|mode| (name, format!("{mode:04o}"))));
     }
-    // No `inherit acls`: it has the server work the ACL of a new entry out by itself, which puts the maker's primary group in
-    // the place of the folder's, setgid or not. Without it the kernel gives new entries the folder's default ACL.
+    // No `inherit acls`: it has the server work the ACL of a new entry out by itself, which puts
+    // the maker's primary group in the place of the folder's, setgid or not. Without it the kernel
+    // gives new entries the folder's default ACL.
     if offer.recycle {
         all.push(("vfs objects", "recycle".into()));
     }

@@ -1,4 +1,5 @@
-//! The layout's file as a TOML document: where its parts stand, and edits of them that leave everything else as it is.
+//! The layout's file as a TOML document: where its parts stand, and edits of them that leave
+//! everything else as it is.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -85,7 +86,8 @@ impl Parts {
         self.by_start.insert(span.start, (span.end, part));
     }
 
-    /// A table by its head, which goes on up to the next one, or by its key where it has no head of its own.
+    /// A table by its head, which goes on up to the next one, or by its key where it has no head of
+    /// its own.
     fn add_table(&mut self, key: &Key, item: &Item, part: Part) {
         let head = item.span().map(|span| span.start);
         if let Some(start) = key.span().map(|span| span.start).into_iter().chain(head).min() {
@@ -295,8 +297,8 @@ pub enum EditFault {
     Unfit,
 }
 
-/// The text of a layout with edits made. Comments, order and everything that is not edited stay as they are. Addresses are taken before
-/// the first edit; what goes, goes last.
+/// The text of a layout with edits made. Comments, order and everything that is not edited stay as
+/// they are. Addresses are taken before the first edit; what goes, goes last.
 ///
 /// # Errors
 /// Where an edit can't be made; nothing is made then.
@@ -322,7 +324,8 @@ pub fn edit(text: &str, layout: &Layout, edits: &[Edit]) -> Result<String, EditF
     Ok(as_before(text, document.to_string()))
 }
 
-/// A text that was written anew, with the mark at its start and the ends of lines that it had before.
+/// A text that was written anew, with the mark at its start and the ends of lines that it had
+/// before.
 pub(super) fn as_before(before: &str, now: String) -> String {
     const MARK: char = '\u{feff}';
     let ends_in_two = before.contains("\r\n") && !before.replace("\r\n", "").contains('\n');
@@ -371,8 +374,8 @@ fn set(root: &mut Item, address: &[Segment], to: &value::Value) -> Result<(), Ed
     Ok(())
 }
 
-/// Puts another value in the place of one, with the space and the comments around it; of lists what stays the same stays as it is
-/// written.
+/// Puts another value in the place of one, with the space and the comments around it; of lists what
+/// stays the same stays as it is written.
 fn replace(old: &mut Value, to: &value::Value) {
     if let (Value::Array(array), value::Value::List(items)) = (&mut *old, to) {
         let wanted: Vec<Value> = items.iter().map(made).collect();
@@ -415,11 +418,13 @@ fn add(root: &mut Item, address: &[Segment], item: &value::Value) -> Result<(), 
     Ok(())
 }
 
-/// Adds an item as the others of its list are written: each in a line of its own, or one after another.
+/// Adds an item as the others of its list are written: each in a line of its own, or one after
+/// another.
 fn push(array: &mut Array, mut item: Value) {
     let first = array.get(0).and_then(|item| text_before(item.decor()).map(str::to_owned));
     match first.as_deref().and_then(|prefix| prefix.rfind('\n').map(|at| &prefix[at..])) {
-        // What stands behind the last item, a comment of its line for one, is before the new one from now on.
+        // What stands behind the last item, a comment of its line for one, is before the new one
+        // from now on.
         Some(line) => {
             let trailing = array.trailing().as_str().unwrap_or_default().to_owned();
             let comments = trailing.rfind('\n').map_or("", |at| &trailing[..at]);
@@ -484,7 +489,8 @@ fn take_from(array: &mut Array, at: usize) {
     }
 }
 
-/// Takes a table out of an array of them; its comments stay, before the next one or, handed back, at the end.
+/// Takes a table out of an array of them; its comments stay, before the next one or, handed back,
+/// at the end.
 fn take_table(all: &mut ArrayOfTables, at: usize) -> Option<String> {
     let gone = all.get(at)?.decor().clone();
     all.remove(at);
@@ -525,7 +531,8 @@ fn made(value: &value::Value) -> Value {
 mod tests {
     use super::*;
 
-    const START: &str = "# of us\ntarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"apps\"\n[service.lantern]\nhost = \"box\"\nrole = \"serve\"\n";
+    const START: &str = "# of us\ntarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"apps\"\n\
+                         [service.lantern]\nhost = \"box\"\nrole = \"serve\"\n";
 
     fn edited(text: &str, edits: &[Edit]) -> String {
         let layout = crate::layout::read("tarvek.toml", text.as_bytes()).unwrap();
@@ -551,8 +558,10 @@ mod tests {
     fn comments_stay_and_lines_end_as_they_did() {
         let map = |to: &str| Part::mapping(&"lantern".into(), &to.into());
         let text = format!(
-            "{START}umask = \"022\" # usual\nmap = [ # two\n  # the first\n  {{ from = \"/a\", to = \"/x\" }}, # behind it\n  \
-             # the last\n  {{ from = \"/b\", to = \"/y\", access = \"ro\" }}, # and behind that\n] # done\n# end\n"
+            "{START}umask = \"022\" # usual\nmap = [ # two\n  # the first\n  {{ from = \"/a\", to \
+             = \"/x\" }}, # behind it\n  \
+             # the last\n  {{ from = \"/b\", to = \"/y\", access = \"ro\" }}, # and behind that\n] \
+             # done\n# end\n"
         );
         let edits = [
             change(Part::Service("lantern".into()), "umask", Change::Set("002".into())),
@@ -578,7 +587,8 @@ mod tests {
     fn arrays_of_tables_and_dotted_keys_are_edited_where_they_stand() {
         let map = |to: &str| Part::mapping(&"lantern".into(), &to.into());
         let text = format!(
-            "{START}[[service.lantern.map]] # one\nfrom = \"/a\"\nto = \"/x\" # here\n# the other\n[[service.lantern.map]] # two\nfrom = \"/b\"\nto = \"/y\"\n"
+            "{START}[[service.lantern.map]] # one\nfrom = \"/a\"\nto = \"/x\" # here\n# the other\n\
+             [[service.lantern.map]] # two\nfrom = \"/b\"\nto = \"/y\"\n"
         );
         let item = value::Value::table([("from", "/c".into()), ("to", "/z".into())]);
         let lantern = || Part::Service("lantern".into());

@@ -1,4 +1,5 @@
-//! A layout with what was adopted added to it: what stands in it stays as it is, comments and order included.
+//! A layout with what was adopted added to it: what stands in it stays as it is, comments and order
+//! included.
 
 use std::collections::{HashMap, HashSet};
 
@@ -29,10 +30,12 @@ pub struct Extended {
     pub left: Vec<(Spot, String)>,
 }
 
-/// Adds to a layout what it has not, and has not had: `before` is its text, and the layout that this text is.
+/// Adds to a layout what it has not, and has not had: `before` is its text, and the layout that
+/// this text is.
 ///
 /// # Errors
-/// Everything that would be wrong with the layout afterwards, where no part that was added is to blame.
+/// Everything that would be wrong with the layout afterwards, where no part that was added is to
+/// blame.
 pub fn extend(
     before: Option<(&str, &Layout)>,
     site: &Name,
@@ -66,8 +69,8 @@ pub fn extend(
     }
 }
 
-/// The part that has to go for a mistake: the innermost one that was adopted by itself, or the SMB offer of a share that is exported as
-/// well.
+/// The part that has to go for a mistake: the innermost one that was adopted by itself, or the SMB
+/// offer of a share that is exported as well.
 fn blame(at: Option<&Part>, layout: &Layout, exported: &HashSet<Name>) -> Option<Part> {
     let outwards = std::iter::successors(at.cloned(), Part::enclosing);
     outwards.into_iter().find(|part| match part {

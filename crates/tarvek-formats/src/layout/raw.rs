@@ -1,7 +1,8 @@
-//! The layout file as it is written, and thereby its schema: the doc comments here are the schema's descriptions.
+//! The layout file as it is written, and thereby its schema: the doc comments here are the schema's
+//! descriptions.
 //!
-//! What the schema requires is still optional here: what is wrong is taken out before this is filled, so that the rest can
-//! be judged all the same.
+//! What the schema requires is still optional here: what is wrong is taken out before this is
+//! filled, so that the rest can be judged all the same.
 
 use std::collections::BTreeMap;
 
@@ -52,8 +53,9 @@ pub(super) struct Raw {
     pub(super) rules: RawRules,
     /// What counts as waste.
     pub(super) waste: RawWaste,
-    /// Where `adopt` read what: by file, the parts of this layout with the line of the file. Findings point there, and what is named here
-    /// is not adopted a second time, also if it was taken out or changed since.
+    /// Where `adopt` read what: by file, the parts of this layout with the line of the file.
+    /// Findings point there, and what is named here is not adopted a second time, also if it was
+    /// taken out or changed since.
     pub(super) adopted: BTreeMap<At<String>, BTreeMap<At<String>, u32>>,
 }
 
@@ -281,15 +283,17 @@ pub(super) struct RawService {
     pub(super) groups: Vec<At<NumberOrName>>,
     /// Its umask; 022 unless said otherwise.
     pub(super) umask: Option<Octal>,
-    /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,… for
-    /// users and groups alike; u: or g: before a range makes it one of users or groups only.
+    /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as
+    /// INSIDE:OUTSIDE:COUNT,… for users and groups alike; u: or g: before a range makes it one of
+    /// users or groups only.
     pub(super) userns: Option<At<String>>,
     /// What it sees of its host; without this it runs straight on the host.
     pub(super) map: Option<Vec<At<RawMapping>>>,
     /// Paths that other services name, and what it takes them for.
     pub(super) translate: Vec<RawTranslation>,
-    /// Published ports: [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as "8100", "8100:80", "10.20.0.7:8100:80/udp". The address is one of
-    /// the host's that it is published on (all unless given), the protocol tcp (unless given) or udp.
+    /// Published ports: [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as "8100", "8100:80",
+    /// "10.20.0.7:8100:80/udp". The address is one of the host's that it is published on (all
+    /// unless given), the protocol tcp (unless given) or udp.
     pub(super) ports: Vec<At<String>>,
     /// The network it is in.
     pub(super) network: Option<EngineName>,
@@ -336,16 +340,18 @@ pub(super) struct RawMapping {
     pub(super) from: Option<At<String>>,
     /// Or a share, mounted by the engine.
     pub(super) share: Option<At<String>>,
-    /// Or a source of another machine as it is written for mounting: server:/path, //server/share/folder.
+    /// Or a source of another machine as it is written for mounting: server:/path,
+    /// //server/share/folder.
     pub(super) source: Option<At<String>>,
-    /// Or a volume that the engine keeps; with a share or source, what the engine calls it, so that several services can share it.
+    /// Or a volume that the engine keeps; with a share or source, what the engine calls it, so that
+    /// several services can share it.
     pub(super) volume: Option<EngineName>,
     /// For a share or source: the part of it that is mounted, as a path below it.
     pub(super) below: Option<At<String>>,
     /// For a share or source: how.
     pub(super) protocol: Option<Keyword<Protocol>>,
-    /// For a read-only folder: what the engine makes of mounts below it, ro or rw. Engines differ; without this, writing there is
-    /// unknown.
+    /// For a read-only folder: what the engine makes of mounts below it, ro or rw. Engines differ;
+    /// without this, writing there is unknown.
     pub(super) nested: Option<Keyword<Access>>,
     /// For a share or source: mount options, comma separated.
     pub(super) options: Option<At<String>>,
@@ -362,7 +368,8 @@ pub(super) struct RawMapping {
     pub(super) label: Option<Keyword<Label>>,
     /// Mount propagation, as the engine names it.
     pub(super) propagation: Option<Propagation>,
-    /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered from the inside.
+    /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered
+    /// from the inside.
     pub(super) idmap: bool,
 }
 
@@ -384,8 +391,8 @@ pub(super) struct RawLibrary {
     pub(super) original: bool,
     /// Where it is backed up to.
     pub(super) backup: Option<String>,
-    /// Which version to keep of several, in words set apart by commas, the first weighs most: a codec (hevc, av1, h264, …), at most
-    /// LINES (at most 1080p), larger, smaller.
+    /// Which version to keep of several, in words set apart by commas, the first weighs most: a
+    /// codec (hevc, av1, h264, …), at most LINES (at most 1080p), larger, smaller.
     pub(super) prefer: Option<At<String>>,
 }
 
@@ -442,7 +449,8 @@ pub(super) struct RawSort {
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Waste")]
 pub(super) struct RawWaste {
-    /// Further patterns of names that are left over: * and ? stand for any characters and for one; of folders if they end with a slash.
+    /// Further patterns of names that are left over: * and ? stand for any characters and for one;
+    /// of folders if they end with a slash.
     pub(super) leftovers: Vec<LeftoverPattern>,
 }
 

@@ -112,7 +112,8 @@ struct Validator<'a, 'm, 't> {
     lines: Lines<'a>,
     names: Names,
     mistakes: &'m mut Mistakes<'t>,
-    /// What `check` makes a finding of; it is reported here as well if the layout is refused anyway.
+    /// What `check` makes a finding of; it is reported here as well if the layout is refused
+    /// anyway.
     judged_later: Vec<(Range<usize>, String, Option<String>)>,
 }
 
@@ -278,7 +279,8 @@ impl Validator<'_, '_, '_> {
         }
     }
 
-    /// No host is inside of itself, by way of others or not. What is, is taken to stand by itself, so that the rest can be judged.
+    /// No host is inside of itself, by way of others or not. What is, is taken to stand by itself,
+    /// so that the rest can be judged.
     fn rings(&mut self, hosts: &mut [Host]) {
         let index: HashMap<Name, usize> =
             hosts.iter().enumerate().map(|(n, host)| (host.name.clone(), n)).collect();
@@ -423,7 +425,8 @@ impl Validator<'_, '_, '_> {
         })
     }
 
-    /// `HOST:SHARE` refers to a share of the layout; everything else is a source as mount(8) takes it.
+    /// `HOST:SHARE` refers to a share of the layout; everything else is a source as mount(8) takes
+    /// it.
     fn mount_source(
         &mut self,
         from: Option<At<String>>,
@@ -431,7 +434,8 @@ impl Validator<'_, '_, '_> {
     ) -> Option<MountSource> {
         let from = from?;
         let text = from.value.as_str();
-        // Where the protocol is wrong, a reference that is wrong as well is said in the same breath.
+        // Where the protocol is wrong, a reference that is wrong as well is said in the same
+        // breath.
         let network = protocol.is_none_or(|protocol| protocol.0.is_network());
         let reference = text.split_once(':').filter(|(host, rest)| {
             network
@@ -638,7 +642,8 @@ impl Validator<'_, '_, '_> {
             _ => id_map(text).map(UserNs::Ranges),
         };
         if read.is_none() {
-            let remedy = "write host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as INSIDE:OUTSIDE:COUNT,… (with \
+            let remedy = "write host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges \
+                          as INSIDE:OUTSIDE:COUNT,… (with \
                           u: and g: before those of users and groups, where they differ)";
             let message = format!("{text:?} is no user namespace");
             self.mistakes.add(written.span.clone(), message, Some(remedy.to_owned()));
@@ -745,7 +750,8 @@ impl Validator<'_, '_, '_> {
         settings
     }
 
-    /// An account that a service names has to be one that its host declares, where the host declares any.
+    /// An account that a service names has to be one that its host declares, where the host
+    /// declares any.
     fn unknown_accounts(&mut self, layout: &Layout) {
         let mut accounts: HashMap<&str, Known> = HashMap::new();
         for service in &layout.services {

@@ -1,4 +1,5 @@
-//! Listings: the collected text of a host where Tarvek can't run. `docs/listing.md` describes the format.
+//! Listings: the collected text of a host where Tarvek can't run. `docs/listing.md` describes the
+//! format.
 //!
 //! ```text
 //! tarvek-listing 1
@@ -62,7 +63,8 @@ pub fn read(file: &str, bytes: &[u8]) -> Result<HostFacts, Refused> {
     }
 }
 
-/// Reads a listing from wherever it comes. What is none is refused at its first wrong line, however long it is.
+/// Reads a listing from wherever it comes. What is none is refused at its first wrong line, however
+/// long it is.
 ///
 /// # Errors
 /// As [`Unread`] tells.
@@ -361,7 +363,8 @@ impl Reader<'_> {
             let path = self.path(line, column, written)?;
             Ok::<_, Refused>((path, meta))
         };
-        // The name and the rest of an entry whose folder is known, where nothing about it is out of the ordinary.
+        // The name and the rest of an entry whose folder is known, where nothing about it is out of
+        // the ordinary.
         let plain = |index: usize, folder: usize| {
             let (_, head, name) = section.split(index)?;
             let (b"", _, meta) = columns.read(head).ok()? else { return None };
@@ -406,7 +409,8 @@ impl Reader<'_> {
                 None => (top, last) = (Some(index), None),
             }
         }
-        // They are read a second time, when their folder is known: all of them as entries would take several times the room of their text.
+        // They are read a second time, when their folder is known: all of them as entries would
+        // take several times the room of their text.
         let mut entry = |index: usize, folder: Option<&AbsPath>| {
             let found = folder.and_then(|folder| plain(index, folder.as_bytes().len()));
             let (name, meta, path) = match found {
@@ -532,9 +536,11 @@ mod tests {
     use super::*;
     use tarvek_core::facts::tree::Lookup;
 
-    const GOOD: &str = "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection roots\n|deep /loft/media\nend roots\n\
+    const GOOD: &str = "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection roots\n|deep \
+                        /loft/media\nend roots\n\
         section tree type mode uid gid size allocated inode links mtime device path\n\
-        |d 0755 0 0 6 0 34 3 1 - /\n|d 0755 0 0 6 0 34 3 1 - /loft\n|d 2775 0 2100 4 - - 3 1.5 - /loft/media\n\
+        |d 0755 0 0 6 0 34 3 1 - /\n|d 0755 0 0 6 0 34 3 1 - /loft\n|d 2775 0 2100 4 - - 3 1.5 - \
+        /loft/media\n\
         |l 0777 0 0 4 - - 1 1 - /loft/media/new\\012line\n|> films \\\\x\nend tree\ncomplete\n";
 
     #[test]
@@ -565,8 +571,10 @@ mod tests {
 
     #[test]
     fn marks_and_nfsv4_acls_belong_to_their_entries() {
-        let more = "end tree\nsection marks\n|42 ----i---------eP------ /loft/media\n|0 -----a-------- /loft\nend marks\n\
-            section nfs4acl\n|# file: /loft/media\n|A::OWNER@:rwaDxtTnNcCoy\n|D:g:keepers:w\n|A:fd:840:RX\nend nfs4acl\n";
+        let more = "end tree\nsection marks\n|42 ----i---------eP------ /loft/media\n|0 \
+                    -----a-------- /loft\nend marks\n\
+            section nfs4acl\n|# file: /loft/media\n|A::OWNER@:rwaDxtTnNcCoy\n|D:g:keepers:w\n\
+            |A:fd:840:RX\nend nfs4acl\n";
         let facts = read("x", GOOD.replace("end tree\n", more).as_bytes()).unwrap();
         let path = |text: &[u8]| facts.tree.find(&AbsPath::new(text).unwrap());
         let (Lookup::Found(media), Lookup::Found(loft)) = (path(b"/loft/media"), path(b"/loft"))

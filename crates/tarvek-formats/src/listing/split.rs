@@ -13,7 +13,8 @@ use crate::mistake::{Refused, in_line};
 /// A line with its number.
 pub(super) type Line<'a> = (usize, Cow<'a, [u8]>);
 
-/// The lines of a section. Of one whose lines end with paths, the folder of lines that follow each other stands once: it is most of what they say.
+/// The lines of a section. Of one whose lines end with paths, the folder of lines that follow each
+/// other stands once: it is most of what they say.
 #[derive(Default)]
 pub(super) struct Section {
     pub(super) columns: Vec<String>,
@@ -80,7 +81,8 @@ impl Section {
         self.own(index).starts_with(mark)
     }
 
-    /// A line that ends with a path, in its parts: which folder that is in, what stands before it, and the name.
+    /// A line that ends with a path, in its parts: which folder that is in, what stands before it,
+    /// and the name.
     pub(super) fn split(&self, index: usize) -> Option<(u32, &[u8], &[u8])> {
         let Stored { before, folder, .. } = self.lines[index];
         let (head, name) = self.own(index).split_at(before as usize);

@@ -9,7 +9,8 @@ pub(super) const FIRST_LINE: &str = "tarvek-listing 1";
 
 pub(super) const AGAIN: &str = "collect it again, and copy the whole output";
 
-/// The longest path that is read, in bytes. A tree may be deeper than `PATH_MAX`, but nobody's collector gets there.
+/// The longest path that is read, in bytes. A tree may be deeper than `PATH_MAX`, but nobody's
+/// collector gets there.
 pub(super) const LONGEST_PATH: usize = 1 << 16;
 
 /// Why a listing is not read.

@@ -1,7 +1,7 @@
 //! A file that keeps what was read of others, so that an unchanged file is never read twice.
 //!
-//! It is an SQLite file of its own: what is in it can be lost at any time without harm. Files are known by filesystem and inode, and are
-//! unchanged if size, mtime and ctime are what they were.
+//! It is an SQLite file of its own: what is in it can be lost at any time without harm. Files are
+//! known by filesystem and inode, and are unchanged if size, mtime and ctime are what they were.
 
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -27,13 +27,16 @@ const SCHEMA: &str = "
 CREATE TABLE file (
   filesystem INTEGER NOT NULL, inode INTEGER NOT NULL, -- what it is known by
   size INTEGER NOT NULL, modified INTEGER NOT NULL, changed INTEGER NOT NULL,
-  mode INTEGER NOT NULL, uid INTEGER NOT NULL, gid INTEGER NOT NULL, links INTEGER NOT NULL, name INTEGER NOT NULL,
+  mode INTEGER NOT NULL, uid INTEGER NOT NULL, gid INTEGER NOT NULL, links INTEGER NOT NULL, name \
+  INTEGER NOT NULL,
   head INTEGER, ends INTEGER, prefixes BLOB NOT NULL, whole BLOB, blocks BLOB,
   PRIMARY KEY (filesystem, inode)
 ) WITHOUT ROWID;
 CREATE TABLE header (
-  filesystem INTEGER NOT NULL, inode INTEGER NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT NULL, changed INTEGER NOT NULL,
-  millis INTEGER, width INTEGER, height INTEGER, video TEXT, audio TEXT, tracks INTEGER NOT NULL, cut INTEGER NOT NULL,
+  filesystem INTEGER NOT NULL, inode INTEGER NOT NULL, size INTEGER NOT NULL, modified INTEGER NOT \
+  NULL, changed INTEGER NOT NULL,
+  millis INTEGER, width INTEGER, height INTEGER, video TEXT, audio TEXT, tracks INTEGER NOT NULL, \
+  cut INTEGER NOT NULL,
   PRIMARY KEY (filesystem, inode)
 ) WITHOUT ROWID;";
 
@@ -64,7 +67,8 @@ struct Open {
     filesystems: Vec<(u64, i64)>,
 }
 
-/// What can't be had of a device number alone, which may be another after each start: the filesystem's own number (`statvfs(3)`).
+/// What can't be had of a device number alone, which may be another after each start: the
+/// filesystem's own number (`statvfs(3)`).
 fn filesystem_of(path: &AbsPath, device: u64) -> i64 {
     let folder = path.parent().unwrap_or_else(AbsPath::root);
     let own = rustix::fs::statvfs(folder.as_bytes()).map_or(0, |fs| fs.f_fsid);
@@ -90,11 +94,16 @@ impl Cache {
         let create = if fresh { OpenFlags::SQLITE_OPEN_CREATE } else { OpenFlags::empty() };
         let db = Connection::open_with_flags(plain(file), flags | create)?;
         db.busy_timeout(WITHIN)?;
-        db.execute_batch("PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON; PRAGMA mmap_size = 0; PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY;")?;
+        db.execute_batch(
+            "PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON; PRAGMA \
+                          mmap_size = 0; PRAGMA synchronous = NORMAL; PRAGMA temp_store = \
+                          MEMORY;",
+        )?;
         let number = |sql: &str| db.query_row(sql, [], |row| row.get::<_, i64>(0));
         if fresh {
             db.execute_batch(&format!(
-                "BEGIN; {SCHEMA} PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {VERSION}; COMMIT;"
+                "BEGIN; {SCHEMA} PRAGMA application_id = {APPLICATION}; PRAGMA user_version = \
+                 {VERSION}; COMMIT;"
             ))?;
         } else if number("PRAGMA application_id")? != APPLICATION {
             return Err(other("an SQLite file, but not a cache"));
@@ -115,7 +124,8 @@ impl Cache {
     pub fn header(&self, path: &AbsPath, meta: &Meta) -> Option<Option<Media>> {
         let mut open = self.lock();
         let (filesystem, inode) = open.key(path, meta)?;
-        let sql = "SELECT millis, width, height, video, audio, tracks, cut, size, modified, changed FROM header WHERE filesystem = ?1 AND inode = ?2";
+        let sql = "SELECT millis, width, height, video, audio, tracks, cut, size, modified, \
+                   changed FROM header WHERE filesystem = ?1 AND inode = ?2";
         let known = open.db.prepare_cached(sql).ok()?.query_row([filesystem, inode], |row| {
             let same = (row.get::<_, i64>(7)?, row.get::<_, i64>(8)?, Some(row.get::<_, i64>(9)?))
                 == (meta.size.cast_signed(), meta.modified, meta.changed);
@@ -235,7 +245,8 @@ impl Memory for Cache {
     fn recall(&self, path: &AbsPath, meta: &Meta) -> CacheLookup {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return CacheLookup::Nothing };
-        let sql = "SELECT size, modified, changed, mode, uid, gid, links, name, head, ends, prefixes, whole, blocks FROM file WHERE filesystem = ?1 AND inode = ?2";
+        let sql = "SELECT size, modified, changed, mode, uid, gid, links, name, head, ends, \
+                   prefixes, whole, blocks FROM file WHERE filesystem = ?1 AND inode = ?2";
         let known = open.db.prepare_cached(sql).and_then(|mut statement| {
             statement.query_row([filesystem, inode], |row| recalled(row, path, meta)).optional()
         });
@@ -252,10 +263,22 @@ impl Memory for Cache {
             .flat_map(|(n, value)| std::iter::once(*n).chain(value.to_le_bytes()))
             .collect();
         open.write(|db| {
-            let sql = "INSERT OR REPLACE INTO file VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15)";
+            let sql = "INSERT OR REPLACE INTO file VALUES \
+                       (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15)";
             db.prepare_cached(sql)?.execute(params![
-                filesystem, inode, meta.size.cast_signed(), meta.modified, meta.changed, meta.mode, meta.uid, meta.gid, meta.links,
-                name_of(path), taken.head.map(u64::cast_signed), taken.ends.map(u64::cast_signed), prefixes,
+                filesystem,
+                inode,
+                meta.size.cast_signed(),
+                meta.modified,
+                meta.changed,
+                meta.mode,
+                meta.uid,
+                meta.gid,
+                meta.links,
+                name_of(path),
+                taken.head.map(u64::cast_signed),
+                taken.ends.map(u64::cast_signed),
+                prefixes,
                 taken.whole.as_ref().map(|whole| whole.as_slice()),
                 taken.blocks.as_ref().map(|blocks| blocks.as_slice()),
             ])

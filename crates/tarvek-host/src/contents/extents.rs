@@ -1,4 +1,5 @@
-//! Which blocks of a file others hold as well, and who they are. Calls the kernel without a safe wrapper, since none exists.
+//! Which blocks of a file others hold as well, and who they are. Calls the kernel without a safe
+//! wrapper, since none exists.
 
 #![allow(unsafe_code)]
 
@@ -65,14 +66,16 @@ pub(super) struct Blocks {
     pub(super) packed: bool,
 }
 
-/// Asks the filesystem (`FS_IOC_FIEMAP`, Documentation/filesystems/fiemap.rst); nothing is shared where it does not tell.
+/// Asks the filesystem (`FS_IOC_FIEMAP`, Documentation/filesystems/fiemap.rst); nothing is shared
+/// where it does not tell.
 pub(super) fn blocks(file: &File) -> Blocks {
     let mut blocks = Blocks::default();
     let mut map = Map { head: Head::default(), extents: [Extent::default(); COUNT] };
     let (mut start, mut seen) = (0_u64, 0);
     loop {
         map.head = Head { start, length: u64::MAX - start, count: COUNT as u32, ..Head::default() };
-        // SAFETY: the kernel reads the head and writes it and at most `count` extents behind it, which is what there is room for.
+        // SAFETY: the kernel reads the head and writes it and at most `count` extents behind it,
+        // which is what there is room for.
         if unsafe { ioctl(file, Updater::<FIEMAP, Map>::new(&mut map)) }.is_err() {
             return blocks;
         }
@@ -100,7 +103,8 @@ pub(super) fn blocks(file: &File) -> Blocks {
 /// Who has some bytes of a disk: the tree (of Btrfs; 0 elsewhere) and the inode.
 pub(super) type Owner = (u64, u64);
 
-/// Everyone who has a shared part of a file; `None` if nobody can tell, or nobody but root and this is somebody else.
+/// Everyone who has a shared part of a file; `None` if nobody can tell, or nobody but root and this
+/// is somebody else.
 pub(super) fn owners(file: &File, part: Shared) -> Option<BTreeSet<Owner>> {
     const BTRFS: i64 = 0x9123_683e;
     const XFS: i64 = 0x5846_5342;
@@ -149,7 +153,8 @@ fn btrfs_owners(file: &File, part: Shared) -> Option<BTreeSet<Owner>> {
         flags: IGNORE_OFFSET,
         inodes: std::ptr::from_mut(&mut *container) as u64,
     };
-    // SAFETY: the kernel writes at most `size` bytes at `inodes`, which is how large the container is, and it lives until after the call.
+    // SAFETY: the kernel writes at most `size` bytes at `inodes`, which is how large the container
+    // is, and it lives until after the call.
     unsafe { ioctl(file, Updater::<LOGICAL_INO, LogicalIno>::new(&mut ask)) }.ok()?;
     let count = container.count as usize;
     if container.missed > 0 || count > VALUES || count == 0 {
@@ -231,7 +236,8 @@ fn xfs_owners(file: &File, part: Shared) -> Option<BTreeSet<Owner>> {
     };
     let head = FsmapHead { count: COUNT as u32, keys: [low, high], ..FsmapHead::default() };
     let mut all = Box::new(FsmapAll { head, records: [Fsmap::default(); COUNT] });
-    // SAFETY: the kernel reads the head and writes it and at most `count` records behind it, which is what there is room for.
+    // SAFETY: the kernel reads the head and writes it and at most `count` records behind it, which
+    // is what there is room for.
     unsafe { ioctl(file, Updater::<GETFSMAP, FsmapAll>::new(&mut *all)) }.ok()?;
     let count = all.head.entries as usize;
     if count == 0 || count >= COUNT {

@@ -1,8 +1,9 @@
-//! Contents as memory, so that what the kernel has in its cache is hashed where it is and not copied first. Calls the kernel without a safe
-//! wrapper, since none exists.
+//! Contents as memory, so that what the kernel has in its cache is hashed where it is and not
+//! copied first. Calls the kernel without a safe wrapper, since none exists.
 //!
-//! Whoever cuts a file off while it is mapped, or a disk that fails, raises SIGBUS where it is read (`mmap(2)`). The handler here puts a page of
-//! zeros there and notes it; what was hashed is thrown away then. Any other SIGBUS ends the program as always.
+//! Whoever cuts a file off while it is mapped, or a disk that fails, raises SIGBUS where it is read
+//! (`mmap(2)`). The handler here puts a page of zeros there and notes it; what was hashed is thrown
+//! away then. Any other SIGBUS ends the program as always.
 
 #![allow(unsafe_code)]
 
@@ -33,7 +34,8 @@ static MAPPED: [Slot; SLOTS] = [const {
 
 /// Puts zeros where a page of a file is gone.
 extern "C" fn gone(_: libc::c_int, info: *mut libc::siginfo_t, _: *mut libc::c_void) {
-    // SAFETY: the kernel hands a valid `siginfo_t` to a handler with SA_SIGINFO; `si_addr` is set for SIGBUS.
+    // SAFETY: the kernel hands a valid `siginfo_t` to a handler with SA_SIGINFO; `si_addr` is set
+    // for SIGBUS.
     let at = unsafe { (*info).si_addr() } as usize;
     for slot in &MAPPED {
         let (start, end) = (slot.start.load(Ordering::Acquire), slot.end.load(Ordering::Acquire));
@@ -42,8 +44,8 @@ extern "C" fn gone(_: libc::c_int, info: *mut libc::siginfo_t, _: *mut libc::c_v
         }
         slot.broken.store(true, Ordering::Release);
         let page = at - at % page_size();
-        // SAFETY: the page lies in a mapping of ours, which is only read, and is replaced by one of the same size. mmap(2) is a plain call
-        // of the kernel, and may be made here.
+        // SAFETY: the page lies in a mapping of ours, which is only read, and is replaced by one of
+        // the same size. mmap(2) is a plain call of the kernel, and may be made here.
         let made = unsafe {
             libc::mmap(
                 page as *mut libc::c_void,
@@ -58,7 +60,8 @@ extern "C" fn gone(_: libc::c_int, info: *mut libc::siginfo_t, _: *mut libc::c_v
             return;
         }
     }
-    // SAFETY: giving a signal its usual meaning back runs no code of ours; the access is made again then, and ends the program.
+    // SAFETY: giving a signal its usual meaning back runs no code of ours; the access is made again
+    // then, and ends the program.
     unsafe { libc::signal(libc::SIGBUS, libc::SIG_DFL) };
 }
 
@@ -82,8 +85,9 @@ fn is_guarded() -> bool {
     *GUARDED.get_or_init(|| {
         // It is asked for once before a handler may need it.
         page_size();
-        // SAFETY: an all-zero `sigaction` is a valid one; the handler has the form that SA_SIGINFO asks for, and is safe to be run at any
-        // moment: it only reads and writes atomics and calls the kernel.
+        // SAFETY: an all-zero `sigaction` is a valid one; the handler has the form that SA_SIGINFO
+        // asks for, and is safe to be run at any moment: it only reads and writes atomics and calls
+        // the kernel.
         unsafe {
             let mut action: libc::sigaction = std::mem::zeroed();
             action.sa_sigaction = gone as extern "C" fn(_, _, _) as usize;
@@ -93,15 +97,16 @@ fn is_guarded() -> bool {
     })
 }
 
-/// Whether a file is on a filesystem where looking at mapped holes takes nothing: tmpfs would give each of them a page of its own, and ZFS
-/// keeps a second copy of what is mapped.
+/// Whether a file is on a filesystem where looking at mapped holes takes nothing: tmpfs would give
+/// each of them a page of its own, and ZFS keeps a second copy of what is mapped.
 fn maps_well(file: &File) -> bool {
     // ext2 to ext4, XFS, Btrfs (statfs(2)).
     const WELL: [i64; 3] = [0xef53, 0x5846_5342, 0x9123_683e];
     rustix::fs::fstatfs(file).is_ok_and(|fs| WELL.contains(&fs.f_type))
 }
 
-/// Gives some bytes of a file to whoever reads them, without copying; `None` where that can't be done, and they have to be read.
+/// Gives some bytes of a file to whoever reads them, without copying; `None` where that can't be
+/// done, and they have to be read.
 ///
 /// # Errors
 /// If they are not there any more, or can't be read.
@@ -137,8 +142,9 @@ pub(super) fn with(
     slot.broken.store(false, Ordering::Release);
     slot.end.store(start as usize + count.next_multiple_of(page_size()), Ordering::Release);
     slot.start.store(start as usize, Ordering::Release);
-    // SAFETY: the mapping is `count` bytes long and stays until below; a page of it that goes away is replaced by the handler. Whoever
-    // changes the file meanwhile changes what is read: it is hashed, and nothing follows from its value but the digest.
+    // SAFETY: the mapping is `count` bytes long and stays until below; a page of it that goes away
+    // is replaced by the handler. Whoever changes the file meanwhile changes what is read: it is
+    // hashed, and nothing follows from its value but the digest.
     let bytes = unsafe { std::slice::from_raw_parts(start.cast::<u8>(), count) };
     read(bytes);
     let broken = slot.broken.load(Ordering::Acquire);

@@ -14,7 +14,8 @@ pub struct Taken {
     pub prefixes: Vec<(u8, u64)>,
     /// BLAKE3 of all.
     pub whole: Option<[u8; 32]>,
-    /// Of a file that is mostly holes: BLAKE3 of its blocks that are not all zero, each with its place.
+    /// Of a file that is mostly holes: BLAKE3 of its blocks that are not all zero, each with its
+    /// place.
     pub blocks: Option<[u8; 32]>,
 }
 
@@ -24,8 +25,9 @@ pub enum CacheLookup {
     Nothing,
     /// Nothing of the file has changed since.
     Unchanged(Taken),
-    /// Its inode has, in a way that shows and has nothing to do with its contents: mode, owner, names. A program that writes under
-    /// an old mtime could have been there as well, so that a sample is compared.
+    /// Its inode has, in a way that shows and has nothing to do with its contents: mode, owner,
+    /// names. A program that writes under an old mtime could have been there as well, so that a
+    /// sample is compared.
     Touched(Taken),
 }
 

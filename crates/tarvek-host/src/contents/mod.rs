@@ -1,4 +1,5 @@
-//! What files hold, as far as somebody needs it: digests of those that may be equal, and what keeps their blocks.
+//! What files hold, as far as somebody needs it: digests of those that may be equal, and what keeps
+//! their blocks.
 
 mod cache;
 mod examine;

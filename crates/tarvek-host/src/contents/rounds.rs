@@ -1,10 +1,12 @@
 //! Which files of one size are equal, without reading a byte more than needed.
 //!
-//! All files of a size are read in rounds: first bytes; then some of the middle and the last; then from the start to places twice as far
-//! each time. After each round those that differ part, and whoever is alone is done. Nothing is read twice, since each keeps its hash
-//! so far; at the end that is the BLAKE3 digest of all.
+//! All files of a size are read in rounds: first bytes; then some of the middle and the last; then
+//! from the start to places twice as far each time. After each round those that differ part, and
+//! whoever is alone is done. Nothing is read twice, since each keeps its hash so far; at the end
+//! that is the BLAKE3 digest of all.
 //!
-//! Files that are mostly holes may be terabytes long: of those only what is not zero is read and hashed.
+//! Files that are mostly holes may be terabytes long: of those only what is not zero is read and
+//! hashed.
 
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
@@ -29,13 +31,15 @@ use crate::walk::Watch;
 
 /// The bytes of a first look, and of each further part of a sample.
 const PART: u64 = 4 << 10;
-/// From this size on the middle and the end are looked at before all is read: a hundredth of it would be lost if it were in vain.
+/// From this size on the middle and the end are looked at before all is read: a hundredth of it
+/// would be lost if it were in vain.
 const SAMPLED: u64 = 512 << 10;
 /// Where the first round of reading from the start ends.
 const FIRST: u64 = 1 << 20;
 /// At a time: what was copied is hashed while it is still in the nearer caches of a processor.
 const BUFFER: usize = 128 << 10;
-/// How many files keep their hash so far while others are read; of more, all are read again from the start. That are small ones.
+/// How many files keep their hash so far while others are read; of more, all are read again from
+/// the start. That are small ones.
 const MOST_OPEN: usize = 4096;
 
 /// What was found out.
@@ -57,7 +61,8 @@ pub struct Settled {
     pub forgets: Option<String>,
 }
 
-/// Parts classes of files of one size into those of equal bytes. `file` says where each is, and what was seen of it.
+/// Parts classes of files of one size into those of equal bytes. `file` says where each is, and
+/// what was seen of it.
 pub fn settle(
     classes: &[Vec<u32>],
     file: &(dyn Fn(u32) -> Candidate + Sync),
@@ -158,7 +163,8 @@ fn read(file: &File, at: u64, into: &mut [u8]) -> Result<(), String> {
     })
 }
 
-/// The next bytes of a file of which so many are left: many at a time without copying them, else a few; or all of them.
+/// The next bytes of a file of which so many are left: many at a time without copying them, else a
+/// few; or all of them.
 fn next_bytes(
     file: &File,
     at: u64,
@@ -518,8 +524,9 @@ fn unchanged(member: &Member, file: &File) -> Result<(), String> {
     if grown || !is_same(file, &member.meta) { Err(CHANGED.to_owned()) } else { Ok(()) }
 }
 
-/// A write within the same tick of the filesystem's clock leaves the ctime as it is: what was read before it would pass for
-/// unchanged. Ticks are 10 ms at most (`CONFIG_HZ`), but for filesystems that count seconds.
+/// A write within the same tick of the filesystem's clock leaves the ctime as it is: what was read
+/// before it would pass for unchanged. Ticks are 10 ms at most (`CONFIG_HZ`), but for filesystems
+/// that count seconds.
 const TICK: i64 = 20_000_000;
 
 fn age(meta: &Meta) -> Option<i64> {

@@ -1,4 +1,5 @@
-//! The ISO base media file format (ISO/IEC 14496-12): mp4, m4v, m4a, and QuickTime's mov, which it came from.
+//! The ISO base media file format (ISO/IEC 14496-12): mp4, m4v, m4a, and QuickTime's mov, which it
+//! came from.
 
 use std::io;
 
@@ -182,7 +183,8 @@ impl Movie {
         Ok(())
     }
 
-    /// How long it plays: what the header says, else the longest track, else what an index of fragments or the last fragment says.
+    /// How long it plays: what the header says, else the longest track, else what an index of
+    /// fragments or the last fragment says.
     fn millis(&self, window: &mut Window) -> Option<u64> {
         let longest = || self.tracks.iter().filter_map(|t| millis(t.units, t.scale)).max();
         let whole = millis(self.units, self.scale);
@@ -195,7 +197,8 @@ impl Movie {
         header.or_else(indexed).or_else(|| last(window)).or(whole).or_else(longest)
     }
 
-    /// The end of the last fragment that the random access index names, or that the next ones lead to.
+    /// The end of the last fragment that the random access index names, or that the next ones lead
+    /// to.
     fn last_fragment(&self, window: &mut Window) -> io::Result<Option<u64>> {
         let size = window.size();
         let mut at = match last_indexed(window)? {
@@ -260,7 +263,8 @@ impl Movie {
         let of = |handler: &'static [u8; 4]| {
             self.tracks.iter().filter(move |track| track.handler == *handler)
         };
-        // Cover art is a picture of its own kind, which no film is made of; audio books have chapters of that.
+        // Cover art is a picture of its own kind, which no film is made of; audio books have
+        // chapters of that.
         let pictures = || of(b"vide");
         let first = pictures().next();
         let name = |track: &Track| of_sample_entry(track.kind, track.object).map(str::to_owned);

@@ -1,6 +1,7 @@
 //! Names of codecs, as `ffprobe` writes them.
 
-/// By the codec id of Matroska (RFC 9559, and its registry of codecs); what stands behind the id proper is asked where that says more.
+/// By the codec id of Matroska (RFC 9559, and its registry of codecs); what stands behind the id
+/// proper is asked where that says more.
 pub(super) fn of_matroska(id: &str, private: &[u8], bits: Option<u64>) -> Option<String> {
     let plain = match id {
         "V_MPEG4/ISO/AVC" => "h264",
@@ -104,8 +105,8 @@ fn of_fourcc(code: &[u8]) -> Option<&'static str> {
     })
 }
 
-/// By the type of a sample entry (ISO/IEC 14496-12, mp4ra.org, and what QuickTime writes). `object` is the object type of an `esds`
-/// (ISO/IEC 14496-1, 7.2.6.6.2).
+/// By the type of a sample entry (ISO/IEC 14496-12, mp4ra.org, and what QuickTime writes). `object`
+/// is the object type of an `esds` (ISO/IEC 14496-1, 7.2.6.6.2).
 pub(super) fn of_sample_entry(kind: [u8; 4], object: Option<u8>) -> Option<&'static str> {
     Some(match &kind {
         b"avc1" | b"avc2" | b"avc3" | b"avc4" | b"dva1" | b"dvav" | b"ai12" | b"ai55" => "h264",

@@ -1,5 +1,6 @@
-//! Headers of media files: how long they play, how large the picture is, which codecs. Only what the header needs is read, and never more
-//! than [`MOST`] bytes; a broken or hostile file has no facts.
+//! Headers of media files: how long they play, how large the picture is, which codecs. Only what
+//! the header needs is read, and never more than [`MOST`] bytes; a broken or hostile file has no
+//! facts.
 
 mod bmff;
 mod codecs;
@@ -16,7 +17,8 @@ use std::io::{self};
 use tarvek_core::facts::media::Media;
 use tarvek_formats::guard::guarded;
 
-/// What the header of an open file of a size says, and how many bytes were read for it; `None` where it can't be read.
+/// What the header of an open file of a size says, and how many bytes were read for it; `None`
+/// where it can't be read.
 pub fn facts(file: File, size: u64) -> (Option<Media>, u64) {
     let mut window = Window::new(file, size);
     // Libraries that read headers may fail at hostile ones.

@@ -1,5 +1,6 @@
-//! Whether two open files are two. Numbers do not say so where one filesystem shows what lies on another: an overlay, a mirror of
-//! FUSE, a network share of this very host. What is done to one of them shows in the other if both are one.
+//! Whether two open files are two. Numbers do not say so where one filesystem shows what lies on
+//! another: an overlay, a mirror of FUSE, a network share of this very host. What is done to one of
+//! them shows in the other if both are one.
 
 use std::fs::File;
 use std::os::fd::AsFd;
@@ -12,14 +13,15 @@ use rustix::io::Errno;
 use crate::filesystem::{Nature, may_be_stale, nature};
 use crate::walk;
 
-/// How long attributes may be kept by a filesystem in a program of its own, unless it was told otherwise (`fuse(8)`, attr_timeout).
+/// How long attributes may be kept by a filesystem in a program of its own, unless it was told
+/// otherwise (`fuse(8)`, attr_timeout).
 const CACHED: Duration = Duration::from_millis(1100);
 /// How long the clock of a filesystem takes to move on: one tick of most, two seconds of FAT.
 const TICK: Duration = Duration::from_millis(5);
 const TICKS: u32 = 450;
 
-/// Proves by effect that what is held and what is kept for it are two files: the inode of each is changed in a way that alters nothing,
-/// and the other one must not show it.
+/// Proves by effect that what is held and what is kept for it are two files: the inode of each is
+/// changed in a way that alters nothing, and the other one must not show it.
 ///
 /// # Errors
 /// If they are one, or nobody can tell.
@@ -43,7 +45,8 @@ pub(super) fn prove_distinct(held: &File, kept: &File) -> Result<(), String> {
             return match is_plain {
                 true => Ok(()),
                 false => Err(format!(
-                    "it lies on a filesystem that may show other files again, and nobody can prove that it is another: {why}"
+                    "it lies on a filesystem that may show other files again, and nobody can prove \
+                     that it is another: {why}"
                 )),
             };
         }
@@ -58,8 +61,8 @@ pub(super) fn prove_distinct(held: &File, kept: &File) -> Result<(), String> {
     Ok(())
 }
 
-/// Changes the ctime of a file, and nothing else: its times are set to what they are. Both of them, since older programs behind FUSE ignore
-/// one alone.
+/// Changes the ctime of a file, and nothing else: its times are set to what they are. Both of them,
+/// since older programs behind FUSE ignore one alone.
 fn change_inode(file: &File) -> Result<(), String> {
     let told = |error: Errno| walk::why(error);
     let flags = AtFlags::EMPTY_PATH | AtFlags::STATX_FORCE_SYNC;

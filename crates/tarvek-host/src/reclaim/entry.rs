@@ -1,4 +1,5 @@
-//! Names and files by descriptor: what was looked at is what is worked on, whoever renames things meanwhile.
+//! Names and files by descriptor: what was looked at is what is worked on, whoever renames things
+//! meanwhile.
 
 use std::fs::File;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
@@ -107,7 +108,8 @@ pub(super) struct Pinned {
 }
 
 impl Pinned {
-    /// What a name in an open folder stands for; nothing is opened for reading, and no symlink is followed.
+    /// What a name in an open folder stands for; nothing is opened for reading, and no symlink is
+    /// followed.
     pub(super) fn at(folder: &OwnedFd, name: &[u8]) -> Result<Self, Errno> {
         let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let handle = rustix::fs::openat(folder, name, flags, Mode::empty())?;
@@ -204,7 +206,8 @@ fn is_unsupported(error: Errno) -> bool {
     matches!(error, Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP)
 }
 
-/// Moves whatever a name stands for into a folder that nobody else writes to, under a name that is free there.
+/// Moves whatever a name stands for into a folder that nobody else writes to, under a name that is
+/// free there.
 pub(super) fn move_in(from: &Location, into: &OwnedFd, name: &str) -> Result<(), Errno> {
     let (folder, own) = (&from.folder, from.name.as_slice());
     match rustix::fs::renameat_with(folder, own, into, name, RenameFlags::NOREPLACE) {
@@ -218,7 +221,8 @@ pub(super) fn move_in(from: &Location, into: &OwnedFd, name: &str) -> Result<(),
     }
 }
 
-/// Moves a name of a folder that nobody else writes to to another place, and replaces nothing there.
+/// Moves a name of a folder that nobody else writes to to another place, and replaces nothing
+/// there.
 pub(super) fn move_out(from: &OwnedFd, name: &str, to: &Location) -> Result<(), Errno> {
     let (folder, own) = (&to.folder, to.name.as_slice());
     match rustix::fs::renameat_with(from, name, folder, own, RenameFlags::NOREPLACE) {
@@ -228,7 +232,8 @@ pub(super) fn move_out(from: &OwnedFd, name: &str, to: &Location) -> Result<(), 
                 return rustix::fs::unlinkat(from, name, AtFlags::empty());
             }
             match to.pin() {
-                // What could come to stand there meanwhile and be replaced is an empty folder at most (rename(2)).
+                // What could come to stand there meanwhile and be replaced is an empty folder at
+                // most (rename(2)).
                 Err(Errno::NOENT) => rustix::fs::renameat(from, name, folder, own),
                 Ok(_) => Err(Errno::EXIST),
                 Err(error) => Err(error),

@@ -1,5 +1,6 @@
-//! The journal of a holding folder: a line of JSON for each thing that is about to be done or was done. A step is written down and synced
-//! before anything is changed, so that after any interruption it can be told what has to be looked at.
+//! The journal of a holding folder: a line of JSON for each thing that is about to be done or was
+//! done. A step is written down and synced before anything is changed, so that after any
+//! interruption it can be told what has to be looked at.
 
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -24,7 +25,8 @@ use crate::walk;
 const NAME: &str = "journal";
 /// What is read of one at most.
 const MOST: u64 = 1 << 30;
-/// Room that is there for lines before a step is begun, so that its end can be written down on a full disk.
+/// Room that is there for lines before a step is begun, so that its end can be written down on a
+/// full disk.
 const RESERVE: u64 = 64 << 10;
 /// The form of the lines.
 const VERSION: u32 = 2;
@@ -92,7 +94,8 @@ enum JournalEvent {
     Intent(Box<Intent>),
     /// What is held now is what was meant.
     Done(FileIdentity),
-    /// What is held now came to stand there at that very moment, and its name was taken when it was to go back.
+    /// What is held now came to stand there at that very moment, and its name was taken when it was
+    /// to go back.
     Stray(FileIdentity),
     Refused(LetGo),
     Undone(LetGo),
@@ -106,8 +109,8 @@ enum JournalEvent {
     },
 }
 
-/// What is known of a file when nothing of it is held any more: the ctime that the last rename or removal gave it, by which it is known
-/// again as unchanged.
+/// What is known of a file when nothing of it is held any more: the ctime that the last rename or
+/// removal gave it, by which it is known again as unchanged.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct LetGo {
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -166,7 +169,8 @@ pub(super) struct Journal {
 }
 
 impl Journal {
-    /// Opens the journal of a holding folder, or makes it. `last`: the greatest number that a file in it has.
+    /// Opens the journal of a holding folder, or makes it. `last`: the greatest number that a file
+    /// in it has.
     pub(super) fn open(folder: &OwnedFd, make: bool, last: u64) -> Result<Option<Self>, String> {
         let create = if make { OFlags::CREATE } else { OFlags::empty() };
         let flags =
@@ -316,7 +320,8 @@ impl Journal {
         Ok(())
     }
 
-    /// Keeps room for the lines that a step may still need; where a filesystem has no way to, there is none.
+    /// Keeps room for the lines that a step may still need; where a filesystem has no way to, there
+    /// is none.
     fn reserve(&mut self, next: u64) -> Result<(), String> {
         let wanted = self.length + RESERVE.max(4 * next);
         if self.reserved >= self.length + RESERVE / 2 && self.reserved >= self.length + 4 * next {

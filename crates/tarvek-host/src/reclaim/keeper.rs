@@ -91,7 +91,8 @@ pub(super) struct LeavingFile<'a> {
 }
 
 impl KeeperSearch<'_> {
-    /// A file of the group that stays: one of the same title, as names are on disk, or with the same bytes.
+    /// A file of the group that stays: one of the same title, as names are on disk, or with the
+    /// same bytes.
     ///
     /// # Errors
     /// Why there is none.

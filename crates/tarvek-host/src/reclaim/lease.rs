@@ -1,5 +1,5 @@
-//! Whether anybody can be writing to a file: a read lease (`fcntl(2)`, F_SETLEASE) is given only if nobody has it open for writing,
-//! shared mappings included, and tells when somebody asks to.
+//! Whether anybody can be writing to a file: a read lease (`fcntl(2)`, F_SETLEASE) is given only if
+//! nobody has it open for writing, shared mappings included, and tells when somebody asks to.
 
 #![allow(unsafe_code)]
 
@@ -51,7 +51,8 @@ impl<'f> NoWriter<'f> {
             Err(_) => {}
         }
         if nature(file.as_fd()) == Nature::Network {
-            let why = "it lies on a network filesystem, and nobody can tell here whether another client writes to it: run reclaim on its server";
+            let why = "it lies on a network filesystem, and nobody can tell here whether another \
+                       client writes to it: run reclaim on its server";
             return Err(WriterFault::Unknown(why.to_owned()));
         }
         match holder(meta) {
@@ -85,7 +86,8 @@ fn holder(meta: &Meta) -> Option<(String, bool)> {
     match holders.of_file(id.0, id.1) {
         Some(who) => Some((who.to_owned(), true)),
         None if holders.partial => {
-            let why = "nobody but root can tell whether another process writes to it: --undo, then reclaim as root";
+            let why = "nobody but root can tell whether another process writes to it: --undo, then \
+                       reclaim as root";
             Some((why.to_owned(), false))
         }
         None => None,
@@ -94,8 +96,8 @@ fn holder(meta: &Meta) -> Option<(String, bool)> {
 
 fn set_lease(file: &File, kind: libc::c_int) -> Result<(), Errno> {
     static IGNORED: Once = Once::new();
-    // Whoever asks to write makes the kernel send this signal, which would end the program; `still_holds` asks instead.
-    // SAFETY: ignoring a signal installs no handler.
+    // Whoever asks to write makes the kernel send this signal, which would end the program;
+    // `still_holds` asks instead. SAFETY: ignoring a signal installs no handler.
     IGNORED.call_once(|| _ = unsafe { libc::signal(libc::SIGIO, libc::SIG_IGN) });
     // SAFETY: the call takes a descriptor and two numbers.
     match unsafe { libc::fcntl(file.as_raw_fd(), libc::F_SETLEASE, kind) } {

@@ -1,4 +1,5 @@
-//! What was taken back so far, over all time: a line for each file that was purged, with its library.
+//! What was taken back so far, over all time: a line for each file that was purged, with its
+//! library.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs::File;

@@ -1,8 +1,9 @@
 //! Doing what a review says, so that nothing is ever lost.
 //!
-//! What is taken away is moved into a holding folder on the same mount; what becomes a link is linked there first, and exchanged for what
-//! the name had. Each step is written to a journal before it is done. Whatever happens on the way, each name has what it had or what the
-//! review says, and what it had is held until it is purged.
+//! What is taken away is moved into a holding folder on the same mount; what becomes a link is
+//! linked there first, and exchanged for what the name had. Each step is written to a journal
+//! before it is done. Whatever happens on the way, each name has what it had or what the review
+//! says, and what it had is held until it is purged.
 
 mod compare;
 mod distinct;

@@ -1,5 +1,5 @@
-//! The two operations, each in steps of which none loses anything: whatever comes out of a rename is recognised by descriptor, in a
-//! folder that nobody else writes to.
+//! The two operations, each in steps of which none loses anything: whatever comes out of a rename
+//! is recognised by descriptor, in a folder that nobody else writes to.
 
 use rustix::io::Errno;
 
@@ -71,8 +71,9 @@ fn left(
     }
 }
 
-/// Puts a file in the place of another one, which is held: linked into the holding folder first, then exchanged for what stands there, so
-/// that the name is never absent and whatever else came to stand there meanwhile is not lost.
+/// Puts a file in the place of another one, which is held: linked into the holding folder first,
+/// then exchanged for what stands there, so that the name is never absent and whatever else came to
+/// stand there meanwhile is not lost.
 pub(super) fn replace_by_link(
     quarantine: &Quarantine,
     location: &Location,

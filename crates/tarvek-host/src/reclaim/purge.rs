@@ -1,5 +1,6 @@
-//! Deleting what is held: the only step after which something is gone. Before its last name goes, what was kept for it is compared to the
-//! last byte, on files that stay open and that nobody can write to meanwhile.
+//! Deleting what is held: the only step after which something is gone. Before its last name goes,
+//! what was kept for it is compared to the last byte, on files that stay open and that nobody can
+//! write to meanwhile.
 
 use std::fs::File;
 use std::os::fd::AsFd;
@@ -196,7 +197,8 @@ impl PurgedStep<'_> {
         }
     }
 
-    /// Whether what was kept is there, is another file, and holds what it has to; then `go` is done while nobody can write to either.
+    /// Whether what was kept is there, is another file, and holds what it has to; then `go` is done
+    /// while nobody can write to either.
     fn check_kept<T>(
         &mut self,
         intent: &Intent,

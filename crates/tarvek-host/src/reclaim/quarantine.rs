@@ -1,4 +1,5 @@
-//! The holding folder: on the same mount, filesystem and project as what it takes, nobody's but one's own.
+//! The holding folder: on the same mount, filesystem and project as what it takes, nobody's but
+//! one's own.
 
 use std::os::fd::{AsFd, OwnedFd};
 
@@ -18,8 +19,8 @@ use crate::walk;
 /// Mount, device and project of a folder.
 type FolderKind = (u64, Option<u64>, Option<Project>);
 
-/// What a folder has in common with all into which its files can be renamed: mount, filesystem (subvolumes of Btrfs differ in their device
-/// alone) and project.
+/// What a folder has in common with all into which its files can be renamed: mount, filesystem
+/// (subvolumes of Btrfs differ in their device alone) and project.
 fn kind_of(folder: &OwnedFd) -> Result<FolderKind, Errno> {
     let mount = rustix::fs::statx(folder, c"", AtFlags::EMPTY_PATH, StatxFlags::MNT_ID)?.stx_mnt_id;
     let device = walk::stat_now(folder.as_fd())?.device;
@@ -27,8 +28,8 @@ fn kind_of(folder: &OwnedFd) -> Result<FolderKind, Errno> {
     Ok((mount, device, project))
 }
 
-/// The folder in which the holding folder of a file lies: the outermost that is not outside of what was reviewed, and from which nothing
-/// else than folders of one kind lead to the file.
+/// The folder in which the holding folder of a file lies: the outermost that is not outside of what
+/// was reviewed, and from which nothing else than folders of one kind lead to the file.
 pub(super) fn folder_above(root: Option<&AbsPath>, folder: &AbsPath) -> Result<AbsPath, Errno> {
     let kind = kind_of(&open_folder(folder)?)?;
     let mut best = folder.clone();
@@ -144,7 +145,8 @@ impl Quarantine {
         }
     }
 
-    /// Takes away a name in it that is one of several of its file: nobody else can have put another there.
+    /// Takes away a name in it that is one of several of its file: nobody else can have put another
+    /// there.
     pub(super) fn remove_spare(&self, name: &str) -> Result<(), String> {
         // What fails once for want of memory or room may succeed the second time.
         let attempt = || match rustix::fs::unlinkat(&self.folder, name, AtFlags::empty()) {

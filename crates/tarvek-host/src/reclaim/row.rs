@@ -19,7 +19,8 @@ use super::step::SiteKnowledge;
 /// Files of which a ctime is known to be one's own work: filesystem, inode, ctime.
 pub(super) type OwnChanges = HashSet<(String, u64, i64)>;
 
-/// Whether a line may be believed: it is of this machine, has been changed in nothing but its decision, and lies where it says.
+/// Whether a line may be believed: it is of this machine, has been changed in nothing but its
+/// decision, and lies where it says.
 ///
 /// # Errors
 /// Why not.
@@ -47,11 +48,13 @@ pub(super) fn check_line(row: &Row, host: &str, site: &dyn SiteKnowledge) -> Res
     }
     let own_host = if row.host.is_empty() { host } else { &row.host };
     match row.seal.as_str() {
-        // Without it, what the line says of its group and folder has to be true by itself. Where it names no folder either, nothing is touched
-        // but the one that the file lies in, and only for what is there once more.
+        // Without it, what the line says of its group and folder has to be true by itself. Where it
+        // names no folder either, nothing is touched but the one that the file lies in, and only
+        // for what is there once more.
         "" if (row.root.is_some() || !kind.needs_keeper()) && !site.is_of_layout(&root) => {
             return Err(format!(
-                "its line has no seal, and {root} is no folder of the layout: nothing says that anybody asked for it"
+                "its line has no seal, and {root} is no folder of the layout: nothing says that \
+                 anybody asked for it"
             ));
         }
         "" if !is_id_of(&row.group, kind, own_host, &row.path, &row.digest) => {
@@ -63,7 +66,8 @@ pub(super) fn check_line(row: &Row, host: &str, site: &dyn SiteKnowledge) -> Res
         written if written == seal(row) => {}
         _ => {
             return Err(
-                "more than the decision was changed in its line since it was reviewed: put it back, or review it again"
+                "more than the decision was changed in its line since it was reviewed: put it \
+                 back, or review it again"
                     .to_owned(),
             );
         }
@@ -149,7 +153,8 @@ pub(super) fn is_line_of(row: &Row, intent: &Intent) -> bool {
         && row.kind == intent.kind
 }
 
-/// The title that a film or episode is by its own name and those of its folders, as they are on disk.
+/// The title that a film or episode is by its own name and those of its folders, as they are on
+/// disk.
 pub(super) fn title_of(row: &Row, location: &Location, site: &dyn SiteKnowledge) -> Option<String> {
     let text = |name: &[u8]| String::from_utf8_lossy(name).into_owned();
     let parent = row.path.parent()?;

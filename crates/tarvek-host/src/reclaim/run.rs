@@ -89,7 +89,8 @@ struct Run<'a> {
 /// What came of a line.
 struct LineOutcome {
     state: StepState,
-    /// What the file was, and bytes of it that others share; `None` where nothing was left to be done.
+    /// What the file was, and bytes of it that others share; `None` where nothing was left to be
+    /// done.
     file: Option<(Meta, u64)>,
     changes: Vec<String>,
     why: Option<String>,
@@ -451,7 +452,8 @@ impl Run<'_> {
         names.is_ok_and(|names| names.iter().all(|name| going.contains(&path.child(name))))
     }
 
-    /// Every step that its holding folders know, the last one first, with the lines of the review that have its path.
+    /// Every step that its holding folders know, the last one first, with the lines of the review
+    /// that have its path.
     fn each_known(
         &mut self,
         mut work: impl FnMut(&mut Self, &AbsPath, u64, &[&Row]) -> Option<Step>,
@@ -531,7 +533,8 @@ impl Run<'_> {
             };
             let root = row.root.clone().or_else(|| row.path.parent()).unwrap_or_else(AbsPath::root);
             let why = format!(
-                "{what}, and no holding folder below {root} knows of it: if one ({HELD}) was renamed or moved, put it back"
+                "{what}, and no holding folder below {root} knows of it: if one ({HELD}) was \
+                 renamed or moved, put it back"
             );
             self.report.refuse(row.path.as_bytes(), Operation::Drop, why);
         }
@@ -564,15 +567,23 @@ impl Run<'_> {
                 _ => None,
             })?;
             let told = |state, why: &str| {
-                Some(Step { operation: Operation::Purge, ..Step::of(&known.intent, state, Some(why.to_owned())) })
+                Some(Step {
+                    operation: Operation::Purge,
+                    ..Step::of(&known.intent, state, Some(why.to_owned()))
+                })
             };
             let [line] = lines else {
-                return told(StepState::Refused, "it stands twice in the review: what is held is kept");
+                return told(
+                    StepState::Refused,
+                    "it stands twice in the review: what is held is \
+                                                 kept",
+                );
             };
             if !is_line_of(line, &known.intent) {
                 return told(
                     StepState::Refused,
-                    "its line speaks of another file or group than the one that is held: what is held is kept",
+                    "its line speaks of another file or group than the one that is held: what is \
+                     held is kept",
                 );
             }
             // What somebody decided since counts.
@@ -586,14 +597,16 @@ impl Run<'_> {
                 Some(operation) if operation == known.intent.operation() => {}
                 Some(other) => {
                     let why = format!(
-                        "the review says {} now, and it was carried out as {}: --undo, then do it again; what is held is kept",
+                        "the review says {} now, and it was carried out as {}: --undo, then do it \
+                         again; what is held is kept",
                         other.word(),
                         known.intent.operation().word()
                     );
                     return told(StepState::Refused, &why);
                 }
             }
-            // All names of a file that are held go together; where that is only shown, the first of them says what comes back.
+            // All names of a file that are held go together; where that is only shown, the first of
+            // them says what comes back.
             let is_other_name = |other: &KnownStep| {
                 other.stage.held().is_some()
                     && (&other.intent.was.filesystem, other.intent.was.inode)
@@ -620,7 +633,8 @@ impl Run<'_> {
                 .map(|row| row.path.clone())
                 .collect();
             let own = &mut run.own;
-            PurgedStep { yes, going, holders: &holders, keepers, own, watch }.carry_out(quarantine, step)
+            PurgedStep { yes, going, holders: &holders, keepers, own, watch }
+                .carry_out(quarantine, step)
         });
         self.tell_missing();
         if yes {

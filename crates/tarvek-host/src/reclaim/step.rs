@@ -15,7 +15,8 @@ pub trait SiteKnowledge {
     /// The kind of the library that a path of this machine lies in.
     fn kind_at(&self, path: &AbsPath) -> Option<Kind>;
 
-    /// Whether a folder of this machine is one of the layout's libraries or intakes, or lies in one.
+    /// Whether a folder of this machine is one of the layout's libraries or intakes, or lies in
+    /// one.
     fn is_of_layout(&self, folder: &AbsPath) -> bool;
 }
 
@@ -72,7 +73,8 @@ pub struct Step {
     pub state: StepState,
     /// Whether it was done by an earlier run.
     pub before: bool,
-    /// What changes besides: owner, group, mode and ACL of a name that becomes a link, and who gains or loses by it.
+    /// What changes besides: owner, group, mode and ACL of a name that becomes a link, and who
+    /// gains or loses by it.
     pub changes: Vec<String>,
     /// Why not, or what else there is to say.
     pub why: Option<String>,

@@ -17,7 +17,8 @@ pub(super) enum Restored {
     NothingTaken,
 }
 
-/// Gives a name what a step took from it, however far the step had come. Nothing that others may have put there is lost.
+/// Gives a name what a step took from it, however far the step had come. Nothing that others may
+/// have put there is lost.
 ///
 /// # Errors
 /// Why it stays where it is, in words.
@@ -126,7 +127,8 @@ fn exchange_back(
     }
 }
 
-/// Brings a step to an end of which only the beginning is written down: all is as it was, or what could not go back is held.
+/// Brings a step to an end of which only the beginning is written down: all is as it was, or what
+/// could not go back is held.
 ///
 /// # Errors
 /// Why that is so, or why it can't be done, in words.

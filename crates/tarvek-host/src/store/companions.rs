@@ -1,5 +1,5 @@
-//! What SQLite would find beside a survey, and follow: journals. Only one that a killed Tarvek can have left is followed, and only
-//! where the file may be written; whoever reads does so in a copy.
+//! What SQLite would find beside a survey, and follow: journals. Only one that a killed Tarvek can
+//! have left is followed, and only where the file may be written; whoever reads does so in a copy.
 
 use std::ffi::OsString;
 use std::fs::{self, File, Metadata};
@@ -14,11 +14,12 @@ use crate::files::open_regular;
 
 use super::connection::{PATIENCE, StoreError, bounded, flags, plain};
 
-/// The end of a journal that names another one, and has it deleted (SQLite's file format, section 3). One survey is one file, so that Tarvek never
-/// leaves such a one.
+/// The end of a journal that names another one, and has it deleted (SQLite's file format, section
+/// 3). One survey is one file, so that Tarvek never leaves such a one.
 const NAMES_ANOTHER: [u8; 8] = [0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7];
 
-/// Refuses a file beside which something lies that SQLite would follow and Tarvek never writes, and returns the size.
+/// Refuses a file beside which something lies that SQLite would follow and Tarvek never writes, and
+/// returns the size.
 pub(super) fn look(file: &Path) -> Result<u64, StoreError> {
     let mut head = Vec::new();
     let (opened, meta) = regular(file)?;
@@ -58,7 +59,8 @@ pub(super) fn none(file: &Path) -> Result<(), StoreError> {
     }
 }
 
-/// A survey that can be read: the file itself, or a copy of one whose writer was killed, in which what was half done is taken back.
+/// A survey that can be read: the file itself, or a copy of one whose writer was killed, in which
+/// what was half done is taken back.
 pub(super) struct Readable {
     pub(super) file: PathBuf,
     /// Goes with it.
@@ -74,7 +76,8 @@ impl Readable {
         }
         let cant = |_| {
             StoreError::new(
-                "whoever wrote it was killed, and there is no room for a copy in which that can be put right",
+                "whoever wrote it was killed, and there is no room for a copy in which that can be \
+                 put right",
                 "run `tarvek survey` into it again, or set TMPDIR to a folder with room",
             )
         };

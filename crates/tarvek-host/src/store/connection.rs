@@ -87,8 +87,9 @@ impl From<rusqlite::Error> for StoreError {
 /// How long another program's write is waited for.
 pub(super) const PATIENCE: Duration = Duration::from_secs(2);
 
-/// What a file may cost to read, in instructions of SQLite's machine: some to begin with, and some for each byte. The rows of a
-/// survey take about one per byte; a file that was made to go round in circles would take for ever.
+/// What a file may cost to read, in instructions of SQLite's machine: some to begin with, and some
+/// for each byte. The rows of a survey take about one per byte; a file that was made to go round in
+/// circles would take for ever.
 pub(super) const WORK: (u64, u64) = (20_000_000, 8);
 
 pub(super) fn flags(write: bool) -> OpenFlags {
@@ -98,7 +99,8 @@ pub(super) fn flags(write: bool) -> OpenFlags {
     access | OpenFlags::SQLITE_OPEN_NO_MUTEX
 }
 
-/// A file's name as SQLite takes it for one: `:memory:` and the empty name mean something else to it.
+/// A file's name as SQLite takes it for one: `:memory:` and the empty name mean something else to
+/// it.
 pub(crate) fn plain(file: &Path) -> PathBuf {
     Path::new(".").join(file)
 }
@@ -112,8 +114,8 @@ pub(super) fn damaged() -> StoreError {
     StoreError::new("its folder tree is inconsistent", "survey the host again, into a new file")
 }
 
-/// Whoever wrote the file may have meant harm: its schema runs nothing (SQLite, "Defense Against The Dark Arts"), and what it takes
-/// to read is bounded.
+/// Whoever wrote the file may have meant harm: its schema runs nothing (SQLite, "Defense Against
+/// The Dark Arts"), and what it takes to read is bounded.
 pub(super) fn bounded(db: &mut Connection, size: u64) -> Result<(), StoreError> {
     for (setting, on) in [
         (DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true),

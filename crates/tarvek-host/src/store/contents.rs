@@ -1,5 +1,5 @@
-//! What files hold, for those who ask for it: it belongs to the rows of a survey and goes with them, so that an unchanged file is read once
-//! and never again.
+//! What files hold, for those who ask for it: it belongs to the rows of a survey and goes with
+//! them, so that an unchanged file is read once and never again.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -69,8 +69,9 @@ pub(super) trait Taken: Send + Sized {
     ) -> rusqlite::Result<()>;
 }
 
-/// Adds what every regular file of a survey of this machine lacks, several at a time. What has been read is written every few seconds, so
-/// that nothing of it is read again after an interruption. Empty files have nothing.
+/// Adds what every regular file of a survey of this machine lacks, several at a time. What has been
+/// read is written every few seconds, so that nothing of it is read again after an interruption.
+/// Empty files have nothing.
 ///
 /// # Errors
 /// If the survey can't be read or written.
@@ -152,7 +153,8 @@ pub(crate) fn is_same(file: &File, seen: &Meta) -> bool {
     })
 }
 
-/// Opens a regular file for reading, if it is still the one that was seen. No symlink is followed on the way to it.
+/// Opens a regular file for reading, if it is still the one that was seen. No symlink is followed
+/// on the way to it.
 ///
 /// # Errors
 /// Why it can't be opened.

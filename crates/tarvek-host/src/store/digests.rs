@@ -16,8 +16,9 @@ use crate::contents::rounds::{all_of, sample_of};
 use crate::sink::Number;
 use crate::walk::Watch;
 
-/// Adds the BLAKE3 digest of every regular file of a survey of this machine that has none yet. Digests of files of which only the inode
-/// has changed since (mode, owner, names) count again if a sample of the contents is what it was.
+/// Adds the BLAKE3 digest of every regular file of a survey of this machine that has none yet.
+/// Digests of files of which only the inode has changed since (mode, owner, names) count again if a
+/// sample of the contents is what it was.
 ///
 /// # Errors
 /// If the survey can't be read or written.

@@ -7,7 +7,8 @@ use rusqlite::Connection;
 use super::connection::{PATIENCE, StoreError, VERSION, bounded, flags, plain};
 use super::{companions, shape};
 
-/// Whether a file that may be written is yet to be made, or empty; one that is something else than a plain file is refused.
+/// Whether a file that may be written is yet to be made, or empty; one that is something else than
+/// a plain file is refused.
 pub(crate) fn is_new(file: &Path) -> Result<bool, StoreError> {
     let there = std::fs::symlink_metadata(file);
     match &there {
@@ -17,7 +18,8 @@ pub(crate) fn is_new(file: &Path) -> Result<bool, StoreError> {
     }
 }
 
-/// Opens a survey and makes sure that it is one of a version that can be read, and that nothing else is in it.
+/// Opens a survey and makes sure that it is one of a version that can be read, and that nothing
+/// else is in it.
 pub(super) fn open(file: &Path, write: bool) -> Result<Connection, StoreError> {
     let size = companions::look(file)?;
     let mut db = Connection::open_with_flags(plain(file), flags(write))?;

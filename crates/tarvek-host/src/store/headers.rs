@@ -14,7 +14,8 @@ use crate::media;
 use crate::sink::Number;
 use crate::walk::Watch;
 
-/// Adds what the header of every media file of a survey of this machine says of which that is not known yet.
+/// Adds what the header of every media file of a survey of this machine says of which that is not
+/// known yet.
 ///
 /// # Errors
 /// If the survey can't be read or written.

@@ -82,7 +82,8 @@ impl LazySurvey {
         Ok((facts, part))
     }
 
-    /// Reads what is in some deferred folders of the tree, and if it is wanted all that is below them.
+    /// Reads what is in some deferred folders of the tree, and if it is wanted all that is below
+    /// them.
     ///
     /// # Errors
     /// If the file is damaged.
@@ -110,7 +111,8 @@ impl LazySurvey {
         let mut read: BTreeMap<Number, Seen> = BTreeMap::new();
         while !rows.is_empty() || !read.is_empty() {
             let waiting = rows.first().map(|(number, ..)| *number);
-            // Some are taken apart while those before them are put into the tree, and the next are read.
+            // Some are taken apart while those before them are put into the tree, and the next are
+            // read.
             let apart = || rows.into_par_iter().map(|row| apart(row, classes)).collect();
             let put_and_read = || {
                 // They come into the tree in the order of their numbers, as if all of it were read.

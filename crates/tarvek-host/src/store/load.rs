@@ -137,7 +137,8 @@ pub(super) struct Digest {
 }
 
 impl Contents<'_> {
-    /// Reads columns of a table, each row with its file. Of files that are not in the tree nobody asks.
+    /// Reads columns of a table, each row with its file. Of files that are not in the tree nobody
+    /// asks.
     fn rows<T>(
         &self,
         table: &str,
@@ -232,7 +233,8 @@ fn path(row: &Row, column: usize) -> rusqlite::Result<AbsPath> {
 }
 
 fn mounts(db: &Connection) -> Result<Option<MountTable>, StoreError> {
-    let sql = "SELECT id, parent, major, minor, root, point, options, propagation, filesystem, source, super_options \
+    let sql = "SELECT id, parent, major, minor, root, point, options, propagation, filesystem, \
+               source, super_options \
                FROM mount ORDER BY rowid";
     let entries = all(db, sql, |row| {
         Ok(MountEntry {
@@ -338,7 +340,8 @@ pub(super) fn parts(folder: Number) -> (i64, i64) {
 }
 
 /// Rows from one to another, with the columns that [`Part::of`] takes.
-const ROWS: &str = "SELECT id, listing, project, inherits, entries FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id";
+const ROWS: &str = "SELECT id, listing, project, inherits, entries FROM folder WHERE id BETWEEN ?1 \
+                    AND ?2 ORDER BY id";
 
 /// A row of a folder: all of it, or a part of a large one.
 pub(super) struct Part<'r> {
@@ -438,7 +441,8 @@ pub(super) fn take_apart(
     rows.into_iter().try_for_each(|part| part.read(&mut before, classes, into))
 }
 
-/// The folders with numbers up to one, all whose text is short; those of several parts and of long ones are left out.
+/// The folders with numbers up to one, all whose text is short; those of several parts and of long
+/// ones are left out.
 pub(super) fn short_ones(
     db: &Connection,
     from: Number,
@@ -446,7 +450,8 @@ pub(super) fn short_ones(
     mut take: impl FnMut(Number, Part<'static>),
 ) -> Result<(), StoreError> {
     // What is long is not even read.
-    let sql = "SELECT id, listing, project, inherits, CASE WHEN octet_length(entries) <= ?3 THEN entries END \
+    let sql = "SELECT id, listing, project, inherits, CASE WHEN octet_length(entries) <= ?3 THEN \
+               entries END \
                FROM folder WHERE id BETWEEN ?1 AND ?2 ORDER BY id DESC";
     let mut statement = db.prepare_cached(sql)?;
     let mut rows = statement.query([parts(from).0, parts(to).1, SHORT as i64])?;
@@ -478,8 +483,8 @@ const BLOCK: usize = 64;
 /// How many entries are handed on in one go, about.
 const BATCH: usize = 8192;
 
-/// Reads all folders in the order of their numbers. Taking their text apart costs more than all else, so that every processor gets a
-/// connection, if there is much to read.
+/// Reads all folders in the order of their numbers. Taking their text apart costs more than all
+/// else, so that every processor gets a connection, if there is much to read.
 fn folders_of(
     db: &Connection,
     file: &Path,
@@ -547,7 +552,8 @@ fn blocks(db: &Connection) -> Result<Vec<(i64, i64)>, StoreError> {
             blocks.push((first, i64::MAX));
             return Ok(blocks);
         };
-        // That one is a part of the first folder of the next block, unless a single folder fills this one.
+        // That one is a part of the first folder of the next block, unless a single folder fills
+        // this one.
         let (start, end) = parts(Number::try_from(next >> PART_BITS).map_err(|_| damaged())?);
         let last = if start > first { start - 1 } else { end };
         blocks.push((first, last));

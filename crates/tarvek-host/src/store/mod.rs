@@ -1,7 +1,7 @@
 //! Surveys: one SQLite file per host. `schema.sql` is the schema, `docs/survey.md` describes it.
 //!
-//! Everything is written in transactions: a process that is killed leaves what was there before, or a survey that says
-//! that it is partial.
+//! Everything is written in transactions: a process that is killed leaves what was there before, or
+//! a survey that says that it is partial.
 
 mod classes;
 mod companions;

@@ -58,7 +58,8 @@ impl From<rusqlite::Error> for Unsaved {
 /// Writes facts with their tree into a survey file, as [`survey`] does.
 ///
 /// # Errors
-/// If the file is no survey, is of another host, is in use or can't be written, or if the disk is full.
+/// If the file is no survey, is of another host, is in use or can't be written, or if the disk is
+/// full.
 pub fn save(mut facts: HostFacts, file: &Path) -> Result<(HostFacts, Saved), StoreError> {
     let (tree, host) = (std::mem::take(&mut facts.tree), facts.name.clone());
     let saved = survey(file, &host, entry(&tree, Tree::ROOT), |sink, _| {
@@ -72,12 +73,15 @@ pub fn save(mut facts: HostFacts, file: &Path) -> Result<(HostFacts, Saved), Sto
     }
 }
 
-/// Has a look put into a survey file. One that is there already is brought up to date: only rows that differ are written, and the look is told
-/// when it was taken (seconds since 1970 UTC), if it is whole. It is one transaction; whatever happens on the way, the file then is what it was, or
-/// partial and empty if it was not there. `root`: the root folder of what will be seen. The facts need no tree.
+/// Has a look put into a survey file. One that is there already is brought up to date: only rows
+/// that differ are written, and the look is told when it was taken (seconds since 1970 UTC), if it
+/// is whole. It is one transaction; whatever happens on the way, the file then is what it was, or
+/// partial and empty if it was not there. `root`: the root folder of what will be seen. The facts
+/// need no tree.
 ///
 /// # Errors
-/// What the look could not do; else if the file is no survey, is of another host, is in use or can't be written, or if the disk is full.
+/// What the look could not do; else if the file is no survey, is of another host, is in use or
+/// can't be written, or if the disk is full.
 pub fn survey(
     file: &Path,
     host: &Name,
@@ -105,7 +109,8 @@ fn into_open(
     host: &Name,
     look: impl FnOnce(&Writer, Option<i64>) -> io::Result<HostFacts>,
 ) -> Result<(HostFacts, Saved), Unsaved> {
-    // A killed process leaves the journal, and with it the way back; what a power cut needs is one sync at the end.
+    // A killed process leaves the journal, and with it the way back; what a power cut needs is one
+    // sync at the end.
     db.execute_batch("PRAGMA synchronous = NORMAL; PRAGMA temp_store = MEMORY; BEGIN IMMEDIATE;")?;
     let key = |key: &str| -> rusqlite::Result<Option<String>> {
         db.query_row("SELECT max(value) FROM survey WHERE key = ?1", [key], |row| row.get(0))
@@ -145,7 +150,8 @@ fn into_open(
     Ok((facts, done.saved))
 }
 
-/// Whoever opens the file before the survey is written sees one of nothing that says that it is partial.
+/// Whoever opens the file before the survey is written sees one of nothing that says that it is
+/// partial.
 fn create(host: &Name, root: NewEntry, file: &Path) -> Result<Connection, StoreError> {
     // Who was killed at the very start left an empty file, and the journal of it.
     if std::fs::symlink_metadata(file).is_ok() {
@@ -205,8 +211,9 @@ const MOST_IN_PART: usize = 16_384;
 
 /// Writes folders into a survey as they come. After an error of the file everything fails.
 ///
-/// Threads that look share it: what they found is numbered under one lock, and read and written under another, so that nobody waits
-/// for the file who has only to count. Whoever needs both takes the first one first.
+/// Threads that look share it: what they found is numbered under one lock, and read and written
+/// under another, so that nobody waits for the file who has only to count. Whoever needs both takes
+/// the first one first.
 pub struct Writer {
     state: Mutex<State>,
     stored: Mutex<Stored>,
@@ -366,7 +373,8 @@ impl Writer {
         Ok(Done { stored, first, last: next - 1, saved })
     }
 
-    /// Numbers what was seen, notes what differs from before, and lets go of what is gone. Whether the folder has to be written.
+    /// Numbers what was seen, notes what differs from before, and lets go of what is gone. Whether
+    /// the folder has to be written.
     fn meet(
         &self,
         state: &mut State,
@@ -425,8 +433,9 @@ impl Writer {
         Ok((lines, differs))
     }
 
-    /// Lets go of what belonged to an entry that is not what it was. A digest stays where only the inode has changed, and in a way that shows; it counts
-    /// again once a sample says that the contents have not (`digests.rs`).
+    /// Lets go of what belonged to an entry that is not what it was. A digest stays where only the
+    /// inode has changed, and in a way that shows; it counts again once a sample says that the
+    /// contents have not (`digests.rs`).
     fn replaced(
         &self,
         state: &mut State,
@@ -510,7 +519,8 @@ impl State {
         }
     }
 
-    /// Has a folder wait to be written in place of what stood there, and gives out all that wait once they are many.
+    /// Has a folder wait to be written in place of what stood there, and gives out all that wait
+    /// once they are many.
     fn keep(&mut self, number: Number, seen: &Contents, parts: Vec<Vec<u8>>) -> Vec<Waiting> {
         let listing = match seen.listing {
             Listing::Complete => Some("complete"),
@@ -560,7 +570,8 @@ impl Done {
     }
 }
 
-/// Writes folders, each in place of what stood there of it. `first`: no folder of before has this number, or a higher one.
+/// Writes folders, each in place of what stood there of it. `first`: no folder of before has this
+/// number, or a higher one.
 fn put(db: &Connection, first: Number, waiting: Vec<Waiting>) -> Result<(), StoreError> {
     let mut delete = db.prepare_cached(DELETE)?;
     let mut insert = db.prepare_cached("INSERT INTO folder VALUES (?1, ?2, ?3, ?4, ?5)")?;
@@ -577,7 +588,8 @@ fn put(db: &Connection, first: Number, waiting: Vec<Waiting>) -> Result<(), Stor
     Ok(())
 }
 
-/// A folder that is yet to be written. Writing several at a time costs less, and none of them is read before.
+/// A folder that is yet to be written. Writing several at a time costs less, and none of them is
+/// read before.
 struct Waiting {
     number: Number,
     listing: Option<&'static str>,

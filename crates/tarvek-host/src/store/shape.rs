@@ -1,5 +1,6 @@
-//! A survey's schema is the one that Tarvek writes, to the letter: no view, trigger or index, no other table, no constraint that
-//! swallows what is written. It is compared before anything is read.
+//! A survey's schema is the one that Tarvek writes, to the letter: no view, trigger or index, no
+//! other table, no constraint that swallows what is written. It is compared before anything is
+//! read.
 
 use rusqlite::Connection;
 
@@ -64,8 +65,10 @@ mod tests {
             "CREATE TABLE more (x)",
             "CREATE INDEX x ON folder (listing)",
             "CREATE TRIGGER x AFTER DELETE ON gap BEGIN DELETE FROM folder; END",
-            "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' UNION ALL SELECT path, why FROM c) SELECT * FROM c",
-            "DROP TABLE gap; CREATE TABLE gap (path BLOB NOT NULL ON CONFLICT IGNORE, why TEXT NOT NULL)",
+            "DROP TABLE gap; CREATE VIEW gap AS WITH RECURSIVE c(path, why) AS (SELECT '/', 'x' \
+             UNION ALL SELECT path, why FROM c) SELECT * FROM c",
+            "DROP TABLE gap; CREATE TABLE gap (path BLOB NOT NULL ON CONFLICT IGNORE, why TEXT NOT \
+             NULL)",
             "DROP TABLE gap",
             "ALTER TABLE gap ADD COLUMN more TEXT",
         ] {

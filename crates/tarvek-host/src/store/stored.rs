@@ -1,4 +1,5 @@
-//! What stood in a survey before a look, for those who look again: from several threads, in the order in which they come to it.
+//! What stood in a survey before a look, for those who look again: from several threads, in the
+//! order in which they come to it.
 
 use std::collections::{HashMap, HashSet};
 
@@ -8,8 +9,8 @@ use super::connection::{StoreError, damaged};
 use super::load::{Part, SHORT, rows_of, short_ones};
 use crate::sink::{ABOVE, Number};
 
-/// So many folders with neighbouring numbers are read together: whoever comes to one mostly comes to the others, and asking costs
-/// more than reading.
+/// So many folders with neighbouring numbers are read together: whoever comes to one mostly comes
+/// to the others, and asking costs more than reading.
 const TOGETHER: Number = 64;
 
 /// So many may wait to be asked for, before they are let go of.

@@ -23,8 +23,10 @@ pub(crate) fn listing(shape: &str, entries: usize) -> String {
         tree.title(shape, title);
     }
     format!(
-        "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - ext4 /dev/sda1 rw\nend mountinfo\n\
-         section roots\n|deep /loft\nend roots\nsection tree type mode uid gid size allocated inode links mtime device path\n\
+        "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - \
+         ext4 /dev/sda1 rw\nend mountinfo\n\
+         section roots\n|deep /loft\nend roots\nsection tree type mode uid gid size allocated \
+         inode links mtime device path\n\
          |d 0755 0 0 6 0 2 3 1 - /\n{}end tree\nsection gaps\nend gaps\ncomplete\n",
         tree.text
     )

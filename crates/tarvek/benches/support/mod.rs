@@ -73,8 +73,9 @@ impl Cost {
     }
 }
 
-/// Runs a program in a folder and tells what that costs. A copy of this program does it: the kernel tells CPU and memory of all children of a
-/// process together. [`is_copy`] has to come first in `main`.
+/// Runs a program in a folder and tells what that costs. A copy of this program does it: the kernel
+/// tells CPU and memory of all children of a process together. [`is_copy`] has to come first in
+/// `main`.
 pub(crate) fn cost<A: AsRef<std::ffi::OsStr>>(
     folder: &Path,
     program: &str,

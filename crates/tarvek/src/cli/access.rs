@@ -17,23 +17,26 @@ pub(crate) struct AccessArgs {
     /// Who: UID, UID:GID, UID:GID,GID…, or an account of the host; whoever runs this unless given
     #[arg(long = "as", value_name = "WHO")]
     pub(crate) subject: Option<String>,
-    /// What is needed: read, write, enter, add, remove; the exit code then speaks of all of these. Without it
-    /// everything that applies is shown, and the exit code speaks of reading
+    /// What is needed: read, write, enter, add, remove; the exit code then speaks of all of these.
+    /// Without it everything that applies is shown, and the exit code speaks of reading
     #[arg(long, value_delimiter = ',', value_parser = word::<Need>(), value_name = "NEED")]
     pub(crate) need: Vec<Need>,
     /// The viewpoint: service:NAME, host:NAME or client:NAME; this machine unless given
     #[arg(long, value_name = "VIEW")]
     pub(crate) from: Option<String>,
-    /// Everything below as well: how much can't be read, and what decides; the exit code speaks of that too
+    /// Everything below as well: how much can't be read, and what decides; the exit code speaks of
+    /// that too
     #[arg(long)]
     pub(crate) below: bool,
-    /// Everyone of the site: each account, service and client with what it may do there. With -v, the system's own accounts too
+    /// Everyone of the site: each account, service and client with what it may do there. With -v,
+    /// the system's own accounts too
     #[arg(long, conflicts_with_all = ["subject", "below", "new_file", "prove"])]
     pub(crate) all: bool,
     /// What a new file and a new folder there will be like, and who can then use them
     #[arg(long, conflicts_with_all = ["below", "prove", "need"])]
     pub(crate) new_file: bool,
-    /// With --new-file: the mode that the program asks for, in octal, for a folder with search added; 666 and 777 unless given
+    /// With --new-file: the mode that the program asks for, in octal, for a folder with search
+    /// added; 666 and 777 unless given
     #[arg(long, value_name = "MODE", requires = "new_file", value_parser = octal)]
     pub(crate) asks: Option<u16>,
     /// With --new-file: the umask of whoever makes it; that of the service, or 022, unless given

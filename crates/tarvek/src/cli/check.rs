@@ -16,13 +16,16 @@ pub(crate) struct CheckArgs {
     /// Exit with 1 from this severity on
     #[arg(long, value_parser = word::<Severity>(), value_name = "SEVERITY", default_value = "blocker")]
     pub(crate) fail_on: Severity,
-    /// Judge this machine without a layout: by its own fstab, exports, smb.conf, units, accounts, mounts and running processes
+    /// Judge this machine without a layout: by its own fstab, exports, smb.conf, units, accounts,
+    /// mounts and running processes
     #[arg(long, conflicts_with_all = ["layout", "survey", "this_host"])]
     pub(crate) here: bool,
-    /// Judge only the names below a folder of this machine, without a layout: what SMB clients, other systems or people can't tell, show or open
+    /// Judge only the names below a folder of this machine, without a layout: what SMB clients,
+    /// other systems or people can't tell, show or open
     #[arg(long, value_name = "DIR", conflicts_with_all = ["layout", "survey", "this_host", "here"])]
     pub(crate) names: Option<OsString>,
-    /// Show which edits of the layout the remedies come to, as a diff; with --yes, write them and check again
+    /// Show which edits of the layout the remedies come to, as a diff; with --yes, write them and
+    /// check again
     #[arg(long, conflicts_with_all = ["here", "names"])]
     pub(crate) apply: bool,
     /// With --apply: only the edits of this rule, or of the finding of this id

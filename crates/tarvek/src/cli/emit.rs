@@ -12,7 +12,8 @@ pub(crate) struct EmitArgs {
     /// For which host; needed where several have something to write
     #[arg(long, value_name = "NAME")]
     pub(crate) host: Option<String>,
-    /// A folder to write the files into; standard output unless given. Files that are there already stay
+    /// A folder to write the files into; standard output unless given. Files that are there already
+    /// stay
     #[arg(short, long, value_name = "DIR")]
     pub(crate) output: Option<PathBuf>,
 }

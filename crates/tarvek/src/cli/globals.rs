@@ -11,8 +11,8 @@ pub(crate) struct Globals {
     /// The layout; tarvek.toml here or in a folder above unless given
     #[arg(long, global = true, value_name = "FILE")]
     pub(crate) layout: Option<PathBuf>,
-    /// What was seen of a host: a survey or listing; may be given for several hosts. Without it, files named
-    /// HOST.survey or HOST.listing beside the layout are used
+    /// What was seen of a host: a survey or listing; may be given for several hosts. Without it,
+    /// files named HOST.survey or HOST.listing beside the layout are used
     #[arg(long, global = true, value_name = "FILE")]
     pub(crate) survey: Vec<PathBuf>,
     /// The host of the layout that is this machine, if it goes by another name

@@ -12,7 +12,8 @@ use crate::cli::words::word;
 
 #[derive(Debug, Args)]
 pub(crate) struct WasteArgs {
-    /// Folders of this machine; without any, the libraries and intakes of the layout, or all that the given surveys hold
+    /// Folders of this machine; without any, the libraries and intakes of the layout, or all that
+    /// the given surveys hold
     #[arg(value_name = "DIR")]
     pub(crate) folders: Vec<OsString>,
     /// Write what is suggested into a file for review (CSV), which `reclaim` takes
@@ -69,7 +70,8 @@ pub(crate) struct ReclaimArgs {
     /// Delete what is held, if what was kept is still there; only this gives bytes back
     #[arg(long, conflicts_with = "total")]
     pub(crate) purge: bool,
-    /// Make links also where somebody gains or loses rights by it; without this they are refused, with who that is
+    /// Make links also where somebody gains or loses rights by it; without this they are refused,
+    /// with who that is
     #[arg(long, conflicts_with_all = ["undo", "purge", "total"])]
     pub(crate) accept_rights: bool,
     /// What was taken back so far, per library

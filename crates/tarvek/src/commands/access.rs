@@ -192,7 +192,8 @@ impl Question<'_> {
             .into_iter()
             .filter_map(|folder| {
                 let usual = Making::usual(folder, umask);
-                // A program that asks for less for its files asks for the same, with search, for its folders.
+                // A program that asks for less for its files asks for the same, with search, for
+                // its folders.
                 let asked = self.args.asks.map_or(usual.asked, |mode| {
                     if folder { mode | (mode & 0o444) >> 2 } else { mode }
                 });

@@ -70,7 +70,8 @@ fn read(written: &str) -> Attempt {
     }
 }
 
-/// Puts answers to the test: each need that can be tried is, and its answer then says what really came of it.
+/// Puts answers to the test: each need that can be tried is, and its answer then says what really
+/// came of it.
 ///
 /// # Errors
 /// If this process is not root, or the child could not become the account.
@@ -129,7 +130,8 @@ impl Tried {
     }
 }
 
-/// Starts this program to try something at a path. The child's number, and what it said; `None` if it could not try.
+/// Starts this program to try something at a path. The child's number, and what it said; `None` if
+/// it could not try.
 ///
 /// # Errors
 /// If it can't be started.

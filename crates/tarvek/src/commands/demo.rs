@@ -21,7 +21,8 @@ use crate::view::wrap::wrap;
 /// Every file of the demo is as old as this: 2026-10-11 06:30 UTC.
 const MODIFIED: Duration = Duration::from_secs(1_791_700_200);
 
-/// The commands judge as of this time, so that ages come out the same each time: 2026-11-22 08:00 UTC.
+/// The commands judge as of this time, so that ages come out the same each time: 2026-11-22 08:00
+/// UTC.
 const JUDGED: i64 = 1_795_334_400;
 
 /// The words of the walk: what is shown, the command, what to see.
@@ -29,35 +30,41 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     (
         "What there is",
         &["adopt", "conf/granary", "conf/millrace", "conf/parlour", "-o", "adopted.toml"],
-        "Files as they lie on the three machines become a layout. What no file says is guessed, and marked as a guess; what \
+        "Files as they lie on the three machines become a layout. What no file says is guessed, \
+         and marked as a guess; what \
          can't be understood is named.",
     ),
     (
         "What is wrong with it",
         &["check", "--layout", "adopted.toml"],
-        "Each finding points at the file and line that it comes from; the listings of both hosts, which lie beside the layout, \
+        "Each finding points at the file and line that it comes from; the listings of both hosts, \
+         which lie beside the layout, \
          say what is really there.",
     ),
     (
         "Every name of one folder",
         &["trace", "--layout", "adopted.toml", "--to", "granary:/loft/media/films"],
-        "The map that one draws on paper: who knows the folder, under which path, and may write there.",
+        "The map that one draws on paper: who knows the folder, under which path, and may write \
+         there.",
     ),
     (
         "A layout that is right from the start",
         &["draft", "--brief", "wished.brief.toml"],
-        "A short brief becomes datasets, folders, rights, shares and mappings, each with its reason. What the club \
+        "A short brief becomes datasets, folders, rights, shares and mappings, each with its \
+         reason. What the club \
          really has grew by itself, and is looked at from here on.",
     ),
     (
         "The same as configuration",
         &["emit", "exports"],
-        "Each part of a layout can be written out for the program that it is for; tarvek.toml is what the club has.",
+        "Each part of a layout can be written out for the program that it is for; tarvek.toml is \
+         what the club has.",
     ),
     (
         "A survey of the storage host",
         &["survey", "--from", "granary.listing", "-o", "granary.survey"],
-        "A script collected the listing on granary, where nothing can be installed; now it is a survey.",
+        "A script collected the listing on granary, where nothing can be installed; now it is a \
+         survey.",
     ),
     (
         "A survey of the application host",
@@ -67,13 +74,15 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     (
         "The readiness board",
         &["check"],
-        "Each row is a library, each column a stage; the first ✗ in a row is where its way ends, and below \
+        "Each row is a library, each column a stage; the first ✗ in a row is where its way ends, \
+         and below \
          stands what clears it.",
     ),
     (
         "The way of a healthy library",
         &["trace", "/media/films", "--from", "service:lantern"],
-        "The service's path becomes a path of its host, then of the mount, the share and the dataset; \
+        "The service's path becomes a path of its host, then of the mount, the share and the \
+         dataset; \
          each hop says how it is known.",
     ),
     (
@@ -94,7 +103,8 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     (
         "A library that is greyed out",
         &["access", "/media/photos", "--from", "service:lantern", "--below"],
-        "The mode's last digit decides, because lantern neither owns the folder nor is in keepers. One ACL entry would \
+        "The mode's last digit decides, because lantern neither owns the folder nor is in keepers. \
+         One ACL entry would \
          let it in, for what is there and what will come; nobody else's access changes.",
     ),
     (
@@ -115,7 +125,8 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     (
         "Everyone against one folder",
         &["access", "/loft/media/films", "--from", "host:granary", "--all"],
-        "Each account, service and client comes by its own way; the first refusal of each stands below it.",
+        "Each account, service and client comes by its own way; the first refusal of each stands \
+         below it.",
     ),
     (
         "What a download will be like, and who can use it",
@@ -131,7 +142,8 @@ const STEPS: &[(&str, &[&str], &str)] = &[
             "--from",
             "service:joiner",
         ],
-        "joiner sees intake and library through one mapping, and the group may write what drover made.",
+        "joiner sees intake and library through one mapping, and the group may write what drover \
+         made.",
     ),
     (
         "One that is copied, though both folders lie in one dataset",
@@ -142,12 +154,14 @@ const STEPS: &[(&str, &[&str], &str)] = &[
             "--from",
             "service:gleaner",
         ],
-        "Each mapping is a mount of its own. What would mend it was made on a copy of the layout, and judged again.",
+        "Each mapping is a mount of its own. What would mend it was made on a copy of the layout, \
+         and judged again.",
     ),
     (
         "One that the kernel refuses",
         &["link", "/data/intake/done/music", "/data/music", "--from", "service:joiner"],
-        "piper's umask leaves its files to itself, and fs.protected_hardlinks keeps others from linking them.",
+        "piper's umask leaves its files to itself, and fs.protected_hardlinks keeps others from \
+         linking them.",
     ),
     (
         "What each scan would find",
@@ -157,17 +171,20 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     (
         "Roots that are too deep, too high, or a heap",
         &["forecast", "--layout", "roots.toml"],
-        "The same film counts once where the root is right; a root that covers everything takes episodes and downloads for films.",
+        "The same film counts once where the root is right; a root that covers everything takes \
+         episodes and downloads for films.",
     ),
     (
         "What would be missed or misread there",
         &["forecast", "--layout", "roots.toml", "Attic", "--problems"],
-        "With --renames FILE, names that would be found are proposed in a table; nothing is renamed.",
+        "With --renames FILE, names that would be found are proposed in a table; nothing is \
+         renamed.",
     ),
     (
         "What the folk archive wastes",
         &["waste", "archive"],
-        "Real files this time. Only what may be equal is read; headers say which version is the better one.",
+        "Real files this time. Only what may be equal is read; headers say which version is the \
+         better one.",
     ),
     (
         "A review, to be decided line by line",
@@ -177,7 +194,8 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     (
         "What was decided is done, and held",
         &["reclaim", "review.csv", "--yes"],
-        "Each file is looked at again right before, copies byte by byte. Nothing is gone: it waits in archive/.tarvek-held.",
+        "Each file is looked at again right before, copies byte by byte. Nothing is gone: it waits \
+         in archive/.tarvek-held.",
     ),
     (
         "Everything put back",
@@ -211,7 +229,10 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, screen: &Screen) -> Result
     screen.say(&format!(
         "{}\n{}\n",
         strong("Kestrel Hollow: a storage host, an application host, and six libraries"),
-        dim("Configuration, a layout, listings of both hosts and a few real files are written; the commands run in their folder.")
+        dim(
+            "Configuration, a layout, listings of both hosts and a few real files are written; the \
+             commands run in their folder."
+        )
     ))?;
     for (n, (title, arguments, see)) in STEPS.iter().enumerate() {
         let heading = format!("{}. {title}", n + 1);
@@ -371,7 +392,8 @@ fn remove_adopted(folder: &Path) -> Result<(), Failure> {
     }
 }
 
-/// What reclaiming left: a holding folder with nothing in it but its journal, the total, and the review, if it says what it would say again.
+/// What reclaiming left: a holding folder with nothing in it but its journal, the total, and the
+/// review, if it says what it would say again.
 fn remove_reclaimed(folder: &Path) -> Result<(), Failure> {
     let held = folder.join("archive/.tarvek-held");
     let held_files = fs::read_dir(&held).map_or(0, Iterator::count);

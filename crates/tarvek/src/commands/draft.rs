@@ -1,5 +1,5 @@
-//! `tarvek draft`: a brief becomes a layout. However the brief is given, as a file, as options or as answers, it is one text
-//! that one reader reads, so that it is judged in one way.
+//! `tarvek draft`: a brief becomes a layout. However the brief is given, as a file, as options or
+//! as answers, it is one text that one reader reads, so that it is judged in one way.
 
 use std::collections::BTreeMap;
 use std::io::{self, BufRead, IsTerminal, Write};
@@ -23,7 +23,8 @@ pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure>
         None if args.wish.says_nothing() => {
             return Err(Failure::with_remedy(
                 "nothing is said of what is wanted",
-                "give --brief FILE, or options such as --storage granary --pool loft; on a terminal you are asked",
+                "give --brief FILE, or options such as --storage granary --pool loft; on a \
+                 terminal you are asked",
             ));
         }
         None => ("the options".to_owned(), of_options(&args.wish).into_bytes()),

@@ -101,7 +101,8 @@ fn headers(site: &Site, outlooks: &[Outlook], screen: &Screen) -> Headers {
     }
     for host in lacking {
         screen.complain(&format!(
-            "the survey of {host} lacks headers of media files; `tarvek survey --media` on that host adds them\n"
+            "the survey of {host} lacks headers of media files; `tarvek survey --media` on that \
+             host adds them\n"
         ));
     }
     all
@@ -209,7 +210,8 @@ fn of_folders(
     Ok((opened.site, all))
 }
 
-/// The same libraries with what an earlier survey saw of its host in place of what is known of it now.
+/// The same libraries with what an earlier survey saw of its host in place of what is known of it
+/// now.
 fn before(site: &Site, file: &Path, outlooks_now: &[Outlook]) -> Result<Vec<Outlook>, Failure> {
     let facts = inputs::survey(file)?;
     if site.facts(&facts.name).is_none() {

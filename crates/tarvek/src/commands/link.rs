@@ -92,7 +92,8 @@ fn answer(
     Ok((text, Outcome::of(&wanted)))
 }
 
-/// A file of a source folder that could not be linked, of those that what is commonest keeps from it.
+/// A file of a source folder that could not be linked, of those that what is commonest keeps from
+/// it.
 fn refused_below(
     asked: &Asked,
     subject: &Subject,

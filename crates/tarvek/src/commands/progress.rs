@@ -28,7 +28,8 @@ pub(super) fn interruptible() -> Arc<Watch> {
     watch
 }
 
-/// Shows on a terminal how many entries were seen or files read, and how fast; of contents bytes, and how long it still takes.
+/// Shows on a terminal how many entries were seen or files read, and how fast; of contents bytes,
+/// and how long it still takes.
 pub(super) fn with_progress<T>(
     watch: &Watch,
     what: &str,
@@ -45,7 +46,10 @@ pub(super) fn with_progress<T>(
             let bar = ProgressBar::new(expected);
             let template = match expected {
                 0 => format!("{{spinner}} {{human_pos}} {what}, {{rate}}/s"),
-                _ => format!("{{spinner}} {{binary_bytes}} of at most {{binary_total_bytes}} of {what}, {{binary_bytes_per_sec}}, {{eta}} left"),
+                _ => format!(
+                    "{{spinner}} {{binary_bytes}} of at most {{binary_total_bytes}} of \
+                              {what}, {{binary_bytes_per_sec}}, {{eta}} left"
+                ),
             };
             let style = ProgressStyle::with_template(&template).expect("the template is sound");
             bar.set_style(style.with_key("rate", |state: &ProgressState, out: &mut dyn Write| {

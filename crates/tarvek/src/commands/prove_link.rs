@@ -35,7 +35,8 @@ pub(super) fn prove(
                 "links can only be tried on this machine, and {} is another viewpoint",
                 asked.view
             ),
-            "run it on the host itself: as --from process:PID of the running service, or with the host's own paths and --as",
+            "run it on the host itself: as --from process:PID of the running service, or with the \
+             host's own paths and --as",
         ));
     }
     let options = who(asked, subject)?;
@@ -50,12 +51,14 @@ pub(super) fn prove(
     let folders: Vec<&PathBuf> = own.iter().chain([&here]).collect();
     for left in folders.iter().flat_map(|folder| sweep(folder)) {
         screen.complain(&format!(
-            "{left} is left from a proof that was killed, and has become the last name of a file: it is left alone\n"
+            "{left} is left from a proof that was killed, and has become the last name of a file: \
+             it is left alone\n"
         ));
     }
     let grows = irrevocable(&here);
     let deeds = [Deed::Link, Deed::Rename];
-    // Whether what has the name may be replaced is not told by another name, and a dot has none to move.
+    // Whether what has the name may be replaced is not told by another name, and a dot has none to
+    // move.
     let taken = ends.target.name.as_ref().is_some_and(|name| name.end == End::Reached);
     // Where a way leads nowhere there is no place to try anything in.
     let there = name.end == End::Reached && ends.target.folder.end == End::Reached;
@@ -92,8 +95,8 @@ pub(super) fn prove(
     Ok([prove(Deed::Link, link), prove(Deed::Rename, rename)])
 }
 
-/// Whether an attempt under a hidden name can tell anything: what is refused because of the name, or of what the source is, it
-/// can't.
+/// Whether an attempt under a hidden name can tell anything: what is refused because of the name,
+/// or of what the source is, it can't.
 fn tells(deed: Deed, verdict: &Verdict) -> bool {
     !matches!(
         (deed, verdict.reason),

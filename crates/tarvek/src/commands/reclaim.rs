@@ -47,7 +47,10 @@ pub(super) fn run(
     if args.yes && mode == Mode::Purge {
         let kept = Ledger::usual().and_then(|ledger| ledger.settle(&review));
         if let Err(why) = kept {
-            screen.complain(&format!("the running total is not up to date: {why}\n        the next purge writes it down\n"));
+            screen.complain(&format!(
+                "the running total is not up to date: {why}\n        the next \
+                                      purge writes it down\n"
+            ));
         }
     }
     let shown = view::Shown { report: &report, mode, yes: args.yes, ignored, review: file };

@@ -92,7 +92,8 @@ pub(super) fn run(
     }
     if read.undecided > 0 {
         screen.complain(&format!(
-            "{} of surveys may be equal to others, and {} no digest: `tarvek survey --digests` on those hosts tells\n",
+            "{} of surveys may be equal to others, and {} no digest: `tarvek survey --digests` on \
+             those hosts tells\n",
             counted(read.undecided, "file"),
             if read.undecided == 1 { "has" } else { "have" },
         ));

@@ -32,7 +32,8 @@ pub(crate) struct Configured {
     pub(crate) hosts: Vec<(Name, Configuration)>,
     /// Which files, in which format, by host.
     pub(crate) files: Vec<(Name, Name, Format)>,
-    /// Files of folders that are no configuration that is known, by host; files of variables belong to others.
+    /// Files of folders that are no configuration that is known, by host; files of variables belong
+    /// to others.
     pub(crate) passed_over: Vec<(Name, Name)>,
     /// Files that are broken as a whole.
     pub(crate) refused: Vec<Refused>,
@@ -156,7 +157,8 @@ pub(crate) fn configuration(
             if of_host.is_empty() {
                 read.failures.push(Failure::with_remedy(
                     format!("no file in {} is configuration that is known", name_of(&path)),
-                    "name a folder of Compose files, fstab, exports, smb.conf, units, account files or the like",
+                    "name a folder of Compose files, fstab, exports, smb.conf, units, account \
+                     files or the like",
                 ));
             }
         } else {
@@ -164,7 +166,9 @@ pub(crate) fn configuration(
                 Ok(Some(file)) => of_host.push(file),
                 Ok(None) => read.failures.push(Failure::with_remedy(
                     format!("{} is no configuration that is known", name_of(&path)),
-                    "known are Compose files, container units, fstab, mount tables, mount units, exports, smb.conf, account files, container configuration, getfacl, zfs list, zfs get, net use and smb:// lines",
+                    "known are Compose files, container units, fstab, mount tables, mount units, \
+                     exports, smb.conf, account files, container configuration, getfacl, zfs list, \
+                     zfs get, net use and smb:// lines",
                 )),
                 Err(failure) => read.failures.push(failure),
             }
@@ -305,7 +309,8 @@ fn parts(written: &OsStr) -> Result<(Name, PathBuf), Failure> {
     }
 }
 
-/// The regular files of a folder and those below, in an order that does not change; what a symlink leads to is not among them.
+/// The regular files of a folder and those below, in an order that does not change; what a symlink
+/// leads to is not among them.
 fn in_folder(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     let mut files = Vec::new();
     let mut folders = vec![(folder.to_owned(), 0)];
@@ -346,8 +351,8 @@ fn taken(path: &Path) -> Result<Option<(Format, File)>, Failure> {
     Ok(recognise(path, &file.text).map(|format| (format, file)))
 }
 
-/// Drops files that are only parts of others: what a Compose file extends or includes, and what smb.conf includes. Of files that name
-/// each other in a circle the first stays.
+/// Drops files that are only parts of others: what a Compose file extends or includes, and what
+/// smb.conf includes. Of files that name each other in a circle the first stays.
 fn without_parts(files: &mut Vec<(Format, File)>) {
     let mut seen = vec![false; files.len()];
     let named = |of: usize| files.iter().any(|other| names(other, &files[of]));

@@ -56,7 +56,9 @@ pub(crate) fn find_layout(globals: &Globals) -> Result<Option<Found>, Failure> {
 pub(crate) fn no_layout() -> Failure {
     Failure::with_remedy(
         "there is no layout: no tarvek.toml here or in a folder above",
-        "`tarvek adopt` makes one from what exists (Compose files, fstab, exports, …), `tarvek draft` from a short brief; `tarvek demo` writes one to look at, --layout FILE names one that lies elsewhere, and `tarvek check --here` needs none",
+        "`tarvek adopt` makes one from what exists (Compose files, fstab, exports, …), `tarvek \
+         draft` from a short brief; `tarvek demo` writes one to look at, --layout FILE names one \
+         that lies elsewhere, and `tarvek check --here` needs none",
     )
 }
 
@@ -84,7 +86,8 @@ pub(super) fn this_host(globals: &Globals, layout: &Layout) -> Result<Option<Nam
     Ok(site.host_named(own.raw()).cloned())
 }
 
-/// The time at which things are judged; `TARVEK_NOW` (seconds since 1970 UTC) makes an answer that can be made again.
+/// The time at which things are judged; `TARVEK_NOW` (seconds since 1970 UTC) makes an answer that
+/// can be made again.
 pub(super) fn now() -> i64 {
     let given = std::env::var("TARVEK_NOW").ok().and_then(|now| now.parse().ok());
     given.unwrap_or_else(|| jiff::Timestamp::now().as_second())

@@ -1,4 +1,5 @@
-//! From options to what a command works on: the layout that is meant, what was seen of its hosts, and the question.
+//! From options to what a command works on: the layout that is meant, what was seen of its hosts,
+//! and the question.
 
 mod config;
 mod files;

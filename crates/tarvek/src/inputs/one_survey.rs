@@ -14,8 +14,8 @@ use crate::outcome::Failure;
 /// The most that is read of a listing, in bytes: that of a host with ten million files.
 const MOST_LISTING: u64 = 2 << 30;
 
-/// The most that a packed listing unpacks to: what a small one may, and how many times its size a large one may. Listings are packed to a tenth;
-/// what is packed to a thousandth is no listing.
+/// The most that a packed listing unpacks to: what a small one may, and how many times its size a
+/// large one may. Listings are packed to a tenth; what is packed to a thousandth is no listing.
 const MOST_UNPACKED: (u64, u64) = (256 << 20, 100);
 
 /// What was seen of a host, from a survey or a listing.

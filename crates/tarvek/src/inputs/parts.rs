@@ -1,7 +1,7 @@
 //! Surveys of which only that is read which a question needs.
 //!
-//! The core says which folders it was asked for and had not got; they are read, and it is asked again, until it has all that it asks for. What
-//! it says before that is never shown.
+//! The core says which folders it was asked for and had not got; they are read, and it is asked
+//! again, until it has all that it asks for. What it says before that is never shown.
 
 use std::path::{Path, PathBuf};
 
@@ -23,7 +23,8 @@ pub(crate) enum Reading {
     InPart,
 }
 
-/// Has something found out of what holds a site and its parts, again until that asks for nothing that was not read.
+/// Has something found out of what holds a site and its parts, again until that asks for nothing
+/// that was not read.
 pub(super) fn settled<H, T>(
     holder: &mut H,
     find: impl Fn(&H) -> Result<T, Failure>,
@@ -72,8 +73,8 @@ impl Parts {
         Ok(any)
     }
 
-    /// Reads all that is below some places, or below every one, and what the files there hold. Where that is half of a survey, all of it is read: to
-    /// be asked again would take longer.
+    /// Reads all that is below some places, or below every one, and what the files there hold.
+    /// Where that is half of a survey, all of it is read: to be asked again would take longer.
     pub(super) fn read_below(
         &mut self,
         site: &mut Site,

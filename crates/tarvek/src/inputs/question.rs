@@ -103,7 +103,8 @@ pub(crate) struct LazySite {
 }
 
 impl LazySite {
-    /// Has something found out. All of it is done again whenever it asked for what was not read: it may not do more than answer.
+    /// Has something found out. All of it is done again whenever it asked for what was not read: it
+    /// may not do more than answer.
     pub(crate) fn settled<T>(
         &mut self,
         find: impl Fn(&Site) -> Result<T, Failure>,
@@ -160,7 +161,8 @@ pub(crate) fn place(globals: &Globals, written: &OsStr) -> Result<(LazySite, Pla
     }
 }
 
-/// The places that the layout needs of a host: datasets, shares, mapping sources, mount points, folders, libraries.
+/// The places that the layout needs of a host: datasets, shares, mapping sources, mount points,
+/// folders, libraries.
 pub(crate) fn places_of(
     globals: &Globals,
     host: Option<&str>,
@@ -243,7 +245,8 @@ fn gone(pid: u32, error: &io::Error) -> Failure {
 
 /// A site for a question about one path; it works without a layout, for this machine.
 ///
-/// `depth` says how much of it is looked at where that is live, and `reading` how much is read of surveys.
+/// `depth` says how much of it is looked at where that is live, and `reading` how much is read of
+/// surveys.
 pub(crate) fn asked(
     globals: &Globals,
     view: Option<&str>,
@@ -272,8 +275,8 @@ pub(crate) fn folder_here(folder: &OsStr) -> Result<(Site, Place), Failure> {
     Ok((opened.site, place))
 }
 
-/// As [`asked`], for a question about a path, and another one that something of the first is to have: both as they were typed, but
-/// absolute.
+/// As [`asked`], for a question about a path, and another one that something of the first is to
+/// have: both as they were typed, but absolute.
 pub(crate) fn asked_for_two(
     globals: &Globals,
     view: Option<&str>,
@@ -305,7 +308,8 @@ pub(crate) struct Opened {
 }
 
 impl Opened {
-    /// A path is this machine's own unless a viewpoint is named; then only the layout can tell what it means.
+    /// A path is this machine's own unless a viewpoint is named; then only the layout can tell what
+    /// it means.
     pub(crate) fn new(
         globals: &Globals,
         view: Option<&str>,
@@ -336,7 +340,8 @@ impl Opened {
         Ok(Self { site, view, own, process, layout, parts })
     }
 
-    /// With what is seen now on the ways of some paths of the view, where that is this machine's or a process's.
+    /// With what is seen now on the ways of some paths of the view, where that is this machine's or
+    /// a process's.
     pub(crate) fn looked_at(self, paths: &[(Vec<u8>, Depth)]) -> Result<Self, Failure> {
         let Self { site, view, own, process, layout, mut parts } = self;
         let site = match (site.facts(&own), &process) {
@@ -376,7 +381,8 @@ fn typed(site: &Site, view: &View, path: &OsStr) -> Result<Typed, Failure> {
     absolute(addressed.as_deref().unwrap_or(path), view)
 }
 
-/// How often what was seen may lead to places that were not looked at yet: through symlinks, mappings in mappings, binds.
+/// How often what was seen may lead to places that were not looked at yet: through symlinks,
+/// mappings in mappings, binds.
 const MOST_LOOKS: usize = 12;
 
 /// Looks at this machine wherever the ways of some paths lead, again until they lead nowhere new.
@@ -413,7 +419,8 @@ fn looked_at(
             let depth = known.or_insert(wanted);
             *depth = wanted.max(*depth);
         }
-        // What surveys of other hosts hold on the way was not read yet, so that the places are not all.
+        // What surveys of other hosts hold on the way was not read yet, so that the places are not
+        // all.
         let more = parts.read(&mut base)?;
         if !new && !more {
             break;
@@ -473,7 +480,8 @@ fn absolute(path: &OsStr, view: &View) -> Result<Typed, Failure> {
     Ok((path, typed))
 }
 
-/// Who asks where nobody is named: the account of a service, on this machine whoever runs this, elsewhere root.
+/// Who asks where nobody is named: the account of a service, on this machine whoever runs this,
+/// elsewhere root.
 pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
     let Asked { site, view, own, process, written, .. } = asked;
     usual(site, view, own, process.as_ref(), written)
@@ -522,8 +530,8 @@ fn usual(
     }
 }
 
-/// A subject as it is written: UID, UID:GID, UID:GID,GID… or an account's name. A bare uid or name is what a login as that
-/// account would be; the remark says where something had to be assumed.
+/// A subject as it is written: UID, UID:GID, UID:GID,GID… or an account's name. A bare uid or name
+/// is what a login as that account would be; the remark says where something had to be assumed.
 pub(crate) fn subject(
     site: &Site,
     view: &View,

@@ -54,7 +54,8 @@ pub(super) fn with_live(
     site.with(live(host, &places, false)?).map_err(twice)
 }
 
-/// As [`with_live`], with all that this machine says of itself, and what runs on it in mounts of its own.
+/// As [`with_live`], with all that this machine says of itself, and what runs on it in mounts of
+/// its own.
 pub(super) fn with_all_of_it(
     site: Site,
     host: &Name,

@@ -45,7 +45,8 @@ pub(crate) struct Places {
     pub(crate) ignored: Option<PathBuf>,
 }
 
-/// The folders of this machine that somebody names, or the libraries and intakes of the layout, or all that surveys hold.
+/// The folders of this machine that somebody names, or the libraries and intakes of the layout, or
+/// all that surveys hold.
 pub(crate) fn waste_places(
     globals: &Globals,
     folders: &[OsString],

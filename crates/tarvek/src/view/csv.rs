@@ -19,8 +19,9 @@ pub(crate) enum Cell<'a> {
 /// The least number of sixteen digits.
 const MOST_EXACT: u64 = 1_000_000_000_000_000;
 
-/// A table with its header, in UTF-8, lines ended as the RFC says. No cell is a formula to anybody, and no number is rounded: what could be gets an
-/// apostrophe in front, which spreadsheets take for a sign of text.
+/// A table with its header, in UTF-8, lines ended as the RFC says. No cell is a formula to anybody,
+/// and no number is rounded: what could be gets an apostrophe in front, which spreadsheets take for
+/// a sign of text.
 pub(crate) fn text<'a>(header: &[&str], rows: impl IntoIterator<Item = Vec<Cell<'a>>>) -> Vec<u8> {
     let mut table =
         csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());

@@ -1,4 +1,5 @@
-//! A drafted layout as a picture: hosts, datasets and folders with their owners and rights, and the reasons beside it.
+//! A drafted layout as a picture: hosts, datasets and folders with their owners and rights, and the
+//! reasons beside it.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -131,9 +131,9 @@ fn figures(out: &mut String, all: &[Told], width: usize) {
     let _ = writeln!(
         out,
         "\n{}",
-        dim(
-            "unread: can't be read · odd: gives no title or episode · passed: sidecars, artwork and the like\n--titles lists what would be found, --problems what would be missed or misread"
-        )
+        dim("unread: can't be read · odd: gives no title or episode · passed: sidecars, artwork \
+             and the like\n--titles lists what would be found, --problems what would be missed or \
+             misread")
     );
 }
 

@@ -162,7 +162,8 @@ struct Line {
     mark: &'static str,
 }
 
-/// The mounts as a tree; a bracket joins the two that hold the ends, and shows the boundary between them.
+/// The mounts as a tree; a bracket joins the two that hold the ends, and shows the boundary between
+/// them.
 fn picture(out: &mut String, answer: &Answer, screen: &Screen) {
     let lines: Vec<Line> = answer.mounts.iter().enumerate().map(|(n, _)| line(answer, n)).collect();
     let widest =

@@ -10,7 +10,8 @@ use tarvek_core::words::text::{counted, shown};
 use super::screen::{Screen, Volume};
 use super::style::{dim, severity, sign};
 
-/// The answer of `check --names`: what is wrong with each name below a folder, which was typed so and is there.
+/// The answer of `check --names`: what is wrong with each name below a folder, which was typed so
+/// and is there.
 pub(crate) fn text(report: &Report, folder: &[u8], top: &AbsPath, screen: &Screen) -> String {
     let mut out = String::new();
     let folder = shown(folder);

@@ -70,7 +70,8 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
         }
         (Mode::Do | Mode::Resume, false) => writeln!(
             out,
-            "{sign} {} would be done{refusals}: {} would be held, and come back by --purge; --yes does it",
+            "{sign} {} would be done{refusals}: {} would be held, and come back by --purge; --yes \
+             does it",
             counted(planned, "step"),
             strong(bytes(frees(StepState::Planned)))
         ),

@@ -8,7 +8,8 @@ use super::csv::{self, Cell};
 use super::json::lossy;
 use super::waste::Told;
 
-/// The review of what was found. A spreadsheet changes nothing of it: no cell can be taken for a formula, a date, or a number that it would round.
+/// The review of what was found. A spreadsheet changes nothing of it: no cell can be taken for a
+/// formula, a date, or a number that it would round.
 pub(crate) fn text(told: &Told) -> Vec<u8> {
     let rows = told
         .groups

@@ -79,7 +79,8 @@ impl Screen {
         out.flush()
     }
 
-    /// Says of surveys that were broken off that something may be lacking: an answer that rests on them is right only as far as they go.
+    /// Says of surveys that were broken off that something may be lacking: an answer that rests on
+    /// them is right only as far as they go.
     pub(crate) fn tell_partial<'a>(&self, hosts: impl IntoIterator<Item = &'a Name>) {
         for host in hosts {
             self.complain(&format!(

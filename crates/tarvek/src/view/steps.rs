@@ -4,8 +4,9 @@ use tarvek_core::words::remedy::{Remedy, Step};
 
 use super::wrap::wrap;
 
-/// The steps in their order, each with its place where that changes; `width` is what a line has, and `layout` the file that edits
-/// are made in. A command stays in one line, so that it can be taken as it is.
+/// The steps in their order, each with its place where that changes; `width` is what a line has,
+/// and `layout` the file that edits are made in. A command stays in one line, so that it can be
+/// taken as it is.
 pub(crate) fn lines(
     remedy: &Remedy,
     layout: &str,

@@ -1,4 +1,5 @@
-//! Colours, glyphs and words: one table, so that a state looks the same everywhere. Colour never stands alone.
+//! Colours, glyphs and words: one table, so that a state looks the same everywhere. Colour never
+//! stands alone.
 
 use std::fmt;
 

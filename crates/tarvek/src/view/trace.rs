@@ -17,7 +17,8 @@ use super::wrap::wrap;
 
 /// The whole answer of `trace`.
 ///
-/// `read` is whether whoever asks can read what is there: a way that leads to something they can't read is not all in order.
+/// `read` is whether whoever asks can read what is there: a way that leads to something they can't
+/// read is not all in order.
 pub(crate) fn text(route: &Route, read: &Answer, remark: Option<&str>, screen: &Screen) -> String {
     let mut out = String::new();
     let shut = route.complete() && !read.is_allowed();

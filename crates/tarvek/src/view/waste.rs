@@ -1,4 +1,5 @@
-//! What is wasted, as text: what would come back, per kind and library, then the groups that bring most.
+//! What is wasted, as text: what would come back, per kind and library, then the groups that bring
+//! most.
 
 use std::collections::HashMap;
 use std::fmt::Write;
@@ -290,12 +291,17 @@ fn remarks(out: &mut String, told: &Told, screen: &Screen) {
     }
     if told.carried > 0 {
         remark(format!(
-            "{} had a new mode, owner or name: a sample says that the contents are the same; reclaim compares all of them again",
+            "{} had a new mode, owner or name: a sample says that the contents are the same; \
+             reclaim compares all of them again",
             counted(told.carried, "file")
         ));
     }
     if told.blind {
-        remark("processes of other accounts could not be looked at: what they hold open does not come back before they let go".to_owned());
+        remark(
+            "processes of other accounts could not be looked at: what they hold open does not \
+                come back before they let go"
+                .to_owned(),
+        );
     }
     if told.hidden > 0 {
         remark(format!(

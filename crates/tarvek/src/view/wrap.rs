@@ -5,8 +5,9 @@ use unicode_width::UnicodeWidthStr;
 /// Stands for a space that must not be broken at.
 const GLUE: char = '\u{1}';
 
-/// Breaks a sentence at spaces, so that each line is at most `width` wide if its words are. Texts in `whole` (paths and
-/// commands with spaces in them) are not broken. Every line but the first starts with `indent`.
+/// Breaks a sentence at spaces, so that each line is at most `width` wide if its words are. Texts
+/// in `whole` (paths and commands with spaces in them) are not broken. Every line but the first
+/// starts with `indent`.
 pub(crate) fn wrap(text: &str, whole: &[String], width: usize, indent: &str) -> String {
     let mut glued = text.to_owned();
     let mut whole: Vec<&String> = whole.iter().filter(|w| w.contains(' ')).collect();

@@ -1,5 +1,6 @@
-//! Access against real attempts: for random trees and random accounts, what is predicted for reading, writing, entering, adding
-//! and removing, errors included, is what a process that has become that account meets.
+//! Access against real attempts: for random trees and random accounts, what is predicted for
+//! reading, writing, entering, adding and removing, errors included, is what a process that has
+//! become that account meets.
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
@@ -59,7 +60,8 @@ fn attempts_come_out_as_predicted() {
     outcomes.report("access");
 }
 
-/// The same for processes inside user namespaces, whose root is root over some owners only, and through idmapped mounts.
+/// The same for processes inside user namespaces, whose root is root over some owners only, and
+/// through idmapped mounts.
 #[test]
 fn attempts_in_user_namespaces_come_out_as_predicted() {
     kernel::private_mounts();
@@ -197,7 +199,8 @@ pub fn inhabitant(random: &mut Random, map: &IdMap) -> Who {
 pub fn contained(top: &Path, map: &IdMap, idmapped: bool) -> Layout {
     let host = nix::unistd::gethostname().unwrap().into_string().unwrap();
     let text = format!(
-        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"apps\"\n[service.lantern]\nhost = {host:?}\nrole = \"serve\"\n\
+        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"apps\"\n[service.lantern]\nhost = \
+         {host:?}\nrole = \"serve\"\n\
          userns = \"{}\"\nmap = [{{ from = {:?}, to = \"/view\", idmap = {idmapped} }}]\n",
         UserNs::Ranges(map.clone()),
         top.to_str().unwrap()

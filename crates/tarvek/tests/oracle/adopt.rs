@@ -1,5 +1,6 @@
-//! Configuration that `adopt` reads, put to the programs that it is written for: `exportfs`, `testparm`, `findmnt` and
-//! `docker-compose config`. Each file is random, and what was read of it has to be what they read of it.
+//! Configuration that `adopt` reads, put to the programs that it is written for: `exportfs`,
+//! `testparm`, `findmnt` and `docker-compose config`. Each file is random, and what was read of it
+//! has to be what they read of it.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -222,7 +223,8 @@ fn exports_are_read_as_exportfs_reads_them() {
         stopped += u64::from(end < u64::MAX);
         let before = facts(&read, "export").filter(|fact| fact["line"].as_u64().unwrap() <= end);
         let said = String::from_utf8_lossy(&ran.stderr);
-        // Once a client was named like options, it reads remains of that as options of the next line.
+        // Once a client was named like options, it reads remains of that as options of the next
+        // line.
         if said.contains("Failed to resolve -") {
             continue;
         }
@@ -644,7 +646,8 @@ fn compose_files(random: &mut Random, folder: &Path) -> Vec<&'static str> {
     std::fs::write(folder.join("ids.env"), "PUID=840\nPGID=841\n# no\nUMASK=002\n").unwrap();
     std::fs::create_dir_all(folder.join("sub")).unwrap();
     let below = format!(
-        "services:\n  base:\n    image: x\n    volumes:\n      - ./under:/under\n      - {}\n    user: \"{}\"\n",
+        "services:\n  base:\n    image: x\n    volumes:\n      - ./under:/under\n      - {}\n    \
+         user: \"{}\"\n",
         random.one(&["/y:/y:ro", "../up:/up", "/x:/media"]),
         random.below(2000),
     );
@@ -724,7 +727,8 @@ const OTHERS: [&str; 18] = [
 
 fn project(random: &mut Random, over: bool) -> String {
     let mut file = String::from(
-        "x-common: &common\n  image: x\n  environment: &ids\n    PUID: 860\n    PGID: 861\nservices:\n",
+        "x-common: &common\n  image: x\n  environment: &ids\n    PUID: 860\n    PGID: 861\n\
+         services:\n",
     );
     let count = 1 + random.below(5);
     for n in 0..count {
@@ -775,7 +779,8 @@ fn project(random: &mut Random, over: bool) -> String {
             }
         }
     }
-    file + "volumes:\n  kept:\n  offered:\n    driver_opts: {type: nfs, o: \"addr=granary,ro\", device: \":/loft/media\"}\nnetworks:\n  inner:\n"
+    file + "volumes:\n  kept:\n  offered:\n    driver_opts: {type: nfs, o: \"addr=granary,ro\", \
+            device: \":/loft/media\"}\nnetworks:\n  inner:\n"
 }
 
 /// What must not stand twice.
@@ -807,7 +812,8 @@ fn compose_files_are_read_as_their_engine_reads_them() {
         };
         let said = String::from_utf8_lossy(&told.stderr);
         if said.contains("'network_mode' and 'networks' cannot be combined") {
-            // What a service extends may have the one, and the service the other: no project at all.
+            // What a service extends may have the one, and the service the other: no project at
+            // all.
             refused += 1;
             assert!(refused <= 2 + n / 10, "{refused} of {n} are none");
             continue;
@@ -1010,7 +1016,8 @@ fn what_runs_is_collected_as_it_is_seen_live() {
     runs.wait().unwrap();
 }
 
-/// Each folder is filled, covered by a mount of another kind, and judged; then its remedy is followed to the letter.
+/// Each folder is filled, covered by a mount of another kind, and judged; then its remedy is
+/// followed to the letter.
 #[test]
 fn what_a_mount_hides_is_found_and_brought_out() {
     kernel::private_mounts();
@@ -1060,7 +1067,8 @@ fn what_a_mount_hides_is_found_and_brought_out() {
             .collect()
     };
     let before = hidden();
-    // What lies beneath two mounts at one path can't be reached without unmounting one; nothing is said of it.
+    // What lies beneath two mounts at one path can't be reached without unmounting one; nothing is
+    // said of it.
     assert_eq!(before.keys().collect::<Vec<_>>(), ["/a b"]);
     let finding = &before["/a b"];
     let message = finding["message"].as_str().unwrap();

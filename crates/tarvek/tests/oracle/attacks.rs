@@ -1,4 +1,5 @@
-//! What hostile hands and bad days do to a review that is carried out: each way to lose a file that somebody once found, as a test.
+//! What hostile hands and bad days do to a review that is carried out: each way to lose a file that
+//! somebody once found, as a test.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -158,7 +159,8 @@ fn a_purge_sees_what_was_stored_through_a_mapping() {
     for kind in ["tmpfs", "ext4", "xfs", "btrfs"] {
         let at = mounted(kind, scratch.path());
         let film = twice(&at);
-        // Somebody has mapped what is kept before anybody looks; the page is there and may be written to already.
+        // Somebody has mapped what is kept before anybody looks; the page is there and may be
+        // written to already.
         let mapping = Mapping::of(&at.join(KEPT));
         mapping.store();
         mapping.store();

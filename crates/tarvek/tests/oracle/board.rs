@@ -1,5 +1,5 @@
-//! The board of this machine against what `ls` as each account finds: ordinary and root-owned folders, a bind mount, a
-//! tmpfs, random owners, modes and ACLs.
+//! The board of this machine against what `ls` as each account finds: ordinary and root-owned
+//! folders, a bind mount, a tmpfs, random owners, modes and ACLs.
 
 use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
@@ -107,7 +107,8 @@ fn layout(libraries: &[Library]) -> String {
         };
         let _ = write!(
             text,
-            "[service.s{n}]\nhost = \"box\"\nrole = \"serve\"\nruns_as = \"{uid}:{gid}\"\ngroups = [{}]\n{map}\
+            "[service.s{n}]\nhost = \"box\"\nrole = \"serve\"\nruns_as = \"{uid}:{gid}\"\ngroups = \
+             [{}]\n{map}\
              libraries = [{{ name = \"L\", kind = \"films\", roots = [{seen:?}] }}]\n",
             groups.join(", ")
         );

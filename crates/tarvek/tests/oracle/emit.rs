@@ -1,5 +1,6 @@
-//! What is drafted and emitted, put to the programs that it is meant for: the NFS server's reader of exports, `testparm`,
-//! `findmnt --verify`, `systemd-analyze verify`, `docker-compose config`, shells, and filesystems.
+//! What is drafted and emitted, put to the programs that it is meant for: the NFS server's reader
+//! of exports, `testparm`, `findmnt --verify`, `systemd-analyze verify`, `docker-compose config`,
+//! shells, and filesystems.
 
 use std::collections::BTreeMap;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -290,8 +291,9 @@ fn the_script_leaves_exactly_what_the_layout_wants() {
     }
 }
 
-/// Of a folder of which the layout says only what one account may do, the script changes nothing else: owner, mode and what
-/// others have stay, and `none` is a denial although a group or everyone may.
+/// Of a folder of which the layout says only what one account may do, the script changes nothing
+/// else: owner, mode and what others have stay, and `none` is a denial although a group or everyone
+/// may.
 #[test]
 fn the_script_touches_only_what_is_declared() {
     kernel::private_mounts();
@@ -306,8 +308,10 @@ fn the_script_touches_only_what_is_declared() {
     tool("setfacl", &[&"-m", &"u:71002:rwx,g:72003:r-x", &films]);
     let name = films.to_str().unwrap();
     let layout = format!(
-        "tarvek = 1\nsite = \"x\"\n[host.weir]\nrole = \"storage\"\naccounts = {{ lantern = {{ uid = 840 }}, guest = {{ uid = 71003 }} }}\n\
-         [[folder]]\nhost = \"weir\"\npath = {name:?}\nrights = {{ lantern = \"read\", guest = \"none\" }}\n"
+        "tarvek = 1\nsite = \"x\"\n[host.weir]\nrole = \"storage\"\naccounts = {{ lantern = {{ uid \
+         = 840 }}, guest = {{ uid = 71003 }} }}\n\
+         [[folder]]\nhost = \"weir\"\npath = {name:?}\nrights = {{ lantern = \"read\", guest \
+         = \"none\" }}\n"
     );
     std::fs::write(scratch.path().join("tarvek.toml"), layout).unwrap();
     let script = fine(tarvek(scratch.path(), "emit script --host weir"), "emit");
@@ -388,7 +392,8 @@ fn script(folder: &Path, layout: &Layout, shell: &str) {
     as_declared(layout);
 }
 
-/// Owner, group, mode and ACL of every declared folder, worked out once more from the layout's words alone.
+/// Owner, group, mode and ACL of every declared folder, worked out once more from the layout's
+/// words alone.
 fn as_declared(layout: &Layout) {
     let host = &layout.hosts[0];
     let uid = |name: &str| host.accounts.iter().find(|a| a.name == name).map_or(0, |a| a.uid);
@@ -452,7 +457,8 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
         &people.to_string(),
         &format!(
             "umask 022; cd {media}; mkdir 'photos/2011'; echo x > 'photos/2011/weir.jpg'; \
-             mkdir -p 'music/Low Tide Choir/Harbour Songs'; echo x > 'music/Low Tide Choir/Harbour Songs/01 Slack Water.flac'"
+             mkdir -p 'music/Low Tide Choir/Harbour Songs'; echo x > 'music/Low Tide Choir/Harbour \
+             Songs/01 Slack Water.flac'"
         ),
     );
     // The fetcher finishes a download, the sorter links it into the library.
@@ -461,7 +467,8 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
         helpers,
         "",
         &format!(
-            "umask 002; cd {media}/intake; for k in films series; do mkdir partial/$k; echo x > partial/$k/new.mkv; \
+            "umask 002; cd {media}/intake; for k in films series; do mkdir partial/$k; echo x > \
+             partial/$k/new.mkv; \
              mv partial/$k/new.mkv done/$k/new.mkv; done"
         ),
     );
@@ -474,7 +481,8 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
         &format!(
             "umask 002; cd {media}; mkdir 'films/1742 (2019)' 'series/Ferry Nine'; \
              {file} intake/done/films/new.mkv 'films/1742 (2019)/1742 (2019).mkv'; \
-             {file} intake/done/series/new.mkv 'series/Ferry Nine/Ferry Nine S01E01.mkv'; rm -f intake/done/films/new.mkv"
+             {file} intake/done/series/new.mkv 'series/Ferry Nine/Ferry Nine S01E01.mkv'; rm -f \
+             intake/done/films/new.mkv"
         ),
     );
     // And whoever only watches, or serves, can read all of it and change nothing.
@@ -487,7 +495,8 @@ fn use_it(media: &str, layout: &Layout, acls: bool, links: bool) {
             gid,
             &groups,
             &format!(
-                "cd {media}; cat films/*/* series/*/* music/*/*/* photos/*/* > /dev/null; ! touch films/x 2>/dev/null; ! rm films/*/* 2>/dev/null"
+                "cd {media}; cat films/*/* series/*/* music/*/*/* photos/*/* > /dev/null; ! touch \
+                 films/x 2>/dev/null; ! rm films/*/* 2>/dev/null"
             ),
         );
     }

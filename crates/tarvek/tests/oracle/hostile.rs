@@ -1,5 +1,5 @@
-//! Layouts full of characters that mean something somewhere: what is emitted of them is put to the programs that it is meant for, and
-//! has to hold exactly what the layout says.
+//! Layouts full of characters that mean something somewhere: what is emitted of them is put to the
+//! programs that it is meant for, and has to hold exactly what the layout says.
 
 use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
@@ -93,15 +93,18 @@ fn layout(random: &mut Random) -> String {
     let [user, group, share, service] = [1, 2, 3, 4].map(|n| name(random, n));
     let service = if random.rarely(3) { service } else { "lantern".to_owned() };
     let mut out = format!(
-        "tarvek = 1\nsite = \"K\"\n[host.granary]\nrole = \"storage\"\naddresses = [\"granary.lan\"]\ngroups = {{ {} = 2100 }}\n\
-         [host.granary.accounts]\n{} = {{ uid = 1101, groups = [{}] }}\n[host.millrace]\nrole = \"apps\"\n",
+        "tarvek = 1\nsite = \"K\"\n[host.granary]\nrole = \"storage\"\naddresses = \
+         [\"granary.lan\"]\ngroups = {{ {} = 2100 }}\n\
+         [host.granary.accounts]\n{} = {{ uid = 1101, groups = [{}] }}\n[host.millrace]\nrole \
+         = \"apps\"\n",
         text(&group),
         text(&user),
         text(&group)
     );
     let shared = path(random);
     out += &format!(
-        "[share.{}]\nhost = \"granary\"\npath = {}\nnfs = [{{ clients = \"127.0.0.0/8\" }}]\nsmb = {{ only = [{}, {}] }}\n",
+        "[share.{}]\nhost = \"granary\"\npath = {}\nnfs = [{{ clients = \"127.0.0.0/8\" }}]\nsmb = \
+         {{ only = [{}, {}] }}\n",
         text(&share),
         text(&shared),
         text(&user),
@@ -114,13 +117,15 @@ fn layout(random: &mut Random) -> String {
     );
     for n in 0..2 {
         out += &format!(
-            "[[mount]]\nhost = \"millrace\"\nfrom = {}\nprotocol = \"nfs\"\nat = {}\noptions = \"ro,x-note{n}\"\n",
+            "[[mount]]\nhost = \"millrace\"\nfrom = {}\nprotocol = \"nfs\"\nat = {}\noptions \
+             = \"ro,x-note{n}\"\n",
             text(&format!("granary.lan:{}", path(random))),
             text(&format!("/m{n}{}", path(random)))
         );
     }
     out += &format!(
-        "[service.{}]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as = \"840:840\"\nmap = [{{ from = {}, to = {}, access = \"ro\" }}]\n",
+        "[service.{}]\nhost = \"millrace\"\nrole = \"serve\"\nruns_as = \"840:840\"\nmap = [{{ \
+         from = {}, to = {}, access = \"ro\" }}]\n",
         text(&service),
         text(&path(random)),
         text(&format!("/t{}", path(random)))
@@ -299,7 +304,8 @@ fn called(folder: &Path, pieces: &[Piece]) -> Vec<Vec<String>> {
     ] {
         let fails = if matches!(name, "getent" | "zfs" | "stat") { 1 } else { 0 };
         let stub = format!(
-            "#!/bin/sh\nprintf '%s\\0' {name} \"$@\" >>\"$LOG\"\nprintf '\\001\\0' >>\"$LOG\"\nexit {fails}\n"
+            "#!/bin/sh\nprintf '%s\\0' {name} \"$@\" >>\"$LOG\"\nprintf '\\001\\0' >>\"$LOG\"\n\
+             exit {fails}\n"
         );
         std::fs::write(bin.join(name), stub).unwrap();
         std::fs::set_permissions(bin.join(name), std::fs::Permissions::from_mode(0o755)).unwrap();

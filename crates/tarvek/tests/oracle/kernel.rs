@@ -110,7 +110,8 @@ impl Space {
         command
     }
 
-    /// Shows a folder at a second place through a mount that is idmapped to the namespace (`mount_setattr(2)`).
+    /// Shows a folder at a second place through a mount that is idmapped to the namespace
+    /// (`mount_setattr(2)`).
     #[allow(unsafe_code)]
     pub fn idmapped(&self, folder: &Path, at: &Path) {
         let namespace = File::open(format!("/proc/{}/ns/user", self.keeper.id())).unwrap();

@@ -1,4 +1,5 @@
-//! `link(2)` and `rename(2)`: what is predicted against what the kernel does, over filesystems and mounts of every sort.
+//! `link(2)` and `rename(2)`: what is predicted against what the kernel does, over filesystems and
+//! mounts of every sort.
 
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
@@ -64,7 +65,8 @@ impl Yard {
             &[&"-o", &"rw+,allow_other,default_permissions", &fat, &yard.folder("fat")],
         );
         kernel::tmpfs(&yard.folder("tmpfs"));
-        // A file each that has all the names it can have; nobody has to read them all again and again.
+        // A file each that has all the names it can have; nobody has to read them all again and
+        // again.
         for (place, most) in [("ext4", 65_000), ("btrfs", 65_535)] {
             let names = yard.folder(&format!("{place}/names"));
             let full = yard.top.join(place).join("full");
@@ -300,7 +302,8 @@ impl<'a> State<'a> {
     fn overlay(&self, random: &mut Random, at: &Path, k: u64) -> bool {
         let work = self.yard.folder(&format!("work {k}"));
         kernel::tmpfs(&work);
-        // What lies beneath an overlay is not changed by anybody else as long as it is mounted (overlayfs, kernel documentation).
+        // What lies beneath an overlay is not changed by anybody else as long as it is mounted
+        // (overlayfs, kernel documentation).
         for name in ["upper", "work", "lower"] {
             std::fs::create_dir(work.join(name)).unwrap();
             std::fs::set_permissions(work.join(name), std::fs::Permissions::from_mode(0o777))
@@ -374,12 +377,13 @@ fn plain_tree(top: &Path) {
     }
 }
 
-/// Does something as somebody: this thread alone becomes them, and root again afterwards. Without the filesystem uid 0 the
-/// capabilities over files are gone as well (`capabilities(7)`).
+/// Does something as somebody: this thread alone becomes them, and root again afterwards. Without
+/// the filesystem uid 0 the capabilities over files are gone as well (`capabilities(7)`).
 #[allow(unsafe_code)]
 fn as_somebody<T>(who: &Who, deed: impl FnOnce() -> T) -> T {
     let groups = |groups: &[u32]| {
-        // SAFETY: the kernel reads as many numbers as it is told, from a slice that lives until it returns.
+        // SAFETY: the kernel reads as many numbers as it is told, from a slice that lives until it
+        // returns.
         let done =
             unsafe { nix::libc::syscall(nix::libc::SYS_setgroups, groups.len(), groups.as_ptr()) };
         assert_eq!(done, 0, "setgroups: {}", std::io::Error::last_os_error());
@@ -527,7 +531,8 @@ fn one(site: &Site, random: &mut Random, paths: &[PathBuf], tally: &mut Tally) -
         if random.rarely(3) || near.is_empty() { random.one(paths) } else { *random.one(&near) };
     let mut who = somebody(random, from);
     if who.gid == 0 && who.uid != 0 {
-        // The ZFS that runs in user space takes gid 0 for more than a number, and bars it from folders of mode 0007.
+        // The ZFS that runs in user space takes gid 0 for more than a number, and bars it from
+        // folders of mode 0007.
         who.gid = GIDS[1];
         who.groups.retain(|group| *group != GIDS[1]);
     }
@@ -547,7 +552,8 @@ fn one(site: &Site, random: &mut Random, paths: &[PathBuf], tally: &mut Tally) -
     let ends = LinkPaths::of(site, &View::host(host_name()), &subject, &from, &to);
     let (link, moved) = (hardlink(&ends), rename(&ends));
     let target = ends.target.path().to_vec();
-    // The FAT that runs in user space loses folders from its lists when something is moved, and has errors of its own for folders.
+    // The FAT that runs in user space loses folders from its lists when something is moved, and has
+    // errors of its own for folders.
     let fat = from.windows(5).any(|part| part == b"/fat/");
     let came = tried(
         &who,
@@ -555,7 +561,8 @@ fn one(site: &Site, random: &mut Random, paths: &[PathBuf], tally: &mut Tally) -
         &target,
         !fat || moved.possible == Some(false) && moved.reason != Reason::IsFolder,
     );
-    // Of a mount point it is what the mount covers that is moved or replaced, and that was not seen: which error comes first is open.
+    // Of a mount point it is what the mount covers that is moved or replaced, and that was not
+    // seen: which error comes first is open.
     let covers = |route: &tarvek_core::route::hops::Route| {
         route.trail.last().is_some_and(|last| last.attached)
     };
@@ -576,7 +583,8 @@ fn one(site: &Site, random: &mut Random, paths: &[PathBuf], tally: &mut Tally) -
             tally.covered += 1;
         } else if said != *really {
             tally.wrong.push(format!(
-                "{deed} as {who:?}\n  from {}\n  to   {}\n  said {said}: {} {}\n  came {really}\n{}{}",
+                "{deed} as {who:?}\n  from {}\n  to   {}\n  said {said}: {} {}\n  came {really}\n\
+                 {}{}",
                 from.escape_ascii(),
                 target.escape_ascii(),
                 verdict.reason.word(),
@@ -633,7 +641,8 @@ fn proofs(folder: &Path) -> Vec<String> {
     names.filter(|name| name.contains("proof")).collect()
 }
 
-/// Half of them at a random moment, half as soon as something of the proof is there: whatever is left, the next proof takes away.
+/// Half of them at a random moment, half as soon as something of the proof is there: whatever is
+/// left, the next proof takes away.
 #[test]
 fn a_killed_proof_leaves_nothing_that_a_second_does_not_take_away() {
     use std::os::unix::process::CommandExt;
@@ -669,7 +678,8 @@ fn a_killed_proof_leaves_nothing_that_a_second_does_not_take_away() {
     let whole = whole.elapsed();
     let mut left = 0;
     for n in 0..random::cases(100).max(100) {
-        // Killed as it is about to call the kernel, the one that tries and the one that tidies up alike; or at any moment.
+        // Killed as it is about to call the kernel, the one that tries and the one that tidies up
+        // alike; or at any moment.
         let call = *random.one(&["linkat", "renameat,renameat2", "unlinkat,unlink", "%file"]);
         let when = if call == "%file" { 1 + random.below(60) } else { 1 + random.below(2) };
         let inject = format!("inject={call}:signal=KILL:when={when}");

@@ -1,4 +1,5 @@
-//! The oracle lane: what Tarvek predicts, put to the kernel and to standard tools. It needs root, and fails without it.
+//! The oracle lane: what Tarvek predicts, put to the kernel and to standard tools. It needs root,
+//! and fails without it.
 //!
 //! `TARVEK_SEED` repeats a run; `TARVEK_CASES` says how many random cases each area takes.
 

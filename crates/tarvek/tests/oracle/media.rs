@@ -1,4 +1,5 @@
-//! Headers of media files that ffmpeg makes, as `ffprobe` reads them: every container and codec, and the odd cases.
+//! Headers of media files that ffmpeg makes, as `ffprobe` reads them: every container and codec,
+//! and the odd cases.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -112,7 +113,8 @@ fn headers_say_what_ffprobe_says() {
     // An album, so that sound files have a title.
     let folder = scratch.path().join("Choir/Harbour");
     std::fs::create_dir_all(&folder).unwrap();
-    let sources = "-f lavfi -i testsrc=size=192x108:rate=25:duration=4.2 -f lavfi -i sine=frequency=440:duration=4.2";
+    let sources = "-f lavfi -i testsrc=size=192x108:rate=25:duration=4.2 -f lavfi -i \
+                   sine=frequency=440:duration=4.2";
     let mut made = Vec::new();
     for (name, how) in SAMPLES {
         ffmpeg(&format!("{sources} {how}"), &folder.join(name));

@@ -1,5 +1,5 @@
-//! Names, as a real smbd shows them to `smbclient`: what is said to be shown is shown, and what is not is shown under another name or
-//! not at all.
+//! Names, as a real smbd shows them to `smbclient`: what is said to be shown is shown, and what is
+//! not is shown under another name or not at all.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
@@ -142,7 +142,8 @@ fn told(top: &Path) -> BTreeMap<String, BTreeSet<&'static str>> {
     told
 }
 
-/// Whether a listing has an entry of that very name: two blanks, the name, and blanks up to what it is.
+/// Whether a listing has an entry of that very name: two blanks, the name, and blanks up to what it
+/// is.
 fn is_listed(name: &[u8], listed: &str) -> bool {
     let Ok(name) = std::str::from_utf8(name) else { return false };
     listed.lines().any(|line| {

@@ -1,5 +1,6 @@
-//! What new files and folders become, against really making them: owner, group, mode and both ACLs, under random umasks and
-//! modes, in setgid folders, below default ACLs, on filesystems with `grpid`, and from inside user namespaces.
+//! What new files and folders become, against really making them: owner, group, mode and both ACLs,
+//! under random umasks and modes, in setgid folders, below default ACLs, on filesystems with
+//! `grpid`, and from inside user namespaces.
 
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};

@@ -1,6 +1,7 @@
-//! Access over NFS, against a real server: squash variants, anonymous ids, read-only exports, groups that the server looks up.
-//! The client is a library in this process that sends any AUTH_SYS credential; what a client kernel does before that (no more
-//! than 16 groups) is done as `over_auth_sys` says.
+//! Access over NFS, against a real server: squash variants, anonymous ids, read-only exports,
+//! groups that the server looks up. The client is a library in this process that sends any AUTH_SYS
+//! credential; what a client kernel does before that (no more than 16 groups) is done as
+//! `over_auth_sys` says.
 
 use std::collections::BTreeMap;
 use std::os::unix::ffi::OsStrExt;
@@ -69,7 +70,8 @@ fn the_server_answers_as_predicted() {
                     let verdict = judge(&site, &route, need);
                     assert!(
                         verdict.allowed() == Some(really),
-                        "{} of {path:?} as {who:?} over {export:?}, tree {n}: it was {really}, but {}\n{}",
+                        "{} of {path:?} as {who:?} over {export:?}, tree {n}: it was {really}, but \
+                         {}\n{}",
                         need.word(),
                         verdict.reason(),
                         kernel::listing(&path)
@@ -86,7 +88,8 @@ fn the_server_answers_as_predicted() {
     assert!(outcomes.keys().any(|(allowed, _)| *allowed), "nothing was allowed");
 }
 
-/// This server squashes root's group and groups with it, where a kernel's replaces each id by itself: root comes alone.
+/// This server squashes root's group and groups with it, where a kernel's replaces each id by
+/// itself: root comes alone.
 fn plain_root(who: Who) -> Who {
     if who.uid == 0 { Who { uid: 0, gid: 0, groups: Vec::new() } } else { who }
 }
@@ -122,8 +125,10 @@ impl Export {
             _ => "No_Root_Squash",
         };
         format!(
-            "EXPORT {{ Export_Id = {}; Path = {}; Pseudo = /e{}; Tag = e{}; Access_Type = {}; Squash = {squash}; \
-             Anonymous_Uid = {}; Anonymous_Gid = {}; Manage_Gids = {}; SecType = sys; Protocols = 3; Transports = TCP; \
+            "EXPORT {{ Export_Id = {}; Path = {}; Pseudo = /e{}; Tag = e{}; Access_Type = {}; \
+             Squash = {squash}; \
+             Anonymous_Uid = {}; Anonymous_Gid = {}; Manage_Gids = {}; SecType = sys; Protocols = \
+             3; Transports = TCP; \
              FSAL {{ Name = VFS; }} }}\n",
             self.id + 1,
             top.display(),
@@ -143,7 +148,8 @@ fn layout(host: &str, top: &Path, export: &Export, people: &[Who]) -> Layout {
          [host.client]\nrole = \"client\"\n\
          [share.media]\nhost = {host:?}\npath = {:?}\n\
          nfs = [{{ clients = \"*\", access = {:?}, squash = {:?}, anonuid = {}, anongid = {} }}]\n\
-         [[mount]]\nhost = \"client\"\nfrom = \"{host}:media\"\nprotocol = \"nfs\"\nat = \"/mnt\"\n",
+         [[mount]]\nhost = \"client\"\nfrom = \"{host}:media\"\nprotocol = \"nfs\"\nat \
+         = \"/mnt\"\n",
         export.manage_gids,
         people::declared(people),
         top.to_str().unwrap(),
@@ -186,8 +192,10 @@ impl Server {
     fn start(top: &Path, exports: &[Export], scratch: &Path) -> Self {
         let exports: String = exports.iter().map(|export| export.text(top)).collect();
         let text = format!(
-            "NFS_CORE_PARAM {{ NFS_Port = {NFS}; MNT_Port = {MOUNT}; Rquota_Port = 20492; NLM_Port = 20493; \
-             Bind_addr = 127.0.0.1; Enable_NLM = false; Enable_RQUOTA = false; NFS_Protocols = 3; }}\n\
+            "NFS_CORE_PARAM {{ NFS_Port = {NFS}; MNT_Port = {MOUNT}; Rquota_Port = 20492; NLM_Port \
+             = 20493; \
+             Bind_addr = 127.0.0.1; Enable_NLM = false; Enable_RQUOTA = false; NFS_Protocols = 3; \
+             }}\n\
              NFSV4 {{ Graceless = true; }}\nLOG {{ Default_Log_Level = EVENT; }}\n{exports}"
         );
         let (conf, log) = (scratch.join("ganesha.conf"), scratch.join("ganesha.log"));

@@ -1,4 +1,5 @@
-//! Accounts that the tests make known to this process, its servers and the layouts, and the client from which they come.
+//! Accounts that the tests make known to this process, its servers and the layouts, and the client
+//! from which they come.
 
 use std::path::Path;
 
@@ -78,9 +79,12 @@ pub fn forget() {
 /// What a look at a client shows that has something mounted at `/mnt`.
 pub fn client(filesystem: &str, source: &str, options: &str) -> HostFacts {
     let text = format!(
-        "tarvek-listing 1\nhost client\ntaken 1795156200\nuid 0\nsection mountinfo\n|24 1 8:2 / / rw - ext4 /dev/sda2 rw\n\
-         |30 24 0:40 / /mnt rw - {filesystem} {source} {options}\nend mountinfo\nsection roots\n|names /\nend roots\n\
-         section tree type mode uid gid size allocated inode links mtime device path\n|d 0755 0 0 0 0 1 1 0 - /\n\
+        "tarvek-listing 1\nhost client\ntaken 1795156200\nuid 0\nsection mountinfo\n|24 1 8:2 / / \
+         rw - ext4 /dev/sda2 rw\n\
+         |30 24 0:40 / /mnt rw - {filesystem} {source} {options}\nend mountinfo\nsection roots\n\
+         |names /\nend roots\n\
+         section tree type mode uid gid size allocated inode links mtime device path\n|d 0755 0 0 \
+         0 0 1 1 0 - /\n\
          |d 0755 0 0 0 0 2 1 0 - /mnt\nend tree\ncomplete\n"
     );
     tarvek_formats::listing::read("client", text.as_bytes())

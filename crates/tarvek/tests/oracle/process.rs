@@ -1,5 +1,5 @@
-//! `process:PID` as a viewpoint: what is said of a running process in namespaces of its own, put to that process. It tries what
-//! the question was, and says what came of it.
+//! `process:PID` as a viewpoint: what is said of a running process in namespaces of its own, put to
+//! that process. It tries what the question was, and says what came of it.
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Write};
@@ -167,13 +167,14 @@ fn a_process_can_do_what_is_said_of_it() {
         nix::mount::umount2(&base, nix::mount::MntFlags::MNT_DETACH).unwrap();
     }
     eprintln!(
-        "process: {asked} questions, {links} links and renames, {yes} yes, {unknown} unknown; {kinds:?}"
+        "process: {asked} questions, {links} links and renames, {yes} yes, {unknown} unknown; \
+         {kinds:?}"
     );
     assert!(unknown * 50 <= asked, "{unknown} of {asked} are unknown");
 }
 
-/// One pair of paths: whether it can be linked and renamed in the view of the process, as said and as it really comes. How many answers
-/// were compared.
+/// One pair of paths: whether it can be linked and renamed in the view of the process, as said and
+/// as it really comes. How many answers were compared.
 fn links_of(random: &mut Random, scene: &Scene, inside: &mut Inside, n: u32) -> u32 {
     let (from, folder) = (scene.path(random), scene.path(random));
     let name = from.trim_end_matches('/').rsplit('/').next().unwrap();

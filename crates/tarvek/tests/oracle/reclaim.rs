@@ -1,5 +1,6 @@
-//! Reviews carried out while the machine is failing: killed at every step and at random moments, on a tree that others change meanwhile.
-//! No content is ever lost, and each name has what it had or what the review says.
+//! Reviews carried out while the machine is failing: killed at every step and at random moments, on
+//! a tree that others change meanwhile. No content is ever lost, and each name has what it had or
+//! what the review says.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -40,8 +41,8 @@ fn contents(top: &Path) -> BTreeMap<[u8; 32], usize> {
     counts
 }
 
-/// What is held that no review meant: it came to stand in the place of a file at that very moment, and its name was taken when it was to go
-/// back.
+/// What is held that no review meant: it came to stand in the place of a file at that very moment,
+/// and its name was taken when it was to go back.
 fn strays(tree: &Path) -> Vec<[u8; 32]> {
     let held = tree.join(".tarvek-held");
     let journal = fs::read_to_string(held.join("journal")).unwrap_or_default();
@@ -135,7 +136,8 @@ fn settled(before: &BTreeMap<PathBuf, (Vec<u8>, u64)>, tree: &Path, review: &Pat
     }
 }
 
-/// Runs it with something injected at the nth of a system call; whether it came to its end in peace.
+/// Runs it with something injected at the nth of a system call; whether it came to its end in
+/// peace.
 fn injected(review: &Path, how: &[&str], call: &str, nth: u64, what: &str) -> bool {
     let inject = format!("inject={call}:{what}:when={nth}");
     let status = program("strace", review)
@@ -233,7 +235,8 @@ fn killed_at_every_step_nothing_is_lost() {
                 assert_eq!(names(&tree), before, "{about}");
             } else {
                 settled(&before, &tree, &review, &about);
-                // Undoing after that puts everything back as well, though it is killed now and then.
+                // Undoing after that puts everything back as well, though it is killed now and
+                // then.
                 let peace = injected(&review, &["--undo"], call, nth, "signal=SIGKILL");
                 assert_eq!(contents(&tree), held, "{about}, undo");
                 if !peace {
@@ -273,8 +276,9 @@ fn killed_at_any_moment_on_a_busy_tree_nothing_is_lost() {
             stop.store(true, Ordering::Relaxed);
             busy.join().unwrap()
         });
-        // What was written to is another content; of the one before what is held may be the last, and what was written into a file that
-        // is held by then is there only. A purge refuses both.
+        // What was written to is another content; of the one before what is held may be the last,
+        // and what was written into a file that is held by then is there only. A purge refuses
+        // both.
         let touched: Vec<[u8; 32]> = made
             .iter()
             .filter_map(|(inode, now)| Some([*before.get(inode)?, *now]))
@@ -302,7 +306,8 @@ fn killed_at_any_moment_on_a_busy_tree_nothing_is_lost() {
     );
 }
 
-/// Renames, exchanges, makes and writes files as long as it may; what the inodes hold that it wrote to.
+/// Renames, exchanges, makes and writes files as long as it may; what the inodes hold that it wrote
+/// to.
 fn busy(tree: &Path, seed: u64, stop: &AtomicBool) -> BTreeMap<u64, [u8; 32]> {
     use renames::{exchange, rename_new};
     let mut random = Random::of(seed);

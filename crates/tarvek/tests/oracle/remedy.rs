@@ -1,4 +1,5 @@
-//! Remedies, carried out for real: they give what was asked, and change for others only what they said.
+//! Remedies, carried out for real: they give what was asked, and change for others only what they
+//! said.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -147,7 +148,9 @@ fn remedies_give_what_was_asked_and_say_what_else_they_change() {
         access::clear(&top);
     }
     eprintln!(
-        "remedies: {tried} carried out, {wide} of them for whole trees, {effects} with effects on others, {lost_some} that take something from whom they are for, {none} had nothing to offer"
+        "remedies: {tried} carried out, {wide} of them for whole trees, {effects} with effects on \
+         others, {lost_some} that take something from whom they are for, {none} had nothing to \
+         offer"
     );
     assert!(tried > 3, "hardly anything was refused");
 }
@@ -185,7 +188,8 @@ fn layout(people: &[(String, Who)]) -> Layout {
         })
         .collect();
     let text = format!(
-        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\ngroups = {{ {} }}\naccounts = {{ {} }}\n",
+        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\ngroups = {{ {} }}\n\
+         accounts = {{ {} }}\n",
         groups.join(", "),
         accounts.join(", ")
     );

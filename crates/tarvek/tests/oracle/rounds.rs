@@ -1,5 +1,6 @@
-//! Reviews that a careless or hostile editor changed, carried out beside somebody who swaps, links, maps and truncates, on a full disk, with
-//! device numbers that change, twice at once, and killed at any moment: nothing is lost that nobody decided to delete.
+//! Reviews that a careless or hostile editor changed, carried out beside somebody who swaps, links,
+//! maps and truncates, on a full disk, with device numbers that change, twice at once, and killed
+//! at any moment: nothing is lost that nobody decided to delete.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
@@ -377,7 +378,8 @@ fn round(
         assert!(!now.contains_key(inode), "{about}: {all:?} was changed");
         assert!(purges, "{about}: {all:?} is gone without a purge");
         assert!(all.iter().all(|path| decided.contains(*path)), "{about}: nobody dropped {all:?}");
-        // A copy has another, a version another of its film, and what is left of something has nothing.
+        // A copy has another, a version another of its film, and what is left of something has
+        // nothing.
         let name = all[0].to_string_lossy();
         if name.contains("/films/") {
             let film = all[0].parent().unwrap();

@@ -1,5 +1,6 @@
-//! Access over SMB, against a real smbd: who may connect, who may write, forced users and groups, guests, masks. Its
-//! configuration is what `emit` makes of the layout; the client is `smbclient`, as several users and as nobody.
+//! Access over SMB, against a real smbd: who may connect, who may write, forced users and groups,
+//! guests, masks. Its configuration is what `emit` makes of the layout; the client is `smbclient`,
+//! as several users and as nobody.
 
 use std::collections::BTreeMap;
 use std::os::unix::process::CommandExt;
@@ -69,7 +70,8 @@ fn the_server_answers_as_predicted() {
                     .map_or("guest".to_owned(), |who| format!("user = \"{}\"", people::name(who)));
                 let options = if who.is_some() { "" } else { "guest," };
                 let mount = format!(
-                    "[[mount]]\nhost = \"client\"\nfrom = \"{host}:e{share}\"\nprotocol = \"smb\"\nat = \"/mnt\"\noptions = \"{options}noperm\"\n{}\n",
+                    "[[mount]]\nhost = \"client\"\nfrom = \"{host}:e{share}\"\nprotocol = \"smb\"\n\
+                     at = \"/mnt\"\noptions = \"{options}noperm\"\n{}\n",
                     if who.is_some() { login.as_str() } else { "" }
                 );
                 let text = layout(host.raw(), &top, &shares, &people, &mount);
@@ -138,7 +140,8 @@ fn offer(random: &mut Random) -> String {
 
 fn layout(host: &str, top: &Path, shares: &[String], people: &[Who], more: &str) -> String {
     let mut text = format!(
-        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\n{}[host.client]\nrole = \"client\"\n",
+        "tarvek = 1\nsite = \"x\"\n[host.{host:?}]\nrole = \"storage\"\n{}[host.client]\nrole \
+         = \"client\"\n",
         people::declared(people)
     );
     for (n, offer) in shares.iter().enumerate() {
@@ -180,8 +183,10 @@ impl Server {
         .concat();
         let conf = scratch.join("smb.conf");
         let global = format!(
-            "[global]\nserver role = standalone server\nsmb ports = {PORT}\ninterfaces = lo\nbind interfaces only = yes\n\
-             disable spoolss = yes\nload printers = no\nhide dot files = no\nlog file = {0}/log\nlog level = 1\nmap to guest = never\n{folders}\n",
+            "[global]\nserver role = standalone server\nsmb ports = {PORT}\ninterfaces = lo\nbind \
+             interfaces only = yes\n\
+             disable spoolss = yes\nload printers = no\nhide dot files = no\nlog file = {0}/log\n\
+             log level = 1\nmap to guest = never\n{folders}\n",
             state.display()
         );
         std::fs::write(&conf, global + stanzas).unwrap();
@@ -220,7 +225,8 @@ impl Drop for Server {
     }
 }
 
-/// Runs commands in one session; what came back for each, in order. What it said if the session was refused.
+/// Runs commands in one session; what came back for each, in order. What it said if the session was
+/// refused.
 pub fn session(share: &str, who: Option<&Who>, commands: &[String]) -> Result<Vec<String>, String> {
     let mut command = Command::new("smbclient");
     command.arg(format!("//127.0.0.1/{share}")).args(["-p", &PORT.to_string(), "-m", "SMB3"]);

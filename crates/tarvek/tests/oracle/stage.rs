@@ -1,5 +1,5 @@
-//! Random storage, and the view that an engine would make of it for a service: mounts of every kind, and a process that lives in
-//! the view.
+//! Random storage, and the view that an engine would make of it for a service: mounts of every
+//! kind, and a process that lives in the view.
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
@@ -255,7 +255,8 @@ pub struct Viewed {
 }
 
 impl Viewed {
-    /// Makes the view as engines do: outer mappings before inner ones, each bound with what is mounted below it.
+    /// Makes the view as engines do: outer mappings before inner ones, each bound with what is
+    /// mounted below it.
     pub fn new(scratch: &Path, mut maps: Vec<Mapped>) -> Self {
         maps.sort_by_key(|map| map.to.components().count());
         let mut plan = Vec::new();
@@ -375,7 +376,8 @@ fn bind_all(from: &Path, at: &Path) {
     mount(Some(from), at, None::<&str>, flags, None::<&str>).unwrap();
 }
 
-/// Makes the place where something is to be mounted, unless a symlink, a file or a read-only mount is in the way.
+/// Makes the place where something is to be mounted, unless a symlink, a file or a read-only mount
+/// is in the way.
 fn place_for(root: &Path, target: &Path, file: bool, new: &mut Vec<PathBuf>) -> bool {
     let mut here = root.to_owned();
     for part in target.strip_prefix(root).unwrap() {

@@ -1,5 +1,6 @@
-//! Surveys against what standard tools say of the same trees: `stat`, `getfacl -n`, `getfattr`, `lsattr`, `findmnt`, `zfs`,
-//! `btrfs`. Live, through the collector under three shells, killed on the way, and onto a full disk.
+//! Surveys against what standard tools say of the same trees: `stat`, `getfacl -n`, `getfattr`,
+//! `lsattr`, `findmnt`, `zfs`, `btrfs`. Live, through the collector under three shells, killed on
+//! the way, and onto a full disk.
 
 use std::collections::BTreeMap;
 use std::ffi::{CString, OsStr};
@@ -289,7 +290,8 @@ fn by_stat(path: &Path) -> BTreeMap<&'static str, Value> {
     ])
 }
 
-/// The ACLs of an entry as `getfacl -n` tells them: access where it has more than the mode, and default.
+/// The ACLs of an entry as `getfacl -n` tells them: access where it has more than the mode, and
+/// default.
 fn by_getfacl(path: &Path) -> (Option<String>, Option<String>) {
     let text = tool("getfacl", &[&"-n", &"-p", &"-c", &"--no-effective", &"--", &path]);
     let text = String::from_utf8(text).unwrap();
@@ -300,7 +302,8 @@ fn by_getfacl(path: &Path) -> (Option<String>, Option<String>) {
     ((access.len() > 3).then(|| access.join(",")), (!default.is_empty()).then(|| default.join(",")))
 }
 
-/// The flags and project of an entry as `lsattr` tells them, `None` where its filesystem has none. It opens the file.
+/// The flags and project of an entry as `lsattr` tells them, `None` where its filesystem has none.
+/// It opens the file.
 fn by_lsattr(path: &Path) -> Option<(String, i64, bool)> {
     let mut command = Command::new("lsattr");
     let output = command.args(["-d", "-p", "--"]).arg(path).output().expect("lsattr");
@@ -388,7 +391,8 @@ fn every_field_is_what_standard_tools_say() {
     let units = Path::new("/etc/systemd/system");
     std::fs::create_dir_all(units).unwrap();
     kernel::tmpfs(units);
-    let unit = "[Mount]\nOptions=user=x,password=hunter2,ro\nWhat=//granary/media\n# pass = \"hunter2 hunter2\"\n";
+    let unit = "[Mount]\nOptions=user=x,password=hunter2,ro\nWhat=//granary/media\n# pass \
+                = \"hunter2 hunter2\"\n";
     std::fs::write(units.join("mnt-x.mount"), unit).unwrap();
     let survey = scratch.path().join("live.survey");
     tarvek(&[&"survey", &site.top, &"-o", &survey, &"--host", &"box"]);
@@ -502,7 +506,8 @@ fn datasets_are_what_their_tools_say(survey: &Path, site: &Site) {
     assert!(read_only.contains("path snap") && !read_only.contains("path sub\n"), "{subvolumes}");
 }
 
-/// What the collector tells under a shell is what the walk saw; what it can't tell is marked as unknown.
+/// What the collector tells under a shell is what the walk saw; what it can't tell is marked as
+/// unknown.
 fn collected(shell: &str, scratch: &Path, site: &Site, live: &Path) {
     let script = scratch.join("collector.sh");
     std::fs::write(&script, tarvek(&[&"survey", &"--collector"])).unwrap();

@@ -1,5 +1,5 @@
-//! Views: what processes meet in mappings and mounts of every kind, against `access`, `access --below` and `trace` from a survey,
-//! a listing, and live.
+//! Views: what processes meet in mappings and mounts of every kind, against `access`, `access
+//! --below` and `trace` from a survey, a listing, and live.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::ffi::OsStr;
@@ -63,7 +63,8 @@ impl Tally {
     }
 }
 
-/// Where paths are asked: on the host, or in the view of a service, which may be in a user namespace.
+/// Where paths are asked: on the host, or in the view of a service, which may be in a user
+/// namespace.
 struct Asking<'a> {
     viewed: Option<&'a Viewed>,
     space: Option<&'a Space>,
@@ -220,7 +221,8 @@ fn ends() {
     println!("DONE");
 }
 
-/// Run in a view as somebody: whether some entries can be read. The first byte of a path says what it is.
+/// Run in a view as somebody: whether some entries can be read. The first byte of a path says what
+/// it is.
 #[test]
 #[ignore = "tries as somebody else; other tests start it"]
 fn reads() {
@@ -286,13 +288,15 @@ fn tries() {
 fn removed(path: &[u8], n: usize) -> std::io::Result<()> {
     let end = path.iter().rposition(|&b| b != b'/').map_or(0, |last| last + 1);
     let folder = path[..end].iter().rposition(|&b| b == b'/').map_or(0, |slash| slash + 1);
-    // The way back may lead through what was moved; the dot keeps a symlink before it from being the last of the path.
+    // The way back may lead through what was moved; the dot keeps a symlink before it from being
+    // the last of the path.
     let parent = [&path[..folder], b"."].concat();
     let flags = OFlag::O_PATH | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
     let parent = open_at(path_of(&parent), flags, Mode::empty())?;
     let gone = format!("gone {n}");
     match renameat(&parent, path_of(&path[folder..]), &parent, gone.as_str()) {
-        // Overlayfs renames no folder of a lower layer; it can be removed, when it is emptied first.
+        // Overlayfs renames no folder of a lower layer; it can be removed, when it is emptied
+        // first.
         Err(nix::errno::Errno::EXDEV) => return Ok(()),
         done => done?,
     }
@@ -335,7 +339,10 @@ fn paths(random: &mut Random, tops: &[Vec<u8>], regions: &[Value]) -> Vec<Vec<u8
 
 /// The layout of a site with one service.
 fn layout(made: &[Mapped], map: Option<&IdMap>) -> String {
-    let mut text = "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"apps\"\n[service.lantern]\nhost = \"box\"\nrole = \"serve\"\n".to_owned();
+    let mut text =
+        "tarvek = 1\nsite = \"x\"\n[host.box]\nrole = \"apps\"\n[service.lantern]\nhost \
+                    = \"box\"\nrole = \"serve\"\n"
+            .to_owned();
     if let Some(map) = map {
         let _ = writeln!(text, "userns = \"{}\"", UserNs::Ranges(map.clone()));
     }
@@ -422,8 +429,8 @@ fn creates(site: &Site, view: &View, path: &[u8], who: &Who) -> bool {
     !answer.reason().contains("opened with O_CREAT it is refused (EACCES)")
 }
 
-/// Whether a mismatch is one of the two that nobody who looks from outside can tell: who owns the service's own folder that a
-/// mapping stands in, and what a mount covers.
+/// Whether a mismatch is one of the two that nobody who looks from outside can tell: who owns the
+/// service's own folder that a mapping stands in, and what a mount covers.
 fn excused(site: &Site, view: &View, path: &[u8], need: &str, told: &str, really: &str) -> bool {
     if need != "remove" || told != "EBUSY" || really == "ok" {
         return false;
@@ -433,8 +440,9 @@ fn excused(site: &Site, view: &View, path: &[u8], need: &str, told: &str, really
     attached || route.is_engine_made() || route.trail.len() < 2
 }
 
-/// Counts what a reader finds below a folder, from what is there and what can be read: entries, unreadable ones, symlinks that
-/// lead nowhere. `None` if it takes more symlinks than were followed.
+/// Counts what a reader finds below a folder, from what is there and what can be read: entries,
+/// unreadable ones, symlinks that lead nowhere. `None` if it takes more symlinks than were
+/// followed.
 fn counted(regions: &[Value], readable: &HashMap<Vec<u8>, String>) -> Option<(u64, u64, u64)> {
     let (mut entries, mut unreadable, mut broken) = (0, 0, 0);
     let mut visited: HashSet<String> = HashSet::new();
@@ -530,7 +538,8 @@ fn views_show_what_a_process_in_them_meets() {
     }
     let unknown: u64 = tally.unknown.values().sum();
     eprintln!(
-        "view: {} verdicts, {} links and renames, {unknown} unknown, {} live, {} refused with O_CREAT, {} ends, {} folders read to the end, {:?}\nunknown: {:#?}",
+        "view: {} verdicts, {} links and renames, {unknown} unknown, {} live, {} refused with \
+         O_CREAT, {} ends, {} folders read to the end, {:?}\nunknown: {:#?}",
         tally.verdicts,
         tally.links,
         tally.live,
@@ -543,7 +552,8 @@ fn views_show_what_a_process_in_them_meets() {
     assert!(unknown * 100 <= tally.verdicts * 3, "too much is unknown");
 }
 
-/// In sticky folders of every kind, what others made is opened as if it were made, and tried to be removed.
+/// In sticky folders of every kind, what others made is opened as if it were made, and tried to be
+/// removed.
 #[test]
 fn sticky_folders_protect_what_others_made() {
     kernel::private_mounts();
@@ -629,7 +639,8 @@ fn compared(
 
 fn one(seed: u64, tally: &mut Tally) {
     let random = &mut Random::of(seed);
-    // What came later draws from a stream of its own, so that the cases that are kept stay what they were.
+    // What came later draws from a stream of its own, so that the cases that are kept stay what
+    // they were.
     let protected = protected(random, &mut Random::of(!seed));
     let place = Place::new();
     let (top, scratch) = (place.top(), place.folder());
@@ -709,7 +720,8 @@ fn one(seed: u64, tally: &mut Tally) {
                 let told = (scan.entries, scan.unreadable, scan.broken_links);
                 assert!(
                     told == really || scan.unseen > 0,
-                    "below {} as {who:?} by {source}: told {told:?} {:#?}, really {really:?}\n{text}{}",
+                    "below {} as {who:?} by {source}: told {told:?} {:#?}, really {really:?}\n\
+                     {text}{}",
                     String::from_utf8_lossy(top),
                     scan.causes,
                     mounts() + &links(regions, &readable)
@@ -825,7 +837,8 @@ fn with_setting(site: &Site) -> Site {
     Site::join((*site.layout).clone(), vec![facts]).unwrap()
 }
 
-/// Run in a view as somebody: pairs of paths, linked and renamed, and both taken back; no more once something could not be.
+/// Run in a view as somebody: pairs of paths, linked and renamed, and both taken back; no more once
+/// something could not be.
 #[test]
 #[ignore = "tries as somebody else; other tests start it"]
 fn links_and_renames() {
@@ -933,13 +946,15 @@ fn targets(site: &Site) -> String {
         .collect()
 }
 
-/// Whether `trace` ends where the kernel does: at the same inode, and at a place of the host that shows it.
+/// Whether `trace` ends where the kernel does: at the same inode, and at a place of the host that
+/// shows it.
 fn same_end(site: &Site, view: &View, path: &[u8], end: &Value, source: &str, on_host: bool) {
     let root = Subject::new(0, 0, []);
     let site_of_root = site;
     let route = follow_written(site_of_root, view, path, &root);
     let name = String::from_utf8_lossy(path);
-    // Whose symlinks are followed depends on who asks, and root of a namespace is somebody else; the verdicts compare that.
+    // Whose symlinks are followed depends on who asks, and root of a namespace is somebody else;
+    // the verdicts compare that.
     let asks = matches!(route.end, End::Unmapped { .. } | End::ProtectedLink { .. });
     if asks || route.is_engine_made() {
         return;

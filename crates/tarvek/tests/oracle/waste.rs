@@ -279,7 +279,8 @@ fn versions_are_told_apart_as_the_headers_say() {
     let scratch = tempfile::tempdir().unwrap();
     let top = scratch.path().join("films");
     let at = |name: &str| top.join(name);
-    // The same film at two resolutions; another edition; a film with a similar name; a truncated copy; two parts.
+    // The same film at two resolutions; another edition; a film with a similar name; a truncated
+    // copy; two parts.
     film(&at("The Salt Orchard (2011)/The Salt Orchard (2011) 720p.mkv"), 720, 60, 0);
     film(&at("The Salt Orchard (2011)/The Salt Orchard (2011) 360p.mkv"), 360, 60, 0);
     film(&at("Lanterns of Vey (1998)/Lanterns of Vey (1998).mkv"), 360, 60, 0);

@@ -6,8 +6,8 @@ use std::process::Output;
 
 use super::Folder;
 
-/// Characters and texts that mean something to a terminal, a shell, a line of configuration or a path. FORGED stands for the line
-/// that somebody would like to see there.
+/// Characters and texts that mean something to a terminal, a shell, a line of configuration or a
+/// path. FORGED stands for the line that somebody would like to see there.
 pub const HOSTILE: &[&str] = &[
     "\u{1b}]0;FORGED\u{7}",
     "\u{1b}[2J",
@@ -72,7 +72,8 @@ pub fn texts(layout: &str) -> Vec<std::ops::Range<usize>> {
     texts
 }
 
-/// Keys that somebody chose, in headers and before `= {`: names of hosts, shares, services, accounts.
+/// Keys that somebody chose, in headers and before `= {`: names of hosts, shares, services,
+/// accounts.
 pub fn keys(layout: &str) -> Vec<std::ops::Range<usize>> {
     let mut keys = Vec::new();
     let mut from = 0;
@@ -174,7 +175,8 @@ pub fn nothing_forged(folder: &Path) -> Result<(), String> {
     found.map_or(Ok(()), |entry| Err(format!("{:?} was made", entry.path())))
 }
 
-/// Runs the scripts that are emitted, where every command that they may call only says that it was called.
+/// Runs the scripts that are emitted, where every command that they may call only says that it was
+/// called.
 pub fn scripts(folder: &Folder, about: &str) -> Result<(), String> {
     use std::os::unix::fs::PermissionsExt;
     let stubs = folder.path("stubs");

@@ -41,22 +41,43 @@ impl Folder {
         folder
             .edit("tarvek.toml", "/media/Music", "/media/music")
             .edit("tarvek.toml", "roots = [\"/books\"]", "roots = [\"/media/books\"]")
-            .edit("tarvek.toml", "reels\"], original = true", "reels\"], original = true, backup = \"rill\"")
-            .edit("tarvek.toml", "from = \"/loft/media/intake\", to = \"/downloads\"", "from = \"/loft/media\", to = \"/data\"")
+            .edit(
+                "tarvek.toml",
+                "reels\"], original = true",
+                "reels\"], original = true, backup \
+                = \"rill\"",
+            )
+            .edit(
+                "tarvek.toml",
+                "from = \"/loft/media/intake\", to = \"/downloads\"",
+                "from \
+                = \"/loft/media\", to = \"/data\"",
+            )
             .edit("tarvek.toml", "  { from = \"/loft/media/series\", to = \"/series\" },\n", "")
-            .edit("tarvek.toml", "translate = [{ service = \"drover\", from = \"/data/intake\", to = \"/downloads\" }]\n", "")
+            .edit(
+                "tarvek.toml",
+                "translate = [{ service = \"drover\", from = \"/data/intake\", to \
+                                  = \"/downloads\" }]\n",
+                "",
+            )
             .edit("tarvek.toml", "reads = \"/downloads/", "reads = \"/data/intake/")
             .edit("tarvek.toml", "files_into = \"/series\"", "files_into = \"/data/series\"")
             .edit("tarvek.toml", "umask = \"022\"", "umask = \"002\"")
             .edit("granary.listing", "|f 0644 844 2200", "|f 0664 844 2200")
             .edit("granary.listing", "948656668 948657152 98 1", "948656668 948657152 59 2")
-            .edit("granary.listing", "|f 0664 1101 2100 948656668 948657152 59 1", "|f 0664 841 2200 948656668 948657152 59 2")
+            .edit(
+                "granary.listing",
+                "|f 0664 1101 2100 948656668 948657152 59 1",
+                "|f 0664 841 \
+                2200 948656668 948657152 59 2",
+            )
             .edit("granary.listing", "|d 0750 1101 2100", "|d 0755 1101 2100")
             .edit("granary.listing", "|f 0640 1101 2100", "|f 0644 1101 2100")
             .edit(
                 "millrace.listing",
                 "end mountinfo",
-                "|71 22 0:61 / /mnt/granary/archive ro - nfs4 granary.lan:/loft/archive ro\nend mountinfo",
+                "|71 22 0:61 / /mnt/granary/archive ro - nfs4 granary.lan:/loft/archive ro\nend \
+                 mountinfo",
             );
         folder
     }

@@ -9,17 +9,26 @@ use base64::engine::general_purpose::STANDARD;
 use rusqlite::types::Value;
 use rusqlite::{Connection, OpenFlags};
 
-/// Column by column what stands in `folder`, `class` and `extras`, without the numbers that are only the file's own.
+/// Column by column what stands in `folder`, `class` and `extras`, without the numbers that are
+/// only the file's own.
 pub type Row = BTreeMap<String, Value>;
 
-/// Every entry with its folder's number and its own, by SQL alone. What is no UTF-8 stands in base64.
-pub const ENTRIES: &str = "SELECT f.id >> 16 AS folder, CASE class.type WHEN 'd' THEN j.value ->> 8 END AS own, \
-    j.value ->> 0 AS name, class.type AS type, class.mode AS mode, class.uid AS uid, class.gid AS gid, j.value ->> 2 AS size, \
-    j.value ->> 3 AS allocated, j.value ->> 4 AS inode, class.device AS device, j.value ->> 5 AS links, j.value ->> 6 AS mtime, \
-    (j.value ->> 6) + (j.value ->> 7) AS ctime, class.flags AS flags, below.listing AS listing, CASE class.type WHEN 'l' THEN j.value ->> 8 END AS target, \
-    extras.acl AS acl, extras.default_acl AS default_acl, extras.nfs4_acl AS nfs4_acl, extras.label AS label, \
-    ifnull(below.project, extras.project) AS project, ifnull(below.inherits, extras.inherits) AS inherits \
-    FROM folder f, json_each(f.entries) j JOIN class ON class.id = j.value ->> 1 LEFT JOIN extras ON extras.id = class.extras \
+/// Every entry with its folder's number and its own, by SQL alone. What is no UTF-8 stands in
+/// base64.
+pub const ENTRIES: &str = "SELECT f.id >> 16 AS folder, CASE class.type WHEN 'd' THEN j.value ->> \
+                           8 END AS own, \
+    j.value ->> 0 AS name, class.type AS type, class.mode AS mode, class.uid AS uid, class.gid AS \
+    gid, j.value ->> 2 AS size, \
+    j.value ->> 3 AS allocated, j.value ->> 4 AS inode, class.device AS device, j.value ->> 5 AS \
+    links, j.value ->> 6 AS mtime, \
+    (j.value ->> 6) + (j.value ->> 7) AS ctime, class.flags AS flags, below.listing AS listing, \
+    CASE class.type WHEN 'l' THEN j.value ->> 8 END AS target, \
+    extras.acl AS acl, extras.default_acl AS default_acl, extras.nfs4_acl AS nfs4_acl, \
+    extras.label AS label, \
+    ifnull(below.project, extras.project) AS project, ifnull(below.inherits, extras.inherits) AS \
+    inherits \
+    FROM folder f, json_each(f.entries) j JOIN class ON class.id = j.value ->> 1 LEFT JOIN extras \
+    ON extras.id = class.extras \
     LEFT JOIN folder below ON class.type = 'd' AND below.id = (j.value ->> 8) << 16";
 
 /// Every entry, by its path.

@@ -36,7 +36,8 @@ pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
         let one = offer.and_then(|offer| offer.only.first().or(offer.write.first()));
         let mount = mount_of(site, route, host, share);
         let Some((one, mount)) = one.filter(|one| !one.raw().starts_with('@')).zip(mount) else {
-            let words = "name a user that the share admits, in the layout (user) and in fstab with a credentials file";
+            let words = "name a user that the share admits, in the layout (user) and in fstab with \
+                         a credentials file";
             return Some(Step::words(words).into());
         };
         let part = Part::mount(&mount.host, &mount.at);

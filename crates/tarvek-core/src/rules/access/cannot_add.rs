@@ -14,9 +14,11 @@ pub static RULE: Rule = Rule {
     id: "access/cannot-add",
     severity: Severity::Blocker,
     title: "A service can't create where it has to",
-    means: "A fetching service can't add to its partial or done folder, or a sorting one to the library that it files into.",
+    means: "A fetching service can't add to its partial or done folder, or a sorting one to the \
+            library that it files into.",
     hurts: "Downloads fail, or are never filed.",
-    fix: "Give the account write and search at the folder named, and see that nothing on the way is read-only.",
+    fix: "Give the account write and search at the folder named, and see that nothing on the way \
+          is read-only.",
     example: "joiner files into /data/films, which only keepers may write.",
 };
 
@@ -47,8 +49,10 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 2755 1101:2100 /loft/media/films");
-        let told = "joiner (842:2100) can't add to /data/films: /loft/media/films on granary: group::r-x via gid 2100 does not let \
-                    842:2100 add to it (mode 2755 mira:keepers) → on granary: setfacl -m u:joiner:rwx /loft/media/films";
+        let told = "joiner (842:2100) can't add to /data/films: /loft/media/films on granary: \
+                    group::r-x via gid 2100 does not let \
+                    842:2100 add to it (mode 2755 mira:keepers) → on granary: setfacl -m \
+                    u:joiner:rwx /loft/media/films";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/intake/partial");
         scene.tree("granary", "d 0755 0:0 /loft/media/intake/done");

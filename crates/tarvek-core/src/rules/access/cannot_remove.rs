@@ -15,9 +15,12 @@ pub static RULE: Rule = Rule {
     id: "access/cannot-remove",
     severity: Severity::Risk,
     title: "A sorting service can't remove from the done folder",
-    means: "Removing and renaming need write and search on the folder that holds the name; in a sticky folder also ownership.",
-    hurts: "What was filed stays in the done folder too; an intake that should move files copies them.",
-    fix: "Give the account write and search at the done folder, and take its sticky bit away if it has one.",
+    means: "Removing and renaming need write and search on the folder that holds the name; in a \
+            sticky folder also ownership.",
+    hurts: "What was filed stays in the done folder too; an intake that should move files copies \
+            them.",
+    fix: "Give the account write and search at the done folder, and take its sticky bit away if it \
+          has one.",
     example: "The done folder is mode 1777, and the files in it are drover's.",
 };
 
@@ -58,8 +61,10 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 3770 841:2100 /loft/media/intake/done");
-        let told = "joiner (842:2100) can't remove from /data/intake/done: /loft/media/intake/done on granary: the folder is sticky, and \
-                    842:2100 owns neither it nor the entry (uid 841) → on granary: chmod -t /loft/media/intake/done";
+        let told = "joiner (842:2100) can't remove from /data/intake/done: /loft/media/intake/done \
+                    on granary: the folder is sticky, and \
+                    842:2100 owns neither it nor the entry (uid 841) → on granary: chmod -t \
+                    /loft/media/intake/done";
         assert_eq!(scene.told(&RULE), told);
     }
 

@@ -15,10 +15,13 @@ pub static RULE: Rule = Rule {
     id: "access/entries-unreadable",
     severity: Severity::Blocker,
     title: "The serving account can read the root, but not everything below",
-    means: "Some folders or files below the root refuse the account. They are counted, with what each folder hides, and \
-            grouped by the entry that decides. Below one in a hundred it is a risk, above a blocker.",
+    means: "Some folders or files below the root refuse the account. They are counted, with what \
+            each folder hides, and \
+            grouped by the entry that decides. Below one in a hundred it is a risk, above a \
+            blocker.",
     hurts: "Titles are missing or incomplete after a scan, without an error that anybody sees.",
-    fix: "Repair the entries that are there, and set a default ACL or setgid with umask 002, so that new ones stay right.",
+    fix: "Repair the entries that are there, and set a default ACL or setgid with umask 002, so \
+          that new ones stay right.",
     example: "A film was copied in from a private folder and kept its mode 0600.",
 };
 
@@ -83,7 +86,8 @@ mod tests {
         let film = "/loft/media/films/Low Water (2003)/Low Water (2003).mkv";
         scene.tree("granary", &format!("f 0600 1101:2100 {film}"));
         let told = format!(
-            "lantern (840:840) can't read 1 of 2 entries below /media/films; 1 by other::--- on a file of mode 0600 mira:keepers, \
+            "lantern (840:840) can't read 1 of 2 entries below /media/films; 1 by other::--- on a \
+             file of mode 0600 mira:keepers, \
              such as {film} → on granary: setfacl -m u:lantern:r '{film}'"
         );
         assert_eq!(scene.told(&RULE), told);

@@ -24,7 +24,8 @@ use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::RuleId;
 
 impl<'a> Ways<'a> {
-    /// The libraries whose root lies at or above the folder that is filed into, with the way of the service that serves them.
+    /// The libraries whose root lies at or above the folder that is filed into, with the way of the
+    /// service that serves them.
     pub(in crate::rules) fn served(&self, site: &'a Site, cases: &[UsedPath]) -> Vec<Way<'a>> {
         let Some(into) = &self.files_into else { return Vec::new() };
         let place = into.route.here();
@@ -50,8 +51,8 @@ impl<'a> Ways<'a> {
             .affects([Affected::Intake(self.intake.name.clone())])
     }
 
-    /// A finding that a service may not do what it has to; `None` if it may, or nobody knows. A way that leads nowhere is a
-    /// finding of its own.
+    /// A finding that a service may not do what it has to; `None` if it may, or nobody knows. A way
+    /// that leads nowhere is a finding of its own.
     pub(in crate::rules) fn refused(
         &self,
         site: &Site,
@@ -76,7 +77,8 @@ impl<'a> Ways<'a> {
         Some(finding.remedy(not_admitted.unwrap_or_default()))
     }
 
-    /// A finding that somebody can't read what another service makes; `moved` says how it comes to them.
+    /// A finding that somebody can't read what another service makes; `moved` says how it comes to
+    /// them.
     pub(in crate::rules) fn unusable(
         &self,
         site: &Site,
@@ -115,8 +117,8 @@ pub(in crate::rules) fn describe(site: &Site, reader: &Way, made: &Object) -> St
     format!("{:04o} {owner}{acl}", made.meta.mode)
 }
 
-/// The smallest change after which whoever reads can read what is made: another umask, else an entry that the folder in which it
-/// is made hands on.
+/// The smallest change after which whoever reads can read what is made: another umask, else an
+/// entry that the folder in which it is made hands on.
 fn inherited(site: &Site, place: &Way, reader: &Way, folder: bool) -> Remedy {
     let maker = place.service;
     let readable = |site: &Site, made: Option<Object>| {
@@ -164,20 +166,23 @@ fn inherited(site: &Site, place: &Way, reader: &Way, folder: bool) -> Remedy {
     handed_on().unwrap_or_else(|| {
         let (name, reader) = (&maker.name, &reader.service.name);
         let words = format!(
-            "put {name} and {reader} into one group, give the folder in which {name} makes it ({}) that group with g+s, and set umask = \"002\" for {name}",
+            "put {name} and {reader} into one group, give the folder in which {name} makes it ({}) \
+             that group with g+s, and set umask = \"002\" for {name}",
             place.route.asked
         );
         words.into()
     })
 }
 
-/// What lets whoever reads read files that were made for their maker alone, and keeps more of them from being made.
+/// What lets whoever reads read files that were made for their maker alone, and keeps more of them
+/// from being made.
 pub(in crate::rules) fn opened(site: &Site, place: &Way, reader: &Way) -> Remedy {
     let name = &place.service.name;
     let first = Step::on(
         &place.service.host,
         format!(
-            "have {name} make files that others may read: it is its own setting that asks for less than the umask leaves"
+            "have {name} make files that others may read: it is its own setting that asks for less \
+             than the umask leaves"
         ),
     );
     let (Some((end, node)), Some(last)) = (place.route.entry(), reader.route.trail.last()) else {

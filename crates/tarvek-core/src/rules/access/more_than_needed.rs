@@ -18,9 +18,12 @@ pub static RULE: Rule = Rule {
     id: "access/more-than-needed",
     severity: Severity::Risk,
     title: "A serving account can write to a library that it only reads",
-    means: "The service only serves, and yet its account could add to the library, change it or remove from it.",
-    hurts: "A fault or a break-in in the program that faces the network can then delete or encrypt the collection.",
-    fix: "Make the mapping read-only; or mount the share read-only; or take the write permission from the account.",
+    means: "The service only serves, and yet its account could add to the library, change it or \
+            remove from it.",
+    hurts: "A fault or a break-in in the program that faces the network can then delete or encrypt \
+            the collection.",
+    fix: "Make the mapping read-only; or mount the share read-only; or take the write permission \
+          from the account.",
     example: "The container runs as root and its mapping has no access = \"ro\".",
 };
 
@@ -86,7 +89,9 @@ mod tests {
         scene.tree("granary", "d 0777 0:0 /loft/media/films");
         assert_eq!(scene.told(&RULE), "", "its mapping is read-only");
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
-        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → in the layout line 7: set access = \"ro\" for lantern's mapping to /media; on granary: recreate lantern's container with this mapping";
+        let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → in \
+                    the layout line 7: set access = \"ro\" for lantern's mapping to /media; on \
+                    granary: recreate lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/films\nf 0666 0:0 /loft/media/films/list");
         assert!(scene.told(&RULE).contains("could change 1 entry below /media/films"));

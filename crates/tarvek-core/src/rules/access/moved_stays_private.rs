@@ -18,12 +18,16 @@ pub static RULE: Rule = Rule {
     id: "access/moved-stays-private",
     severity: Severity::Blocker,
     title: "Files stay private when they are moved or linked into the library",
-    means: "Renaming and linking inherit nothing: a file keeps the owner, group, mode and ACL that it was made with. What the \
-            fetching service makes can't be read by the serving account, whatever the library's defaults say.",
+    means: "Renaming and linking inherit nothing: a file keeps the owner, group, mode and ACL that \
+            it was made with. What the \
+            fetching service makes can't be read by the serving account, whatever the library's \
+            defaults say.",
     hurts: "Every new title is in its place and can't be played.",
-    fix: "Let the fetching service make readable files: its umask, its own mode setting, or a default ACL on the folder where it \
+    fix: "Let the fetching service make readable files: its umask, its own mode setting, or a \
+          default ACL on the folder where it \
           makes them.",
-    example: "drover makes files with mode 0600; joiner links them into the library, and lantern can't read them.",
+    example: "drover makes files with mode 0600; joiner links them into the library, and lantern \
+              can't read them.",
 };
 
 /// Judges every intake.
@@ -38,7 +42,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
                 .as_ref()
                 .zip(ways.made_in())
                 .and_then(|(made, place)| ways.unusable(site, &RULE, &server, made, place, moved));
-            // Whatever the umask says, some programs ask for less: what they have made is there to be seen.
+            // Whatever the umask says, some programs ask for less: what they have made is there to
+            // be seen.
             findings.extend(private.or_else(|| waiting(site, &ways, done, &server)));
         }
     }
@@ -62,7 +67,8 @@ fn waiting(site: &Site, ways: &Ways, done: &Way, server: &Way) -> Option<Finding
     });
     let (object, place) = (objects.of(first?), objects.tree.path(first?));
     let message = format!(
-        "{} in {}, such as {place} ({}), keep their rights when they are linked or moved into {}, and {} ({}) can't read them",
+        "{} in {}, such as {place} ({}), keep their rights when they are linked or moved into {}, \
+         and {} ({}) can't read them",
         counted(count, "file"),
         done.route.asked,
         describe(site, server, &object),
@@ -87,37 +93,50 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("drover").umask = Some(0o027);
-        let told = "a file that drover makes in /data/intake/partial will be 0640 drover:keepers, linked or moved there, and lantern (840:840) can't read it in \
+        let told = "a file that drover makes in /data/intake/partial will be 0640 drover:keepers, \
+                    linked or moved there, and lantern (840:840) can't read it in \
                     /media/films → ";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         scene.layout.intakes[0].want = Want::Copy;
         assert_eq!(scene.told(&RULE), "", "a copy is made anew");
-        // Where a default ACL takes the place of the umask, it is that of the folder in which the file is made.
+        // Where a default ACL takes the place of the umask, it is that of the folder in which the
+        // file is made.
         scene.layout.intakes[0].want = Want::Hardlink;
         let tags = [(Tag::UserObj, 7), (Tag::GroupObj, 5), (Tag::Other, 0)];
         let default = Acl::new(tags.map(|(tag, perm)| AclEntry { tag, perm }).to_vec());
         scene.default_acl("granary", "/loft/media/intake/partial", default);
         let told = scene.told(&RULE);
-        let partial = "on granary: find /loft/media/intake/partial -type d -exec setfacl -m d:u:lantern:rX '{}' +";
+        let partial = "on granary: find /loft/media/intake/partial -type d -exec setfacl -m \
+                       d:u:lantern:rX '{}' +";
         assert!(told.contains(partial), "{told}");
     }
 
     #[test]
     fn what_waits_already_is_counted() {
         let mut scene = Scene::local().with_intake();
-        scene.tree("granary", "f 0600 841:2100 /loft/media/intake/done/b.mkv\nf 0600 841:2100 /loft/media/intake/done/c/d.mkv");
-        let told = "2 files in /data/intake/done, such as /loft/media/intake/done/b.mkv (0600 drover:keepers), keep their rights";
+        scene.tree(
+            "granary",
+            "f 0600 841:2100 /loft/media/intake/done/b.mkv\nf 0600 841:2100 \
+                               /loft/media/intake/done/c/d.mkv",
+        );
+        let told = "2 files in /data/intake/done, such as /loft/media/intake/done/b.mkv (0600 \
+                    drover:keepers), keep their rights";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         let give = "find /loft/media/intake/done -type f -exec setfacl -m u:lantern:r '{}' +";
         assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
         // What lantern may write already is not cut down to reading.
         scene.tree("granary", "f 0664 0:840 /loft/media/intake/done/c/its.mkv");
-        let give = "find /loft/media/intake/done -type f '!' -perm /066 -exec setfacl -m u:lantern:r '{}' +";
+        let give = "find /loft/media/intake/done -type f '!' -perm /066 -exec setfacl -m \
+                    u:lantern:r '{}' +";
         assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
         scene.tree("granary", "f 0640 841:2100 /loft/media/intake/done/b.mkv");
         let by_hand = "; let lantern read those files";
         assert!(scene.told(&RULE).ends_with(by_hand), "{}", scene.told(&RULE));
-        scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/b.mkv\nf 0644 841:2100 /loft/media/intake/done/c/d.mkv");
+        scene.tree(
+            "granary",
+            "f 0644 841:2100 /loft/media/intake/done/b.mkv\nf 0644 841:2100 \
+                               /loft/media/intake/done/c/d.mkv",
+        );
         assert_eq!(scene.told(&RULE), "");
     }
 }

@@ -32,11 +32,14 @@ pub static RULE: Rule = Rule {
     id: "access/not-as-declared",
     severity: Severity::Risk,
     title: "Rights are not as they are declared",
-    means: "The layout says what an account, service or group may do in a folder and everything below; what it really may do \
+    means: "The layout says what an account, service or group may do in a folder and everything \
+            below; what it really may do \
             there is more, or less.",
     hurts: "Whoever reads the layout believes what is not so.",
-    fix: "Bring the folder to what is declared (`tarvek emit script` does), or declare what is meant.",
-    example: "lantern = \"read\" is declared for /loft/media, and 12 entries below can be written by it.",
+    fix: "Bring the folder to what is declared (`tarvek emit script` does), or declare what is \
+          meant.",
+    example: "lantern = \"read\" is declared for /loft/media, and 12 entries below can be written \
+              by it.",
 };
 
 /// Compares what is declared of folders with what their objects grant.
@@ -82,8 +85,8 @@ fn told(
     Some(finding.known(Evidence::Observed).says(message))
 }
 
-/// An entry for the one who is meant, on everything that the declaration speaks of, if that settles it and nobody else who is
-/// declared loses what they should have.
+/// An entry for the one who is meant, on everything that the declaration speaks of, if that settles
+/// it and nobody else who is declared loses what they should have.
 fn remedy(
     site: &Site,
     own: &OwnRights,
@@ -97,13 +100,15 @@ fn remedy(
     let subject = &asker.subject;
     let by_hand = || {
         let owner = format!(
-            "no ACL entry settles it: see whose the entries are, and what reaches {who} another way; {declare}"
+            "no ACL entry settles it: see whose the entries are, and what reaches {who} another \
+             way; {declare}"
         );
         Remedy::from(Step::on(host, owner))
     };
     if asker.read_only && matches!(right, Right::Add | Right::Change) {
         let words = format!(
-            "the way of {who} to it is read-only: write rw into its mapping, mount or share; {declare}"
+            "the way of {who} to it is read-only: write rw into its mapping, mount or share; \
+             {declare}"
         );
         return words.into();
     }
@@ -229,7 +234,8 @@ impl OwnRights {
     }
 }
 
-/// The entries that a folder's rights speak of: itself and everything below, up to folders with rights of their own.
+/// The entries that a folder's rights speak of: itself and everything below, up to folders with
+/// rights of their own.
 fn declared_below<'a>(
     own: &'a OwnRights,
     folder: &Folder,
@@ -255,20 +261,24 @@ mod tests {
         scene.layout.folders.push(folder("/loft/media/films", &rights));
         assert_eq!(scene.told(&RULE), "");
         scene.layout.folders[0].rights = vec![("lantern".into(), Right::Change)];
-        let told = "lantern has less than \"change\" on 3 entries at and below /loft/media/films, such as /loft/media/films → the \
-                    way of lantern to it is read-only: write rw into its mapping, mount or share; or change the rights in line 8 of the \
+        let told = "lantern has less than \"change\" on 3 entries at and below /loft/media/films, \
+                    such as /loft/media/films → the \
+                    way of lantern to it is read-only: write rw into its mapping, mount or share; \
+                    or change the rights in line 8 of the \
                     layout";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.folders[0].rights = vec![("@keepers".into(), Right::Read)];
         let told = scene.told(&RULE);
         assert!(told.starts_with("@keepers has more than \"read\" on 3 entries"), "{told}");
         // Only what is declared is touched: an entry for the one who is meant.
-        let entry = "→ on granary: setfacl -R -m g::rX,d:g::rX /loft/media/films; or change the rights in line 8 of the layout";
+        let entry = "→ on granary: setfacl -R -m g::rX,d:g::rX /loft/media/films; or change the \
+                     rights in line 8 of the layout";
         assert!(told.ends_with(entry), "{told}");
         scene.layout.folders[0].rights = vec![("archivist".into(), Right::None)];
         scene.facts("granary").accounts.push(account("archivist", 1200, &["keepers"]));
         let told = scene.told(&RULE);
-        let entry = "→ on granary: setfacl -R -m u:archivist:---,d:u:archivist:--- /loft/media/films; or change the rights in line 8";
+        let entry = "→ on granary: setfacl -R -m u:archivist:---,d:u:archivist:--- \
+                     /loft/media/films; or change the rights in line 8";
         assert!(told.contains(entry), "{told}");
         scene.layout.folders[0].rights = vec![("@keepers".into(), Right::Read)];
         let inner = folder("/loft/media/films/Low Water (2003)", &[("@keepers", Right::Change)]);

@@ -11,10 +11,12 @@ pub static RULE: Rule = Rule {
     id: "access/not-inherited",
     severity: Severity::Blocker,
     title: "What one service makes, another can't use",
-    means: "A file that the fetching service makes in the done folder can't be read by the sorting one; or a folder that the \
+    means: "A file that the fetching service makes in the done folder can't be read by the sorting \
+            one; or a folder that the \
             sorting one makes in the library can't be read by the serving one.",
     hurts: "What is there today works, and what comes tomorrow does not.",
-    fix: "A default ACL on the folder that names the reading account; or a setgid folder, one group for both, and umask 002.",
+    fix: "A default ACL on the folder that names the reading account; or a setgid folder, one \
+          group for both, and umask 002.",
     example: "drover's umask is 077, and the done folder has no default ACL.",
 };
 
@@ -46,11 +48,17 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("joiner").umask = Some(0o027);
-        let told = "a folder that joiner makes in /data/films will be 2750 joiner:keepers and lantern (840:840) can't read it in /media/films → in the layout line 5: set umask = \"022\" for service joiner; on granary: set it in joiner as well, and restart it";
+        let told = "a folder that joiner makes in /data/films will be 2750 joiner:keepers and \
+                    lantern (840:840) can't read it in /media/films → in the layout line 5: set \
+                    umask = \"022\" for service joiner; on granary: set it in joiner as well, and \
+                    restart it";
         assert_eq!(scene.told(&RULE), told);
         scene.service("joiner").umask = Some(0o002);
         scene.service("drover").umask = Some(0o077);
-        let told = "a file that drover makes in /data/intake/partial will be 0600 drover:keepers and joiner (842:2100) can't read it in /data/intake/done → in the layout line 5: set umask = \"027\" for service drover; on granary: set it in drover as well, and restart it";
+        let told = "a file that drover makes in /data/intake/partial will be 0600 drover:keepers \
+                    and joiner (842:2100) can't read it in /data/intake/done → in the layout line \
+                    5: set umask = \"027\" for service drover; on granary: set it in drover as \
+                    well, and restart it";
         assert_eq!(scene.told(&RULE), told);
     }
 }

@@ -78,9 +78,15 @@ mod tests {
     fn owners_without_an_account_are_told_by_number() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a\nf 0644 1004:0 /loft/media/films/b\nf 0644 1009:0 /loft/media/films/c");
-        let told = "owned on granary by numbers without an account: 2 entries by 1004, such as /loft/media/films/b; 1 entry by 1009, such \
-                    as /loft/media/films/c → on granary: find /loft/media/films -uid 1004 -o -uid 1009 lists them; chown -h gives them to an account";
+        scene.tree(
+            "granary",
+            "f 0644 1004:2100 /loft/media/films/a\nf 0644 1004:0 \
+                               /loft/media/films/b\nf 0644 1009:0 /loft/media/films/c",
+        );
+        let told = "owned on granary by numbers without an account: 2 entries by 1004, such as \
+                    /loft/media/films/b; 1 entry by 1009, such \
+                    as /loft/media/films/c → on granary: find /loft/media/films -uid 1004 -o -uid \
+                    1009 lists them; chown -h gives them to an account";
         assert_eq!(scene.told(&RULE), told);
         for uid in 1010..1020 {
             scene.tree("granary", &format!("f 0644 {uid}:0 /loft/media/films/x{uid}"));

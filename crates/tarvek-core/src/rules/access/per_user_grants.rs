@@ -20,7 +20,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Note,
     title: "Several people are granted one by one",
     means: "An ACL names three or more users with the same permissions.",
-    hurts: "Whoever comes or goes has to be added or taken away on every folder, and is forgotten on some.",
+    hurts: "Whoever comes or goes has to be added or taken away on every folder, and is forgotten \
+            on some.",
     fix: "Make a group of them, grant the group, and take the single entries away.",
     example: "user:mira:rwx, user:oskar:rwx and user:ines:rwx on /loft/media.",
 };
@@ -115,8 +116,10 @@ mod tests {
         scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 840]));
         assert_eq!(scene.told(&RULE), "", "a service is no person");
         scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 1103]));
-        let told = "1 entry on granary, such as /loft/media/films, grant rwx to mira, oskar, ines one by one → on granary: put them into \
-                    one group, then setfacl -m g:GROUP:rwx -x u:mira,u:oskar,u:ines /loft/media/films";
+        let told = "1 entry on granary, such as /loft/media/films, grant rwx to mira, oskar, ines \
+                    one by one → on granary: put them into \
+                    one group, then setfacl -m g:GROUP:rwx -x u:mira,u:oskar,u:ines \
+                    /loft/media/films";
         assert_eq!(scene.told(&RULE), told);
     }
 }

@@ -16,12 +16,16 @@ pub static RULE: Rule = Rule {
     id: "access/root-unreadable",
     severity: Severity::Blocker,
     title: "The serving account can't read a library's root",
-    means: "On the way to the root, or at the root itself, the kernel refuses the account that the service runs as. The \
+    means: "On the way to the root, or at the root itself, the kernel refuses the account that the \
+            service runs as. The \
             finding names the first folder that refuses, and the entry that decides.",
-    hurts: "The folder is there and its files are there, but the service shows nothing, or a folder that can't be opened.",
-    fix: "Give the account read and search at the folder named, and below it, by an ACL entry that new files inherit; or \
+    hurts: "The folder is there and its files are there, but the service shows nothing, or a \
+            folder that can't be opened.",
+    fix: "Give the account read and search at the folder named, and below it, by an ACL entry that \
+          new files inherit; or \
           put it into a group that has them.",
-    example: "The photos belong to mira:keepers with mode 0750, and the service's account is not in keepers.",
+    example: "The photos belong to mira:keepers with mode 0750, and the service's account is not \
+              in keepers.",
 };
 
 /// Judges one root.
@@ -72,8 +76,10 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
-        let told = "lantern (840:840) can't read /media/films: /loft/media/films on granary: other::--- does not let 840:840 enter it \
-                    (mode 0750 mira:keepers) → on granary: setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/films";
+        let told = "lantern (840:840) can't read /media/films: /loft/media/films on granary: \
+                    other::--- does not let 840:840 enter it \
+                    (mode 0750 mira:keepers) → on granary: setfacl -R -m \
+                    u:lantern:rX,d:u:lantern:rX /loft/media/films";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("granary", "d 0700 0:0 /loft/media");
         let told = scene.told(&RULE);
@@ -125,7 +131,10 @@ mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().only.push("@keepers".into());
-        let told = "lantern (840:840) can't read /media/films: /loft/media on granary: the share does not admit lantern → in the layout line 3: add \"lantern\" to only of the smb of share media; on granary: put what `tarvek emit smb` writes in place, and run smbcontrol smbd reload-config";
+        let told = "lantern (840:840) can't read /media/films: /loft/media on granary: the share \
+                    does not admit lantern → in the layout line 3: add \"lantern\" to only of the \
+                    smb of share media; on granary: put what `tarvek emit smb` writes in place, \
+                    and run smbcontrol smbd reload-config";
         assert_eq!(scene.told(&RULE), told);
         // The board says that it is mounted, and that it is the share that refuses.
         let board = check(&scene.site()).board;

@@ -15,8 +15,8 @@ use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::rule::RuleId;
 
-/// The folders of a host that hold media: what it shares, what is declared to be media or on its way, and what libraries lead
-/// to. Of those inside each other the outer ones.
+/// The folders of a host that hold media: what it shares, what is declared to be media or on its
+/// way, and what libraries lead to. Of those inside each other the outer ones.
 pub(crate) fn media_places(site: &Site, host: &Name, cases: &[UsedPath]) -> Vec<AbsPath> {
     let shares = site.layout.shares.iter().filter(|share| share.host == *host).map(|s| &s.path);
     let folders = site.layout.folders.iter().filter(|f| f.host == *host).map(|f| &f.path);
@@ -25,8 +25,9 @@ pub(crate) fn media_places(site: &Site, host: &Name, cases: &[UsedPath]) -> Vec<
     outermost(shares.chain(folders).chain(ends.map(|end| &end.path)).cloned().collect())
 }
 
-/// Goes through every entry of a host's media but symlinks, which have no rights of their own: takes the place that it is below, the entry, and what
-/// was found out of it, which is the same for entries that are alike.
+/// Goes through every entry of a host's media but symlinks, which have no rights of their own:
+/// takes the place that it is below, the entry, and what was found out of it, which is the same for
+/// entries that are alike.
 pub(super) fn media<T: Clone>(
     site: &Site,
     host: &Name,

@@ -18,8 +18,10 @@ pub static RULE: Rule = Rule {
     id: "access/world-writable",
     severity: Severity::Risk,
     title: "Anyone may write",
-    means: "Files or folders of a media share grant writing to everyone: by the mode's last digit, or by an ACL entry for all.",
-    hurts: "Every account and every program on every host that reaches the share can change and delete them.",
+    means: "Files or folders of a media share grant writing to everyone: by the mode's last digit, \
+            or by an ACL entry for all.",
+    hurts: "Every account and every program on every host that reaches the share can change and \
+            delete them.",
     fix: "Take the permission away (chmod o-w), and give it to the group that needs it.",
     example: "/loft/media/incoming has mode 0777.",
 };
@@ -30,7 +32,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
-    // What anyone may do is what a stranger may; in a sticky folder they can't touch what others have.
+    // What anyone may do is what a stranger may; in a sticky folder they can't touch what others
+    // have.
     let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
     let mut open = AlikeEntries::default();
     let is_open = |object: &Object| {
@@ -59,7 +62,9 @@ mod tests {
         scene.tree("granary", "d 1777 0:0 /loft/media/films/upload\nf 0666 0:0 /srv/elsewhere");
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x");
-        let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on granary: find /loft/media/films '!' -type l '!' '(' -type d -perm -1000 ')' -perm -0002 -exec chmod o-w '{}' +";
+        let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on \
+                    granary: find /loft/media/films '!' -type l '!' '(' -type d -perm -1000 ')' \
+                    -perm -0002 -exec chmod o-w '{}' +";
         assert_eq!(scene.told(&RULE), told);
     }
 }

@@ -14,8 +14,10 @@ pub static RULE: Rule = Rule {
     severity: Severity::Note,
     title: "Every read is written down",
     means: "Access times are on for a dataset that holds media.",
-    hurts: "Each scan of a library writes to every inode that it reads; disks that could sleep do not, and snapshots grow.",
-    fix: "Turn them off: zfs set atime=off, or the mount option noatime. Nothing that serves media needs them.",
+    hurts: "Each scan of a library writes to every inode that it reads; disks that could sleep do \
+            not, and snapshots grow.",
+    fix: "Turn them off: zfs set atime=off, or the mount option noatime. Nothing that serves media \
+          needs them.",
     example: "loft/media has atime=on, and a nightly scan of 40 000 files writes 40 000 inodes.",
 };
 
@@ -33,8 +35,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     used(site, cases).iter().filter_map(told).collect()
 }
 
-/// A filesystem that is no ZFS writes access times with the mount option strictatime; the kernel's default, relatime, is
-/// once a day at most.
+/// A filesystem that is no ZFS writes access times with the mount option strictatime; the kernel's
+/// default, relatime, is once a day at most.
 fn strict_times(used: &Used) -> Option<Finding> {
     let host = &used.host.name;
     let mount = used.site.mounts(host)?.at(&used.dataset.at)?;
@@ -69,13 +71,15 @@ mod tests {
         let mut scene = Scene::with_dataset(&[], &[]);
         let mut with = |options: &str| {
             let table = format!(
-                "1 0 8:1 / / ext4 /dev/sda1 rw,relatime\n2 1 8:2 / /loft/media xfs /dev/sdb {options}"
+                "1 0 8:1 / / ext4 /dev/sda1 rw,relatime\n2 1 8:2 / /loft/media xfs /dev/sdb \
+                 {options}"
             );
             scene.facts("granary").mounts = Some(mounts(&table));
             scene.told(&RULE)
         };
         assert_eq!(with("rw,relatime"), "");
-        let told = "/loft/media is mounted with access times for every read → on granary: mount -o remount,noatime /loft/media; write \
+        let told = "/loft/media is mounted with access times for every read → on granary: mount -o \
+                    remount,noatime /loft/media; write \
                     noatime into fstab";
         assert_eq!(with("rw,strictatime"), told);
     }

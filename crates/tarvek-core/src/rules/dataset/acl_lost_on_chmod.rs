@@ -11,8 +11,10 @@ pub static RULE: Rule = Rule {
     id: "dataset/acl-lost-on-chmod",
     severity: Severity::Risk,
     title: "A chmod throws ACLs away",
-    means: "The dataset keeps NFSv4 ACLs, and aclmode=discard lets a chmod remove every entry that the mode does not show.",
-    hurts: "Services and copying programs change modes all the time; one day a library is readable by its owner only.",
+    means: "The dataset keeps NFSv4 ACLs, and aclmode=discard lets a chmod remove every entry that \
+            the mode does not show.",
+    hurts: "Services and copying programs change modes all the time; one day a library is readable \
+            by its owner only.",
     fix: "Set aclmode=passthrough, or aclmode=restricted if a chmod should rather fail.",
     example: "A sorter copies a film and sets its mode to 0644: the entry for the server is gone.",
 };
@@ -37,7 +39,8 @@ mod tests {
 
     #[test]
     fn nfsv4_acls_are_lost_where_a_chmod_discards_them() {
-        let told = "loft/media keeps NFSv4 ACLs and has aclmode=discard → on granary: zfs set aclmode=passthrough loft/media";
+        let told = "loft/media keeps NFSv4 ACLs and has aclmode=discard → on granary: zfs set \
+                    aclmode=passthrough loft/media";
         for (kind, mode, expected) in
             [("nfsv4", "discard", told), ("nfsv4", "restricted", ""), ("posixacl", "discard", "")]
         {

@@ -14,9 +14,11 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Services that tell cases apart use a dataset that does not",
     means: "The dataset takes upper and lower case for the same, and services on Linux use it.",
-    hurts: "A service that makes Music and music gets one folder for both, renames that change only the case fail, and a path that \
+    hurts: "A service that makes Music and music gets one folder for both, renames that change \
+            only the case fail, and a path that \
             works here fails on any other filesystem.",
-    fix: "Make a new dataset with casesensitivity=sensitive and move the media; it can't be changed later. SMB clients are \
+    fix: "Make a new dataset with casesensitivity=sensitive and move the media; it can't be \
+          changed later. SMB clients are \
           served well by it.",
     example: "loft/media was made with casesensitivity=insensitive for Windows clients.",
 };
@@ -47,7 +49,8 @@ mod tests {
     #[test]
     fn a_dataset_that_folds_case_is_none_for_linux() {
         let mut scene = Scene::with_dataset(&[("casesensitivity", "insensitive")], &[]);
-        let told = "loft/media takes upper and lower case for the same, and lantern on Linux uses it → on granary: make a dataset with \
+        let told = "loft/media takes upper and lower case for the same, and lantern on Linux uses \
+                    it → on granary: make a dataset with \
                     casesensitivity=sensitive, and move the media there";
         assert_eq!(scene.told(&RULE), told);
         scene.host("granary").os = Os::Macos;

@@ -17,13 +17,15 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "A filesystem is nearly full",
     means: "More than 85 % of what it or its quota holds is taken; above 97 % it is a blocker.",
-    hurts: "Downloads fail half way, copy-on-write filesystems become slow long before the end, and nothing can be deleted from a \
+    hurts: "Downloads fail half way, copy-on-write filesystems become slow long before the end, \
+            and nothing can be deleted from a \
             full one without trouble.",
     fix: "Delete what is not needed, raise the quota, or add storage.",
     example: "/loft/media is at 91 %: the next season will not fit.",
 };
 
-/// Judges every filesystem, and every limit of a subvolume, in which something that is used lies, each once.
+/// Judges every filesystem, and every limit of a subvolume, in which something that is used lies,
+/// each once.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings: Vec<Finding> = Vec::new();
     for (case, end) in cases.iter().filter_map(|case| Some((case, case.end()?))) {
@@ -41,8 +43,11 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
                 bytes(room.left),
                 match waste {
                     0 => String::new(),
-                    waste =>
-                        format!("; waste could give back at most {} (`tarvek waste`)", bytes(waste)),
+                    waste => format!(
+                        "; waste could give back at most {} (`tarvek \
+                                 waste`)",
+                        bytes(waste)
+                    ),
                 }
             );
             if let Some(known) = findings.iter_mut().find(|known| known.message == message) {
@@ -74,7 +79,8 @@ struct Room {
     remedy: Remedy,
 }
 
-/// What limits what can be written at a place: its filesystem, and the limits of the subvolumes that it is in.
+/// What limits what can be written at a place: its filesystem, and the limits of the subvolumes
+/// that it is in.
 fn rooms(site: &Site, end: &Place) -> Vec<Room> {
     let Some(facts) = site.facts(&end.host) else { return Vec::new() };
     let mut rooms = Vec::new();
@@ -142,12 +148,14 @@ mod tests {
         };
         let facts = scene.facts("granary");
         facts.mounts = Some(mounts(
-            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /loft btrfs /dev/sdb1 rw\n3 1 0:8 / /attic btrfs /dev/sdc1 rw",
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /loft btrfs /dev/sdb1 rw\n3 1 0:8 / /attic \
+             btrfs /dev/sdc1 rw",
         ));
         facts.told.subvolume_limits = vec![limit(80)];
         assert_eq!(scene.told(&RULE), "");
         scene.facts("granary").told.subvolume_limits = vec![limit(96)];
-        let told = "the limit of the subvolume /loft/media on granary is full to 96 %: 4.0 GiB are left → on granary: delete what is not \
+        let told = "the limit of the subvolume /loft/media on granary is full to 96 %: 4.0 GiB are \
+                    left → on granary: delete what is not \
                     needed in /loft/media, or raise the limit: btrfs qgroup limit 150G /loft/media";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").told.subvolume_limits[0].point = abs("/attic");
@@ -166,7 +174,8 @@ mod tests {
             (severity, scene.told(&RULE))
         };
         assert_eq!(with(85, 15), (None, String::new()));
-        let told = "/loft on granary is full to 86 %: 14.0 MiB are left → on granary: delete what is not needed in /loft, raise its quota, or add storage";
+        let told = "/loft on granary is full to 86 %: 14.0 MiB are left → on granary: delete what \
+                    is not needed in /loft, raise its quota, or add storage";
         assert_eq!(with(86, 14), (Some(Severity::Risk), told.to_owned()));
         assert_eq!(with(98, 2).0, Some(Severity::Blocker));
     }

@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Note,
     title: "Small records for large files",
     means: "A ZFS dataset with films or episodes has a record size below 1M.",
-    hurts: "A film is cut into many more pieces than it needs: more metadata, more work for disks, worse compression.",
+    hurts: "A film is cut into many more pieces than it needs: more metadata, more work for disks, \
+            worse compression.",
     fix: "Set recordsize=1M; what is written from then on has it.",
     example: "loft/media was made with the default of 128K.",
 };
@@ -43,7 +44,8 @@ mod tests {
 
     #[test]
     fn small_records_are_told_where_large_files_lie() {
-        let told = "loft/media holds large files and has recordsize=128K → on granary: zfs set recordsize=1M loft/media";
+        let told = "loft/media holds large files and has recordsize=128K → on granary: zfs set \
+                    recordsize=1M loft/media";
         assert_eq!(Scene::with_dataset(&[], &[("recordsize", "128K")]).told(&RULE), told);
         assert_eq!(
             Scene::with_dataset(&[("recordsize", "128K")], &[("recordsize", "1M")]).told(&RULE),

@@ -23,10 +23,12 @@ pub static RULE: Rule = Rule {
     id: "identity/number-mismatch",
     severity: Severity::Risk,
     title: "One name has different numbers on two hosts that share over NFS",
-    means: "NFS with AUTH_SYS sends numbers. A name that means one number on the client and another on the server is two \
+    means: "NFS with AUTH_SYS sends numbers. A name that means one number on the client and \
+            another on the server is two \
             accounts, however alike a listing may look.",
     hurts: "Files belong to somebody else than they seem to, and access goes by the number.",
-    fix: "Give the account or group the same number on both hosts, and its files the new one (chown on what it owns).",
+    fix: "Give the account or group the same number on both hosts, and its files the new one \
+          (chown on what it owns).",
     example: "keepers is 2100 on granary and 1005 on millrace.",
 };
 
@@ -56,7 +58,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                 Of::Group => (About::Group(name.clone()), "group"),
             };
             let message = format!(
-                "the {what} {name} is {number} on {client} and {other} on {server}, which {client} mounts from over NFS"
+                "the {what} {name} is {number} on {client} and {other} on {server}, which {client} \
+                 mounts from over NFS"
             );
             let finding = RULE.finding(about).on(&client).says(message);
             let remedy = renumbered(site, of, name, (&client, number), (&server, other));
@@ -66,7 +69,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     findings
 }
 
-/// One number for both: the server's where the client has it free, else the client's, else one that both have free.
+/// One number for both: the server's where the client has it free, else the client's, else one that
+/// both have free.
 fn renumbered(
     site: &Site,
     of: Of,
@@ -86,7 +90,8 @@ fn renumbered(
         let command = Command::new(command).arg(to.to_string()).operand(name.raw());
         steps.push(Step::run(host, command));
         effects.push(format!(
-            "what {name} owns on {host} keeps the number {from} until it is given over: find / -xdev {kind} {from} -exec {give} {to} {{}} +"
+            "what {name} owns on {host} keeps the number {from} until it is given over: find / \
+             -xdev {kind} {from} -exec {give} {to} {{}} +"
         ));
         let declared = site.layout.host(host).is_some_and(|host| match of {
             Of::Account => host.accounts.iter().any(|account| account.name == *name),
@@ -173,7 +178,11 @@ mod tests {
         facts.accounts = vec![account("lantern", 999, &[]), account("daemon", 5, &[])];
         facts.groups = vec![group("keepers", 1005)];
         scene.facts("granary").accounts.push(account("daemon", 6, &[]));
-        let told = "the account lantern is 999 on millrace and 840 on granary, which millrace mounts from over NFS → on millrace: usermod -u 840 lantern; in the layout: set uid = 840 for account lantern of millrace\nthe group keepers is 1005 on millrace and 2100 on granary, which millrace mounts from over NFS → on millrace: groupmod -g 2100 keepers";
+        let told = "the account lantern is 999 on millrace and 840 on granary, which millrace \
+                    mounts from over NFS → on millrace: usermod -u 840 lantern; in the layout: set \
+                    uid = 840 for account lantern of millrace\nthe group keepers is 1005 on \
+                    millrace and 2100 on granary, which millrace mounts from over NFS → on \
+                    millrace: groupmod -g 2100 keepers";
         assert_eq!(scene.told(&RULE), told);
         // A number that somebody else has is none to be given.
         scene.facts("millrace").accounts.push(account("ferry", 840, &[]));

@@ -14,10 +14,13 @@ pub static RULE: Rule = Rule {
     id: "identity/run-as-unset",
     severity: Severity::Risk,
     title: "Nobody says whom a service runs as",
-    means: "The service runs in a container, and no account is set for it. Then the image decides, which is root with most; \
+    means: "The service runs in a container, and no account is set for it. Then the image decides, \
+            which is root with most; \
             others take the account from variables such as PUID and PGID.",
-    hurts: "What it makes belongs to root, or to an account that nobody chose, and other services can't use it.",
-    fix: "Set runs_as; for an image that takes its account from the environment, set its variables to the same numbers.",
+    hurts: "What it makes belongs to root, or to an account that nobody chose, and other services \
+            can't use it.",
+    fix: "Set runs_as; for an image that takes its account from the environment, set its variables \
+          to the same numbers.",
     example: "joiner has a map and no runs_as.",
 };
 

@@ -15,7 +15,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "A service runs as root",
     means: "The service's account is uid 0 on its host. No media service needs that for its files.",
-    hurts: "Rights mean nothing to root: a fault in the program can read, change and delete everything that is mapped into it.",
+    hurts: "Rights mean nothing to root: a fault in the program can read, change and delete \
+            everything that is mapped into it.",
     fix: "Give the service an account of its own, and set runs_as to it.",
     example: "drover has runs_as = \"0:0\".",
 };
@@ -33,7 +34,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             let name = &service.name;
             let message = format!("{name} runs as root on {}", service.host);
             let words = format!(
-                "make an account for {name}, give it the rights that it needs, and in the layout set runs_as to its UID:GID"
+                "make an account for {name}, give it the rights that it needs, and in the layout \
+                 set runs_as to its UID:GID"
             );
             let remedy = vec![Step::words(words), run_as_account(service)];
             findings.push(of_service(&RULE, service).says(message).remedy(remedy));
@@ -54,7 +56,9 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         for root in [RunAs::Numbers(0, None), RunAs::Account("root".into())] {
             scene.service("lantern").runs_as = root;
-            let told = "lantern runs as root on granary → make an account for lantern, give it the rights that it needs, and in the layout set runs_as to its UID:GID; on granary: recreate lantern's container as that account";
+            let told = "lantern runs as root on granary → make an account for lantern, give it the \
+                        rights that it needs, and in the layout set runs_as to its UID:GID; on \
+                        granary: recreate lantern's container as that account";
             assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         }
         scene.service("lantern").userns = Some(UserNs::Rootless("mira".into()));

@@ -41,7 +41,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         if services.len() > 1 {
             let names: Vec<String> = services.iter().map(|s| s.name.to_string()).collect();
             let message = format!("{} all run as uid {uid} on {host}", names.join(" and "));
-            let words = "in the layout, give each an account of its own as its runs_as, in one group where they share files";
+            let words = "in the layout, give each an account of its own as its runs_as, in one \
+                         group where they share files";
             let anew = services.iter().map(|service| run_as_account(service));
             let remedy: Vec<Step> = [Step::words(words)].into_iter().chain(anew).collect();
             return Some(finding.says(message).remedy(remedy));
@@ -75,10 +76,14 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Account("mira".into());
-        let told = "lantern serves as mira, the account of a person → make an account for lantern, and in the layout set runs_as to it; on granary: recreate lantern's container as that account";
+        let told = "lantern serves as mira, the account of a person → make an account for lantern, \
+                    and in the layout set runs_as to it; on granary: recreate lantern's container \
+                    as that account";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         scene.service("lantern").runs_as = RunAs::Numbers(841, None);
-        let told = "lantern and drover all run as uid 841 on granary → in the layout, give each an account of its own as its runs_as, in one group where they share files; on granary: recreate lantern's container";
+        let told = "lantern and drover all run as uid 841 on granary → in the layout, give each an \
+                    account of its own as its runs_as, in one group where they share files; on \
+                    granary: recreate lantern's container";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
     }
 }

@@ -17,12 +17,16 @@ pub static RULE: Rule = Rule {
     id: "identity/shifted",
     severity: Severity::Blocker,
     title: "A user namespace shifts the ids away from the files' owners",
-    means: "Inside its user namespace the service has the right numbers; outside, where the files are, they are others. \
+    means: "Inside its user namespace the service has the right numbers; outside, where the files \
+            are, they are others. \
             Without the shift the account could read the library.",
-    hurts: "All files look as if they belonged to nobody, and only what everyone may do is possible.",
-    fix: "Give the shifted number what it needs; or map the account's own number into the namespace (a range of one id); or let \
+    hurts: "All files look as if they belonged to nobody, and only what everyone may do is \
+            possible.",
+    fix: "Give the shifted number what it needs; or map the account's own number into the \
+          namespace (a range of one id); or let \
           the engine mount the folder with the namespace's ids (an idmapped mount).",
-    example: "kelp is a system container whose ids start at 100000: 840 in it is 100840 on millrace.",
+    example: "kelp is a system container whose ids start at 100000: 840 in it is 100840 on \
+              millrace.",
 };
 
 /// Judges one root.
@@ -49,7 +53,8 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     if let Some(Refusal::Options(gate)) = judge(site, route, need).refusal() {
         let (outside, at) = (&gate.subject, &gate.at);
         let message = format!(
-            "{service} is {} inside its namespace and {outside} on {}, where the options of the SMB mount at {} ({}) do not let it {} {}",
+            "{service} is {} inside its namespace and {outside} on {}, where the options of the \
+             SMB mount at {} ({}) do not let it {} {}",
             route.subject,
             at.host,
             at.path,
@@ -78,7 +83,8 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     vec![finding().says(message).remedy(remedy)]
 }
 
-/// The mapping that is taken, if what it shows comes over the network, where no kernel idmaps a mount (`mount_setattr(2)`).
+/// The mapping that is taken, if what it shows comes over the network, where no kernel idmaps a
+/// mount (`mount_setattr(2)`).
 fn network_mapping<'a>(site: &Site, case: &'a UsedPath, route: &Route) -> Option<&'a Mapping> {
     let mapping = case.service.map.as_ref()?.get(route.mapping?)?;
     site.network_of(&case.service.host, mapping).map(|_| mapping)
@@ -110,8 +116,10 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
         scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
-        let told = "lantern is 840:840 inside its namespace and 100840:100840 where the files are, which can't read /media/films → \
-                    map 840 into the namespace as itself, or mount with its ids (idmap = true), or give 100840 the rights";
+        let told = "lantern is 840:840 inside its namespace and 100840:100840 where the files are, \
+                    which can't read /media/films → \
+                    map 840 into the namespace as itself, or mount with its ids (idmap = true), or \
+                    give 100840 the rights";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").map.as_mut().unwrap()[0].idmap = true;
         assert_eq!(scene.told(&RULE), "");
@@ -134,8 +142,10 @@ mod tests {
             lantern.userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
             lantern.map.as_mut().unwrap()[0].idmap = true;
             let told = format!(
-                "lantern can't run as 840:840: the mapping in line 7 asks for the ids of its namespace (idmap = true), which no kernel \
-                 gives to what is mounted over {} → take idmap = true off the mapping, and map 840 into the namespace as itself",
+                "lantern can't run as 840:840: the mapping in line 7 asks for the ids of its \
+                 namespace (idmap = true), which no kernel \
+                 gives to what is mounted over {} → take idmap = true off the mapping, and map 840 \
+                 into the namespace as itself",
                 protocol.word()
             );
             assert_eq!(scene.told(&RULE), told);

@@ -23,8 +23,10 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "The server takes a service for somebody else",
     means: "The export replaces the service's uid: root by nobody, or everyone by one account.",
-    hurts: "The service can do what that account can, whatever rights its own account has; what it makes belongs to it.",
-    fix: "Run the service under an account of its own (root is replaced unless the export says no_root_squash, which is worse), or \
+    hurts: "The service can do what that account can, whatever rights its own account has; what it \
+            makes belongs to it.",
+    fix: "Run the service under an account of its own (root is replaced unless the export says \
+          no_root_squash, which is worse), or \
           take all_squash off the export.",
     example: "drover runs as root on millrace and arrives on granary as 65534.",
 };
@@ -75,7 +77,8 @@ fn remedy(
     let server = &hop.from.host;
     if kept.arrived().uid == ANYONE {
         let layout = format!(
-            "in the layout, set runs_as of {name} to an account of its own, which the export leaves as it is"
+            "in the layout, set runs_as of {name} to an account of its own, which the export \
+             leaves as it is"
         );
         return Remedy::of(vec![Step::words(layout), run_as_account(service)]);
     }
@@ -117,7 +120,10 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::All;
-        let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: all_squash of the export → in the layout line 3: add { clients = \"millrace\", access = \"ro\", squash = \"root\" } to nfs of share media; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: \
+                    all_squash of the export → in the layout line 3: add { clients = \"millrace\", \
+                    access = \"ro\", squash = \"root\" } to nfs of share media; on granary: put \
+                    what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].squash = Squash::Root;
         scene.service("lantern").runs_as = RunAs::Numbers(0, Some(0));

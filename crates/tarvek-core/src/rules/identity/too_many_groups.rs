@@ -16,10 +16,12 @@ pub static RULE: Rule = Rule {
     id: "identity/too-many-groups",
     severity: Severity::Risk,
     title: "Access depends on a group that does not travel",
-    means: "An AUTH_SYS credential carries 16 groups besides the primary one. The account has more, and the one that would let it \
+    means: "An AUTH_SYS credential carries 16 groups besides the primary one. The account has \
+            more, and the one that would let it \
             in is among those that are left behind.",
     hurts: "Access fails over NFS although it works on the storage host.",
-    fix: "Let the server look the groups up itself (manage-gids in nfs.conf), or take the account out of groups it does not need.",
+    fix: "Let the server look the groups up itself (manage-gids in nfs.conf), or take the account \
+          out of groups it does not need.",
     example: "archivist is in 23 groups; keepers has the highest number of them.",
 };
 
@@ -92,8 +94,10 @@ mod tests {
         scene.service("lantern").groups = groups(16);
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").groups = groups(17);
-        let told = "lantern has 17 further groups, and gid 2100, which would let it read /media/films, does not travel → on granary: \
-                    manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = true; usermod -a -G keepers lantern";
+        let told = "lantern has 17 further groups, and gid 2100, which would let it read \
+                    /media/films, does not travel → on granary: \
+                    manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = \
+                    true; usermod -a -G keepers lantern";
         assert_eq!(scene.told(&RULE), told);
         scene.host("granary").manage_gids = true;
         assert_eq!(scene.told(&RULE), "");

@@ -16,10 +16,13 @@ pub static RULE: Rule = Rule {
     id: "identity/unknown-account",
     severity: Severity::Risk,
     title: "A service's number has no account on the storage host",
-    means: "The uid under which the service arrives at the files belongs to no account of the host that holds them.",
-    hurts: "Access works by numbers, but nobody sees who owns what the service makes, and the number may be given to somebody \
+    means: "The uid under which the service arrives at the files belongs to no account of the host \
+            that holds them.",
+    hurts: "Access works by numbers, but nobody sees who owns what the service makes, and the \
+            number may be given to somebody \
             else one day.",
-    fix: "Make an account with that number on the storage host; `tarvek emit accounts` writes the command.",
+    fix: "Make an account with that number on the storage host; `tarvek emit accounts` writes the \
+          command.",
     example: "lantern runs as 840 on millrace; granary has no uid 840.",
 };
 
@@ -48,7 +51,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     findings
 }
 
-/// Under the service's name, or the next one that nobody has there; the group only if there is none of that number.
+/// Under the service's name, or the next one that nobody has there; the group only if there is none
+/// of that number.
 fn new_account(site: &Site, host: &Name, name: &Name, uid: u32, gid: u32) -> Remedy {
     let taken = |name: &Name| {
         let mut groups = site.groups(host).filter(|group| group.gid != gid);
@@ -82,7 +86,9 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901));
-        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: groupadd -g 901 lantern2; useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin lantern2; in the layout: set account lantern2 of granary to { uid = 900 }";
+        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: \
+                    groupadd -g 901 lantern2; useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin \
+                    lantern2; in the layout: set account lantern2 of granary to { uid = 900 }";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();

@@ -14,9 +14,11 @@ pub static RULE: Rule = Rule {
     id: "label/missing",
     severity: Severity::Blocker,
     title: "SELinux enforces, and a mapping has no label",
-    means: "The host enforces SELinux, and a mapping of one of its folders does not ask for a label that containers may use.",
+    means: "The host enforces SELinux, and a mapping of one of its folders does not ask for a \
+            label that containers may use.",
     hurts: "Everything in it is refused to the service, whatever owners and modes say.",
-    fix: "Add label = \"shared\" to the mapping (`z`), or private (`Z`) where one container alone uses it.",
+    fix: "Add label = \"shared\" to the mapping (`z`), or private (`Z`) where one container alone \
+          uses it.",
     example: "millrace enforces SELinux; /srv/films is mapped to /media without z.",
 };
 
@@ -56,7 +58,9 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.host("granary").selinux = Some(true);
-        let told = "granary enforces SELinux, and the mapping to /media asks for no label → in the layout line 7: set label = \"shared\" for lantern's mapping to /media; on granary: recreate lantern's container with this mapping";
+        let told = "granary enforces SELinux, and the mapping to /media asks for no label → in the \
+                    layout line 7: set label = \"shared\" for lantern's mapping to /media; on \
+                    granary: recreate lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
         assert_eq!(scene.told(&RULE), "");

@@ -15,9 +15,11 @@ pub static RULE: Rule = Rule {
     id: "label/network-mount",
     severity: Severity::Risk,
     title: "Relabelling is asked for on a network mount",
-    means: "A mapping of what comes from another machine asks for a label (`z`, `Z`). NFS and SMB mounts have one label as a whole, by option or setting.",
+    means: "A mapping of what comes from another machine asks for a label (`z`, `Z`). NFS and SMB \
+            mounts have one label as a whole, by option or setting.",
     hurts: "The engine fails to start the container, or the label is not what it asked for.",
-    fix: "Leave the label out, and allow containers the mount: a context= option, or the boolean virt_use_nfs or virt_use_samba.",
+    fix: "Leave the label out, and allow containers the mount: a context= option, or the boolean \
+          virt_use_nfs or virt_use_samba.",
     example: "/mnt/media of granary is mapped with z.",
 };
 
@@ -55,7 +57,9 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
-        let told = "the mapping to /media asks for a label, and nfs can't have one of its own → in the layout line 7: remove label from lantern's mapping to /media; on millrace: recreate lantern's container with this mapping; setsebool -P virt_use_nfs on";
+        let told = "the mapping to /media asks for a label, and nfs can't have one of its own → in \
+                    the layout line 7: remove label from lantern's mapping to /media; on millrace: \
+                    recreate lantern's container with this mapping; setsebool -P virt_use_nfs on";
         assert_eq!(scene.told(&RULE), told);
     }
 }

@@ -14,10 +14,12 @@ pub static RULE: Rule = Rule {
     id: "label/private-but-shared",
     severity: Severity::Risk,
     title: "A folder that two containers use is labelled for one",
-    means: "A mapping asks for a label of its own container alone (`Z`), and another container maps the same folder, or one inside or around it.",
+    means: "A mapping asks for a label of its own container alone (`Z`), and another container \
+            maps the same folder, or one inside or around it.",
     hurts: "Whichever starts last takes the folder from the other one.",
     fix: "Use label = \"shared\" (`z`) in both.",
-    example: "lantern and joiner map /srv/media, joiner with Z: after joiner starts, lantern reads nothing.",
+    example: "lantern and joiner map /srv/media, joiner with Z: after joiner starts, lantern reads \
+              nothing.",
 };
 
 /// Judges every mapping with a private label on hosts that enforce, or may.
@@ -60,7 +62,9 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.service("joiner").map.as_mut().unwrap()[0].label = Some(Label::Private);
-        let told = "joiner takes /loft/media for itself, and lantern maps it too → in the layout line 7: set label = \"shared\" for joiner's mapping to /data; on granary: recreate joiner's container with this mapping";
+        let told = "joiner takes /loft/media for itself, and lantern maps it too → in the layout \
+                    line 7: set label = \"shared\" for joiner's mapping to /data; on granary: \
+                    recreate joiner's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.host("granary").selinux = Some(false);
         assert_eq!(scene.told(&RULE), "");

@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "A service keeps its configuration inside a media share",
     means: "The configuration folder of a service lies in a folder that is shared.",
-    hurts: "Whoever browses the share can read and delete it, scans may take its pictures for media, and databases do badly over \
+    hurts: "Whoever browses the share can read and delete it, scans may take its pictures for \
+            media, and databases do badly over \
             a network.",
     fix: "Give it a folder of its own, on the local disk of the host that runs the service.",
     example: "lantern's configuration is in /loft/media/.lantern.",
@@ -53,7 +54,8 @@ mod tests {
         scene.service("lantern").config = Some(abs("/srv/lantern"));
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").config = Some(abs("/mnt/media/.lantern"));
-        let told = "the configuration of lantern lies in the share media: /loft/media/.lantern → move it to a folder of millrace's own \
+        let told = "the configuration of lantern lies in the share media: /loft/media/.lantern → \
+                    move it to a folder of millrace's own \
                     disk, such as /srv/lantern";
         assert_eq!(scene.told(&RULE), told);
     }

@@ -28,7 +28,8 @@ pub static RULE: Rule = Rule {
     id: "layout/differs-from-host",
     severity: Severity::Risk,
     title: "The layout and the host disagree",
-    means: "The layout declares one thing, and the survey of the host saw another: an account's number, a dataset's place, what is \
+    means: "The layout declares one thing, and the survey of the host saw another: an account's \
+            number, a dataset's place, what is \
             mounted and how, the folder of a share.",
     hurts: "Verdicts that rest on the layout are about a site that is not this one.",
     fix: "Change whichever of the two is wrong.",
@@ -122,7 +123,8 @@ impl Disagreements<'_> {
         }
     }
 
-    /// A quota that is declared and not there, or another one. ZFS prints sizes with three digits (zfs-get(8)).
+    /// A quota that is declared and not there, or another one. ZFS prints sizes with three digits
+    /// (zfs-get(8)).
     fn quota(&mut self, dataset: &Dataset) {
         let Some(said) = dataset.quota else { return };
         let told = &self.facts.told;
@@ -191,7 +193,8 @@ impl Disagreements<'_> {
         }
     }
 
-    /// The folder of an SMB share, and what is exported to whom, in what the host's own configuration says.
+    /// The folder of an SMB share, and what is exported to whom, in what the host's own
+    /// configuration says.
     fn shares(&mut self) {
         let host = &self.host.name;
         let facts: Vec<&Fact> =
@@ -250,8 +253,10 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.facts("granary").accounts[2].uid = 1003;
         scene.facts("granary").groups[1].gid = 7;
-        let told = "the uid of lantern: the layout says 840, granary has 1003 → write 1003 into the layout, or change granary\n\
-                    the gid of keepers: the layout says 2100, granary has 7 → write 7 into the layout, or change granary";
+        let told = "the uid of lantern: the layout says 840, granary has 1003 → write 1003 into \
+                    the layout, or change granary\n\
+                    the gid of keepers: the layout says 2100, granary has 7 → write 7 into the \
+                    layout, or change granary";
         assert_eq!(scene.told(&RULE), told);
     }
 
@@ -301,10 +306,13 @@ mod tests {
             Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media xfs /dev/sdb rw"));
         facts.told.properties = property("/tank");
         facts.told.configured.facts = offered("/old");
-        let told = "the mount point of loft/media: the layout says /loft/media, granary has /tank → write /tank into the layout, or change \
+        let told = "the mount point of loft/media: the layout says /loft/media, granary has /tank \
+                    → write /tank into the layout, or change \
                     granary\n\
-                    the filesystem at /loft/media: the layout says zfs, granary has xfs → write xfs into the layout, or change granary\n\
-                    the folder of the share media: the layout says /loft/media, granary has /old → write /old into the layout, or change \
+                    the filesystem at /loft/media: the layout says zfs, granary has xfs → write \
+                    xfs into the layout, or change granary\n\
+                    the folder of the share media: the layout says /loft/media, granary has /old → \
+                    write /old into the layout, or change \
                     granary";
         assert_eq!(scene.told(&RULE), told);
     }
@@ -326,7 +334,8 @@ mod tests {
             let mut scene = Scene::over(protocol);
             assert_eq!(scene.told(&RULE), "");
             scene.layout.mounts[0].options = MountOptions::read("ro,noatime,rw");
-            let told = "the mode of /mnt/media: the layout says rw, millrace has ro → write ro into the layout, or change millrace";
+            let told = "the mode of /mnt/media: the layout says rw, millrace has ro → write ro \
+                        into the layout, or change millrace";
             assert_eq!(scene.told(&RULE), told);
             scene.layout.mounts[0].options = MountOptions::read("rw,ro");
             assert_eq!(scene.told(&RULE), "", "the last one counts");
@@ -355,7 +364,8 @@ mod tests {
         scene.facts("granary").told.configured.facts = exported(&|fact| {
             fact.export.access = crate::words::terms::Access::ReadWrite;
         });
-        let told = "the export of /loft/media to *: the layout says ro, root_squash, granary has rw, root_squash → write rw, root_squash into \
+        let told = "the export of /loft/media to *: the layout says ro, root_squash, granary has \
+                    rw, root_squash → write rw, root_squash into \
                     the layout, or change granary";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").told.configured.facts =

@@ -13,7 +13,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Note,
     title: "Nothing is said of a backup",
     means: "A configuration folder, or a library that can't be replaced, has no declared backup.",
-    hurts: "To restore a server, both are needed: the originals, and what the service knows about everything else.",
+    hurts: "To restore a server, both are needed: the originals, and what the service knows about \
+            everything else.",
     fix: "Back it up, and say where to: backup = \"…\" of the service or the library.",
     example: "The photos are original = true, and nobody wrote down where their copy is.",
 };
@@ -69,8 +70,10 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").config = Some(abs("/srv/lantern"));
         scene.service("lantern").libraries[0].original = true;
-        let told = "nothing is said of a backup of lantern's configuration → back it up, and write backup = \"…\" into the service\n\
-                    Films can't be replaced, and nothing is said of its backup → back it up, and write backup = \"…\" into the library";
+        let told = "nothing is said of a backup of lantern's configuration → back it up, and write \
+                    backup = \"…\" into the service\n\
+                    Films can't be replaced, and nothing is said of its backup → back it up, and \
+                    write backup = \"…\" into the library";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").backup = Some("rill".into());
         scene.service("lantern").libraries[0].backup = Some("rill".into());

@@ -23,8 +23,10 @@ pub static RULE: Rule = Rule {
     id: "layout/not-applied",
     severity: Severity::Blocker,
     title: "What runs is not what is declared",
-    means: "A service runs on this host without a mapping that is declared for it, with another folder or access at its place, or under another account.",
-    hurts: "Somebody changed a file and never made the container anew: what the layout, and every verdict that rests on it, says of the service is not so.",
+    means: "A service runs on this host without a mapping that is declared for it, with another \
+            folder or access at its place, or under another account.",
+    hurts: "Somebody changed a file and never made the container anew: what the layout, and every \
+            verdict that rests on it, says of the service is not so.",
     fix: "Make the container anew; or write what runs into the layout.",
     example: "lantern is declared to see /media read-only; the one that runs sees it writable.",
 };
@@ -53,7 +55,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
                 let steps = vec![Step::on(
                     host,
                     format!(
-                        "make the container of {} anew, so that it gets what is declared; or write what runs into the layout",
+                        "make the container of {} anew, so that it gets what is declared; or write \
+                         what runs into the layout",
                         service.name
                     ),
                 )];
@@ -192,7 +195,8 @@ mod tests {
         assert_eq!(scene.told(&RULE), "", "nobody saw what runs");
         let media = ("/loft/media", "/media", Access::ReadOnly);
         assert_eq!(running(&mut scene, 840, &[media]), "");
-        let remedy = " → on granary: make the container of lantern anew, so that it gets what is declared; or write what runs into the layout";
+        let remedy = " → on granary: make the container of lantern anew, so that it gets what is \
+                      declared; or write what runs into the layout";
         for (uid, map, told) in [
             (0, Some(media), "lantern is declared to run as 840:840, and runs as 0:840"),
             (
@@ -203,7 +207,8 @@ mod tests {
             (
                 840,
                 Some(("/loft", "/media", Access::ReadOnly)),
-                "lantern is declared to see /loft/media as /media, and the one that runs sees /loft there",
+                "lantern is declared to see /loft/media as /media, and the one that runs sees \
+                 /loft there",
             ),
             (
                 840,

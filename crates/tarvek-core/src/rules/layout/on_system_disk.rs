@@ -14,8 +14,10 @@ pub static RULE: Rule = Rule {
     id: "layout/on-system-disk",
     severity: Severity::Risk,
     title: "A library lies on the system disk of its host",
-    means: "The way of a library ends in the host's root filesystem and not in a dataset or volume for media.",
-    hurts: "Media fills the disk that the system needs to run, is not on the storage that is backed up and checked, and is lost \
+    means: "The way of a library ends in the host's root filesystem and not in a dataset or volume \
+            for media.",
+    hurts: "Media fills the disk that the system needs to run, is not on the storage that is \
+            backed up and checked, and is lost \
             when the system is set up anew.",
     fix: "Move it to the dataset for media, and map that.",
     example: "A mapping names /srv/books of the application host instead of the share's folder.",
@@ -83,7 +85,8 @@ mod tests {
             properties: Vec::new(),
             origin: Origin::default(),
         });
-        let told = "/loft/media/films lies on the system disk of granary → move it to granary:/attic, and map that";
+        let told = "/loft/media/films lies on the system disk of granary → move it to \
+                    granary:/attic, and map that";
         assert_eq!(scene.told(&RULE), told);
         scene.host("granary").datasets[0].at = abs("/loft");
         assert_eq!(scene.told(&RULE), "");

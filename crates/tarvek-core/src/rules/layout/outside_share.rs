@@ -12,7 +12,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "A library lies in a folder that no share offers",
     means: "The storage host offers shares, but none of them holds this library.",
-    hurts: "People who look after the library can't reach it, services on other hosts can't either, and whoever cleans up the \
+    hurts: "People who look after the library can't reach it, services on other hosts can't \
+            either, and whoever cleans up the \
             storage host takes it for somebody's leftovers.",
     fix: "Move the library into a folder that is shared, or share the folder above it.",
     example: "The share is /loft/media; the books were put into /loft/books by hand.",
@@ -51,7 +52,8 @@ mod tests {
         scene.layout.shares.push(share("media", "/loft/media"));
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0] = share("attic", "/attic");
-        let told = "/loft/media/films on granary lies in none of its shares: attic (/attic) → move it below /attic, or share the folder \
+        let told = "/loft/media/films on granary lies in none of its shares: attic (/attic) → move \
+                    it below /attic, or share the folder \
                     above it";
         assert_eq!(scene.told(&RULE), told);
     }

@@ -13,11 +13,14 @@ pub static RULE: Rule = Rule {
     id: "layout/scattered-kinds",
     severity: Severity::Note,
     title: "Every kind lies under a parent of its own",
-    means: "The libraries of the site lie under as many unrelated folders as there are kinds, so that each needs a mapping, and \
+    means: "The libraries of the site lie under as many unrelated folders as there are kinds, so \
+            that each needs a mapping, and \
             often a mount and a share, of its own.",
-    hurts: "Each new kind is work in several places, services come to know one folder under different paths, and nothing can be \
+    hurts: "Each new kind is work in several places, services come to know one folder under \
+            different paths, and nothing can be \
             hard-linked from one parent to another.",
-    fix: "Put the kinds into one parent folder or dataset, and give services the parent in one mapping. tarvek draft shows how.",
+    fix: "Put the kinds into one parent folder or dataset, and give services the parent in one \
+          mapping. tarvek draft shows how.",
     example: "Films are in /loft/films, music in /tank/music, and every service has two mappings.",
 };
 
@@ -70,7 +73,8 @@ mod tests {
         lantern.libraries.push(Library { name: "Music".into(), kind: Kind::Music, roots, ..films });
         assert_eq!(scene.told(&RULE), "");
         scene.service("lantern").libraries[1].roots = vec![declared("/attic/music")];
-        let told = "2 kinds lie under 2 unrelated folders: granary:/loft/media, granary:/attic → put them under one parent, and map that";
+        let told = "2 kinds lie under 2 unrelated folders: granary:/loft/media, granary:/attic → \
+                    put them under one parent, and map that";
         assert_eq!(scene.told(&RULE), told);
     }
 }

@@ -16,9 +16,11 @@ pub static RULE: Rule = Rule {
     id: "layout/unknown-reference",
     severity: Severity::Blocker,
     title: "A name that nobody has",
-    means: "A share, a folder or a service names an account or group that its host does not have. (A name of a host, share or \
+    means: "A share, a folder or a service names an account or group that its host does not have. \
+            (A name of a host, share or \
             service that does not exist keeps a layout from being read at all.)",
-    hurts: "Whoever was meant gets nothing: a server refuses them, a command that sets owners fails, a right is given to nobody.",
+    hurts: "Whoever was meant gets nothing: a server refuses them, a command that sets owners \
+            fails, a right is given to nobody.",
     fix: "Write the name as the host has it, or declare the account or group there.",
     example: "write = [\"@keeper\"], where the group is called keepers.",
 };
@@ -95,7 +97,8 @@ fn references(layout: &Layout) -> Vec<Reference<'_>> {
     references
 }
 
-/// Names that mean somebody on a host: what the layout declares, what a survey saw, and services, which go by their accounts.
+/// Names that mean somebody on a host: what the layout declares, what a survey saw, and services,
+/// which go by their accounts.
 struct Known<'a> {
     accounts: Vec<&'a Name>,
     groups: Vec<&'a Name>,

@@ -11,8 +11,10 @@ pub static RULE: Rule = Rule {
     id: "library/inside-intake",
     severity: Severity::Risk,
     title: "A library lies in an intake, or an intake in a library",
-    means: "A library root and a folder of unfinished or unsorted downloads are the same folder, or one lies in the other.",
-    hurts: "A scan takes unfinished files for titles, reads them again each time they grow, and shows everything twice once it is filed.",
+    means: "A library root and a folder of unfinished or unsorted downloads are the same folder, \
+            or one lies in the other.",
+    hurts: "A scan takes unfinished files for titles, reads them again each time they grow, and \
+            shows everything twice once it is filed.",
     fix: "Keep intake and libraries beside each other, below one parent.",
     example: "The root is /data/media, and unfinished downloads lie in /data/media/intake/partial.",
 };
@@ -44,7 +46,8 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             };
             let message = if inside {
                 format!(
-                    "the {} of intake {} ({folder}) lies in the root {} ({root}): a scan finds {what}",
+                    "the {} of intake {} ({folder}) lies in the root {} ({root}): a scan finds \
+                     {what}",
                     intake.what(),
                     declared.name,
                     library.root.written
@@ -62,13 +65,20 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
                 library.finding(&RULE).at(root).says(message).affects([intake.affected()]);
             let finding = evidence.into_iter().fold(finding, Finding::known);
             let above = if inside { &root.path } else { &folder.path };
-            findings.push(finding.remedy(match above.parent().filter(|parent| !parent.is_root()) {
-                Some(parent) => format!(
-                    "move the intake or the library so that neither lies in the other, such as into two folders of {parent}; then name the \
+            findings.push(
+                finding.remedy(match above.parent().filter(|parent| !parent.is_root()) {
+                    Some(parent) => format!(
+                        "move the intake or the library so that neither lies in the other, such as \
+                     into two folders of {parent}; then name the \
                      new folders, in the layout and in the services"
-                ),
-                None => "move one of the two out of the other; then name the new folder, in the layout and in the services".to_owned(),
-            }));
+                    ),
+                    None => {
+                        "move one of the two out of the other; then name the new folder, in the \
+                         layout and in the services"
+                            .to_owned()
+                    }
+                }),
+            );
         }
     }
     findings
@@ -85,7 +95,8 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media");
         let told = scene.told(&RULE);
-        let partial = "the partial folder of intake films (granary:/loft/media/intake/partial) lies in the root /media (granary:/loft/media): a scan \
+        let partial = "the partial folder of intake films (granary:/loft/media/intake/partial) \
+                       lies in the root /media (granary:/loft/media): a scan \
                        finds unfinished files → ";
         assert!(told.starts_with(partial), "{told}");
         assert_eq!(told.lines().count(), 2, "partial and done: {told}");
@@ -94,6 +105,13 @@ mod tests {
             .tree("granary", "f 0664 841:2100 /loft/media/intake/done/films/A (2001)/A (2001).mkv");
         scene.root("/media/intake/done/films");
         let told = scene.told(&RULE);
-        assert!(told.starts_with("the root /media/intake/done/films (granary:/loft/media/intake/done/films) lies in the done folder of intake films"), "{told}");
+        assert!(
+            told.starts_with(
+                "the root /media/intake/done/films \
+                                  (granary:/loft/media/intake/done/films) lies in the done folder \
+                                  of intake films"
+            ),
+            "{told}"
+        );
     }
 }

@@ -15,7 +15,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Note,
     title: "Titles lie loose in the root",
     means: "Files stand in the root itself, not in a folder of their title.",
-    hurts: "Sidecars, artwork and further parts of several titles mix in one folder, and some servers read only one title from a folder.",
+    hurts: "Sidecars, artwork and further parts of several titles mix in one folder, and some \
+            servers read only one title from a folder.",
     fix: "Give each title a folder: tarvek forecast --renames FILE proposes one for each.",
     example: "Three films were dropped into /media/films beside the folders of all others.",
 };
@@ -41,7 +42,8 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     );
     let finding = case.finding(&RULE).at(&first.file.place).known(Evidence::Observed).says(message);
     vec![finding.remedy(
-        "put each title into a folder of its own; `tarvek forecast --renames FILE` proposes one for each",
+        "put each title into a folder of its own; `tarvek forecast --renames FILE` proposes one \
+         for each",
     )]
 }
 
@@ -58,7 +60,8 @@ mod tests {
             "granary",
             "f 0644 0:0 /loft/media/films/Ebb.1999.mkv\nf 0644 0:0 /loft/media/films/notes.txt",
         );
-        let told = "1 file lies loose in /media/films itself, such as /loft/media/films/Ebb.1999.mkv → put each title into a folder";
+        let told = "1 file lies loose in /media/films itself, such as \
+                    /loft/media/films/Ebb.1999.mkv → put each title into a folder";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
     }
 }

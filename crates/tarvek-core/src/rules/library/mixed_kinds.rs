@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     id: "library/mixed-kinds",
     severity: Severity::Risk,
     title: "Films and episodes in one root",
-    means: "In a library of films some files are named as episodes are, or in one of series some are named as films are.",
+    means: "In a library of films some files are named as episodes are, or in one of series some \
+            are named as films are.",
     hurts: "Each episode is shown as a film of its own, or the films are not shown at all.",
     fix: "Give each kind a root of its own.",
     example: "Ferry Nine S01E01.mkv lies among the films.",

@@ -30,11 +30,16 @@ pub static RULE: Rule = Rule {
     id: "library/nothing-found",
     severity: Severity::Blocker,
     title: "A scan would find nothing",
-    means: "Following the root as the service does, no file of the library's kind can be reached and read. The finding names \
-            the first reason along the way; where the way is in order, the folder itself holds nothing of this kind.",
-    hurts: "The library is empty; if it was not empty before, the service may forget everything it knew about it.",
-    fix: "Clear the reason. Where there is none, the root most likely leads to the wrong folder: trace it.",
-    example: "The books library is mapped to /srv/books on the application host, where nobody ever put a book.",
+    means: "Following the root as the service does, no file of the library's kind can be reached \
+            and read. The finding names \
+            the first reason along the way; where the way is in order, the folder itself holds \
+            nothing of this kind.",
+    hurts: "The library is empty; if it was not empty before, the service may forget everything it \
+            knew about it.",
+    fix: "Clear the reason. Where there is none, the root most likely leads to the wrong folder: \
+          trace it.",
+    example: "The books library is mapped to /srv/books on the application host, where nobody ever \
+              put a book.",
 };
 
 /// How deep below `/` a library's folder is looked for.
@@ -67,7 +72,8 @@ fn wanted(kind: Kind) -> &'static str {
 /// Why nothing can be found, and the rule that speaks of it.
 type Reason = (String, Option<RuleId>);
 
-/// The first reason along the way why nothing can be found; `None` if something is found, or nobody can tell.
+/// The first reason along the way why nothing can be found; `None` if something is found, or nobody
+/// can tell.
 fn empty_because(site: &Site, case: &UsedPath) -> Option<Reason> {
     let Some(route) = &case.route else {
         return Some(("its root is not absolute".into(), Some(&path::not_absolute::RULE)));
@@ -146,8 +152,8 @@ fn remedy(site: &Site, case: &UsedPath, library: &Library) -> Remedy {
     }
 }
 
-/// A folder of the same name, or named like the kind, that does hold files of the kind; and the path under which the service
-/// would see it.
+/// A folder of the same name, or named like the kind, that does hold files of the kind; and the
+/// path under which the service would see it.
 fn elsewhere(
     site: &Site,
     case: &UsedPath,
@@ -218,13 +224,18 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/attic/readme");
-        let told = "a scan of /media/attic would find no film: it leads to /loft/media/attic on granary, which holds 1 entry, none of this kind → in the layout line 7: change root /media/attic of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
+        let told = "a scan of /media/attic would find no film: it leads to /loft/media/attic on \
+                    granary, which holds 1 entry, none of this kind → in the layout line 7: change \
+                    root /media/attic of lantern's library Films to /media/films; on granary: set \
+                    it as the root in lantern as well";
         assert_eq!(scene.root("/media/attic").told(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /srv/films");
         let books = mapping("/srv/films", "/films", Access::ReadOnly);
         scene.service("lantern").map = Some(vec![books]);
-        let told = "a scan of /films would find no film: it leads to /srv/films on granary, which is empty → did you mean \
-                    /loft/media/films on granary? it holds some, but no mapping of lantern leads there: add one";
+        let told = "a scan of /films would find no film: it leads to /srv/films on granary, which \
+                    is empty → did you mean \
+                    /loft/media/films on granary? it holds some, but no mapping of lantern leads \
+                    there: add one";
         assert_eq!(scene.root("/films").told(&RULE), told);
         scene.tree("granary", "f 0644 0:0 /srv/films/A (2001).mkv");
         assert_eq!(scene.told(&RULE), "");

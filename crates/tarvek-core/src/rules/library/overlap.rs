@@ -16,7 +16,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Two roots of one service overlap",
     means: "Two library roots of one service are the same folder, or one lies in the other.",
-    hurts: "Everything in both is scanned twice and shown twice, and what is watched or deleted in one library is not in the other.",
+    hurts: "Everything in both is scanned twice and shown twice, and what is watched or deleted in \
+            one library is not in the other.",
     fix: "Take one of the two roots out, or put the folders beside each other.",
     example: "Films has the root /media, and Series the root /media/series.",
 };
@@ -33,7 +34,8 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         let key = (&case.service.name, &root.host, root.path.clone());
         at.entry(key).or_default().push(n);
     }
-    // Each root with those that are the same folder or hold it; of each two the later one is told of.
+    // Each root with those that are the same folder or hold it; of each two the later one is told
+    // of.
     let mut pairs = BTreeSet::new();
     for (n, (case, root)) in libraries.iter().enumerate() {
         for path in std::iter::successors(Some(root.path.clone()), AbsPath::parent) {
@@ -61,7 +63,8 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         let finding = case.finding(&RULE).at(root).says(message).affects([other.affected()]);
         let finding = evidence.into_iter().fold(finding, Finding::known);
         findings.push(finding.remedy(
-                "remove one of the two roots, or put both folders beside each other, in the layout and in the service",
+            "remove one of the two roots, or put both folders beside each other, in the layout \
+                 and in the service",
         ));
     }
     findings

@@ -13,7 +13,8 @@ pub static RULE: Rule = Rule {
     id: "library/same-title-twice",
     severity: Severity::Note,
     title: "One title in two folders",
-    means: "One title stands in two folders of a library: names that differ in case or punctuation, or a second copy.",
+    means: "One title stands in two folders of a library: names that differ in case or \
+            punctuation, or a second copy.",
     hurts: "A server shows it twice, or one of the two only.",
     fix: "Put both into one folder.",
     example: "There are Low Water (2003) and low.water.2003.",

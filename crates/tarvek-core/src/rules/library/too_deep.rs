@@ -20,8 +20,10 @@ pub static RULE: Rule = Rule {
     id: "library/too-deep",
     severity: Severity::Risk,
     title: "The root is one title",
-    means: "The root is the folder of one film, show, season or album, not the folder that holds the titles.",
-    hurts: "A scan takes what lies in it for titles: parts for films, seasons for shows. Titles beside it are never found.",
+    means: "The root is the folder of one film, show, season or album, not the folder that holds \
+            the titles.",
+    hurts: "A scan takes what lies in it for titles: parts for films, seasons for shows. Titles \
+            beside it are never found.",
     fix: "Set the root to the folder that holds the titles.",
     example: "The root is /media/films/The Salt Orchard (2011).",
 };
@@ -106,7 +108,9 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/films/Low Water (2003)");
-        let told = "the root /media/films/Low Water (2003) is the film Low Water (2003) → in the layout line 7: change root /media/films/Low Water (2003) of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
+        let told = "the root /media/films/Low Water (2003) is the film Low Water (2003) → in the \
+                    layout line 7: change root /media/films/Low Water (2003) of lantern's library \
+                    Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         scene.tree(
             "granary",

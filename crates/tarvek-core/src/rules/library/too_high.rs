@@ -24,8 +24,10 @@ pub static RULE: Rule = Rule {
     id: "library/too-high",
     severity: Severity::Risk,
     title: "The root covers more than its kind",
-    means: "The root holds other kinds beside its own, the configuration of a service, or an intake.",
-    hurts: "A scan takes music videos, trailers, unfinished downloads and pictures of the configuration for titles of this library.",
+    means: "The root holds other kinds beside its own, the configuration of a service, or an \
+            intake.",
+    hurts: "A scan takes music videos, trailers, unfinished downloads and pictures of the \
+            configuration for titles of this library.",
     fix: "Set the root to the folder that holds this kind alone.",
     example: "The root is /media, with films, music and photos below it.",
 };
@@ -146,8 +148,8 @@ fn kinds(tree: &Tree, root: NodeId) -> BTreeMap<Kind, Vec<NodeId>> {
     kinds
 }
 
-/// The kind that most of the files below a folder are of: whatever moves before what sounds, that before pictures, which all others have
-/// beside them.
+/// The kind that most of the files below a folder are of: whatever moves before what sounds, that
+/// before pictures, which all others have beside them.
 fn kind_of(tree: &Tree, folder: NodeId) -> Option<Kind> {
     let (mut episodes, mut videos, mut sounds, mut books, mut pictures) = (0, 0, 0, 0, 0);
     let files = tree.below(folder).filter(|node| !tree.meta(*node).is_folder());
@@ -199,7 +201,9 @@ mod tests {
         );
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media");
-        let told = "the root /media covers music (music) as well → in the layout line 7: change root /media of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
+        let told = "the root /media covers music (music) as well → in the layout line 7: change \
+                    root /media of lantern's library Films to /media/films; on granary: set it as \
+                    the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let mut scene = Scene::local().with_intake();
         let told = scene.root("/media").told(&RULE);

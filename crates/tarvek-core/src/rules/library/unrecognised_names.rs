@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     id: "library/unrecognised-names",
     severity: Severity::Note,
     title: "Names that give no title or no episode",
-    means: "From the names of some files and of the folders above them no title can be read, or of a series no episode.",
+    means: "From the names of some files and of the folders above them no title can be read, or of \
+            a series no episode.",
     hurts: "A scan passes them over, or shows them under a name that nobody looks for.",
     fix: "Name them in the usual form; tarvek forecast --problems lists them.",
     example: "A camera's VID_0001.mp4 lies among the films.",
@@ -47,7 +48,8 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/films/VID_0001.mp4");
-        let told = "1 file in /media/films is not recognised, such as /loft/media/films/VID_0001.mp4: no title can be read from it → name \
+        let told = "1 file in /media/films is not recognised, such as \
+                    /loft/media/films/VID_0001.mp4: no title can be read from it → name \
                     them in the usual form: Title (Year)/Title (Year).mkv";
         assert_eq!(scene.told(&RULE), told);
     }

@@ -18,7 +18,8 @@ pub static RULE: Rule = Rule {
     id: "link/category-mismatch",
     severity: Severity::Blocker,
     title: "Fetcher and sorter do not mean the same category",
-    means: "The sorting service asks for a category by name, and reads the folder of that category. Both have to agree exactly, letter case \
+    means: "The sorting service asks for a category by name, and reads the folder of that \
+            category. Both have to agree exactly, letter case \
             included.",
     hurts: "Finished downloads lie in a folder that nobody reads.",
     fix: "Write the same name, and the same folder, in both.",
@@ -117,7 +118,10 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(named("films", "films"), "");
-        let told = "drover files downloads under the category Films, and joiner asks for films: they differ in letter case → in the layout line 9: set category = \"Films\" for sort of intake films; on granary: set the category Films in joiner as well, as it is in drover";
+        let told = "drover files downloads under the category Films, and joiner asks for films: \
+                    they differ in letter case → in the layout line 9: set category = \"Films\" \
+                    for sort of intake films; on granary: set the category Films in joiner as \
+                    well, as it is in drover";
         assert_eq!(named("Films", "films"), told);
         assert!(named("films", "series").starts_with(
             "drover files downloads under the category films, and joiner asks for series → "
@@ -129,7 +133,8 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(reads(&mut scene, "/data/intake"), "", "it reads what lies above");
-        let told = "drover puts finished files in granary:/loft/media/intake/done, and joiner reads granary:/loft/media/intake/Done → ";
+        let told = "drover puts finished files in granary:/loft/media/intake/done, and joiner \
+                    reads granary:/loft/media/intake/Done → ";
         let came = reads(&mut scene, "/data/intake/Done");
         assert!(came.starts_with(told), "{came}");
     }

@@ -26,15 +26,19 @@ pub static RULE: Rule = Rule {
     id: "link/copied-imports",
     severity: Severity::Risk,
     title: "Files in the library are copies of files in the intake",
-    means: "A file in the library has the size of one in the intake and a name like it (or the same digest, where the survey has both), and yet \\
+    means: "A file in the library has the size of one in the intake and a name like it (or the \
+            same digest, where the survey has both), and yet \
             the two are two files. It was copied where it should have been linked.",
     hurts: "Each of them takes its space twice for as long as the download stays.",
-    fix: "See why they are copied (`tarvek link`), clear that, and make one file of each pair once both are sure to be equal.",
-    example: "/loft/media/films/Low Water (2003)/Low Water (2003).mkv and /loft/media/intake/done/films/low.water.2003.mkv have both \\
+    fix: "See why they are copied (`tarvek link`), clear that, and make one file of each pair once \
+          both are sure to be equal.",
+    example: "/loft/media/films/Low Water (2003)/Low Water (2003).mkv and \
+              /loft/media/intake/done/films/low.water.2003.mkv have both \
               4 511 203 328 bytes.",
 };
 
-/// What is smaller than this (bytes) and no media file is not worth a finding: sidecars and artwork are copied everywhere.
+/// What is smaller than this (bytes) and no media file is not worth a finding: sidecars and artwork
+/// are copied everywhere.
 const SMALLEST: u64 = 1 << 20;
 
 /// Judges every intake that is to link.
@@ -73,7 +77,8 @@ fn told(site: &Site, ways: &Ways) -> Option<Finding> {
     let path = |node| facts.tree.path(node);
     let (count, example) = (pairs.len() as u64, (path(first.copy), path(first.source)));
     let message = format!(
-        "{} in {} {} of files in {} ({known}), such as {} of {}; linked they would give back at most {}",
+        "{} in {} {} of files in {} ({known}), such as {} of {}; linked they would give back at \
+         most {}",
         counted(count, "file"),
         path(to.1),
         if count == 1 { "is a copy" } else { "are copies" },
@@ -99,7 +104,8 @@ fn folder<'a>(way: &'a Way) -> Option<(&'a Name, NodeId)> {
     Some((&at.seen_on, node))
 }
 
-/// Files of one folder that are copied in another: of one size, of names alike or of one digest, and not one file.
+/// Files of one folder that are copied in another: of one size, of names alike or of one digest,
+/// and not one file.
 fn pairs(facts: &HostFacts, from: NodeId, to: NodeId) -> Vec<Pair> {
     let tree = &facts.tree;
     let files = |top: NodeId, but: NodeId| {
@@ -154,8 +160,8 @@ fn is_any_media(name: &[u8]) -> bool {
     Kind::ALL.iter().any(|kind| is_media(*kind, name))
 }
 
-/// Whether two names are made of the same words, for the most part: half of those of the shorter one, and a word of more than
-/// digits among them. Episodes and years of another number are others.
+/// Whether two names are made of the same words, for the most part: half of those of the shorter
+/// one, and a word of more than digits among them. Episodes and years of another number are others.
 fn alike(one: &[u8], other: &[u8]) -> bool {
     let words = |name: &[u8]| -> HashSet<String> {
         let text = String::from_utf8_lossy(name).to_lowercase();
@@ -208,7 +214,8 @@ fn remedy(site: &Site, host: &Name, pairs: &[Pair]) -> Remedy {
         Step::on(
             host,
             format!(
-                "with this layout there: {review}, decide in it, then `tarvek reclaim unlinked.csv --yes`: it makes one file of each pair \
+                "with this layout there: {review}, decide in it, then `tarvek reclaim unlinked.csv \
+                 --yes`: it makes one file of each pair \
                  that is equal to the last byte, where nobody loses it"
             ),
         ),
@@ -269,9 +276,12 @@ mod tests {
         as_file(&mut scene, film, 10, 3 << 20);
         as_file(&mut scene, done, 11, 3 << 20);
         let told = format!(
-            "1 file in /loft/media/films is a copy of files in /loft/media/intake/done (by size and name), such as {film} of {done}; linked they \
-             would give back at most 3.0 MiB → see with `tarvek link` why they were copied, and clear that first; on granary: with this layout \
-             there: `tarvek waste --kind unlinked --review unlinked.csv`, decide in it, then `tarvek reclaim unlinked.csv --yes`: it makes one \
+            "1 file in /loft/media/films is a copy of files in /loft/media/intake/done (by size \
+             and name), such as {film} of {done}; linked they \
+             would give back at most 3.0 MiB → see with `tarvek link` why they were copied, and \
+             clear that first; on granary: with this layout \
+             there: `tarvek waste --kind unlinked --review unlinked.csv`, decide in it, then \
+             `tarvek reclaim unlinked.csv --yes`: it makes one \
              file of each pair that is equal to the last byte, where nobody loses it"
         );
         assert_eq!(scene.told(&RULE), told);

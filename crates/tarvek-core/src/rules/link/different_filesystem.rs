@@ -12,10 +12,12 @@ pub static RULE: Rule = Rule {
     id: "link/different-filesystem",
     severity: Severity::Risk,
     title: "Intake and library are on different filesystems",
-    means: "A file has all its names on one filesystem. Two partitions, two ZFS datasets and two Btrfs subvolumes are two of them, also \
+    means: "A file has all its names on one filesystem. Two partitions, two ZFS datasets and two \
+            Btrfs subvolumes are two of them, also \
             where they lie on the same disks.",
     hurts: "Every import is copied: twice the space, and hours of disk traffic.",
-    fix: "Keep intake and library as folders of one dataset. On Btrfs a reflink copy between subvolumes shares the space all the same.",
+    fix: "Keep intake and library as folders of one dataset. On Btrfs a reflink copy between \
+          subvolumes shares the space all the same.",
     example: "loft/intake and loft/media are two datasets of one pool.",
 };
 
@@ -27,7 +29,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         let (from, to) = (reads.route.here(), into.route.here());
         let remedy = if from.host == to.host {
             format!(
-                "make {} a folder of the dataset or filesystem that holds {} on {}, move what is in it there, and map the one parent into the services",
+                "make {} a folder of the dataset or filesystem that holds {} on {}, move what is \
+                 in it there, and map the one parent into the services",
                 from.path, to.path, to.host
             )
         } else {
@@ -52,7 +55,8 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         let table = |intake: &str| {
             let table = format!(
-                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:50 / /loft/media zfs loft/media rw\n3 2 {intake} / /loft/media/intake zfs loft/intake rw"
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:50 / /loft/media zfs loft/media rw\n3 2 \
+                 {intake} / /loft/media/intake zfs loft/intake rw"
             );
             Some(mounts(&table))
         };
@@ -64,7 +68,13 @@ mod tests {
             ),
             "{told}"
         );
-        assert!(told.contains("; each download is copied and takes its space twice → make /loft/media/intake/done a folder of"), "{told}");
+        assert!(
+            told.contains(
+                "; each download is copied and takes its space twice → make \
+                               /loft/media/intake/done a folder of"
+            ),
+            "{told}"
+        );
         scene.facts("granary").mounts = table("0:50");
         assert_eq!(scene.told(&RULE), "", "another mount is another finding");
     }

@@ -15,11 +15,14 @@ pub static RULE: Rule = Rule {
     id: "link/different-mount",
     severity: Severity::Risk,
     title: "One filesystem, but two mappings: nothing can be linked",
-    means: "Each mapping is a mount of its own in the service's view, and link(2) and rename(2) do not go from one mount to another \
+    means: "Each mapping is a mount of its own in the service's view, and link(2) and rename(2) do \
+            not go from one mount to another \
             (EXDEV), although both show folders of one filesystem.",
     hurts: "Every import is silently copied: twice the space, and hours of disk traffic.",
-    fix: "Map the one folder that is parent to both, and use paths below it, in every service that names them.",
-    example: "joiner has /tank/downloads mapped to /downloads and /tank/media to /media; one mapping of /tank to /data makes both one \
+    fix: "Map the one folder that is parent to both, and use paths below it, in every service that \
+          names them.",
+    example: "joiner has /tank/downloads mapped to /downloads and /tank/media to /media; one \
+              mapping of /tank to /data makes both one \
               mount.",
 };
 
@@ -61,17 +64,25 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.two_mappings();
         let told = scene.told(&RULE);
-        assert!(told.starts_with("joiner can't link files of /downloads/done into /media/films: one filesystem, by two mounts: "), "{told}");
+        assert!(
+            told.starts_with(
+                "joiner can't link files of /downloads/done into /media/films: \
+                                  one filesystem, by two mounts: "
+            ),
+            "{told}"
+        );
         for step in [
             "set from = \"/loft/media\" for joiner's mapping to /downloads; set to = \"/data\" for",
             "in the layout line 22: remove joiner's mapping to /media/films",
             "set reads = \"/data/intake/done\" for sort of intake films",
             "set files_into = \"/data/films\" for sort of intake films",
-            "set the new paths in joiner: /downloads/done becomes /data/intake/done, /media/films becomes /data/films",
+            "set the new paths in joiner: /downloads/done becomes /data/intake/done, /media/films \
+             becomes /data/films",
             "recreate joiner's container with { from = \"/loft/media\", to = \"/data\" }",
             // The one that fetches goes on naming the folder as joiner does.
             "set to = \"/data/intake\" for drover's mapping to /downloads",
-            "set the new paths in drover: /downloads/partial becomes /data/intake/partial, /downloads/done becomes /data/intake/done",
+            "set the new paths in drover: /downloads/partial becomes /data/intake/partial, \
+             /downloads/done becomes /data/intake/done",
         ] {
             assert!(told.contains(step), "{step}\n{told}");
         }

@@ -15,8 +15,10 @@ pub static RULE: Rule = Rule {
     id: "link/different-quota-tree",
     severity: Severity::Risk,
     title: "Intake and library belong to different project quotas",
-    means: "A folder that hands its project on (chattr +P) takes in no file of another project, by link or by rename (EXDEV), even \
-            where no quota is in force. The file's own number counts, not that of the folder it comes from.",
+    means: "A folder that hands its project on (chattr +P) takes in no file of another project, by \
+            link or by rename (EXDEV), even \
+            where no quota is in force. The file's own number counts, not that of the folder it \
+            comes from.",
     hurts: "Every import is copied, on one filesystem and through one mapping.",
     fix: "Give intake and library the same project.",
     example: "/tank/media has project 7 with +P, and /tank/intake has none.",
@@ -59,9 +61,12 @@ mod tests {
         scene.project("granary", "/loft/media/films", Project { id: 7, inherits: false });
         assert_eq!(scene.told(&RULE), "");
         scene.project("granary", "/loft/media/films", Project { id: 7, inherits: true });
-        let told = "joiner can't link files of /data/intake/done into /data/films: the folder takes in nothing but project 7 (chattr +P), and the \
-                    source belongs to project 0; each download is copied and takes its space twice → on granary: \
-                    chattr -R +P -p 7 /loft/media/intake/partial; chattr -R +P -p 7 /loft/media/intake/done";
+        let told = "joiner can't link files of /data/intake/done into /data/films: the folder \
+                    takes in nothing but project 7 (chattr +P), and the \
+                    source belongs to project 0; each download is copied and takes its space twice \
+                    → on granary: \
+                    chattr -R +P -p 7 /loft/media/intake/partial; chattr -R +P -p 7 \
+                    /loft/media/intake/done";
         assert_eq!(scene.told(&RULE), told);
         scene.project("granary", "/loft/media/intake/partial", Project { id: 7, inherits: true });
         assert_eq!(scene.told(&RULE), "", "it is where the file is made that counts");

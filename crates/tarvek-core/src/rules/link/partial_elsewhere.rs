@@ -15,10 +15,12 @@ pub static RULE: Rule = Rule {
     id: "link/partial-elsewhere",
     severity: Severity::Note,
     title: "Finished downloads are copied from the partial folder",
-    means: "The partial and the done folder lie on two filesystems, or are seen through two mappings, so that a finished download can't be \
+    means: "The partial and the done folder lie on two filesystems, or are seen through two \
+            mappings, so that a finished download can't be \
             renamed from one to the other.",
     hurts: "Each download is written twice.",
-    fix: "Keep both below one folder of one filesystem, in one mapping; or do so on purpose, where the partial folder is a fast scratch disk.",
+    fix: "Keep both below one folder of one filesystem, in one mapping; or do so on purpose, where \
+          the partial folder is a fast scratch disk.",
     example: "Unfinished downloads lie on the system disk.",
 };
 
@@ -50,10 +52,12 @@ pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding
             (!trial).then(|| mappings.of(judge_again, site, &step.service, &step.from, &step.to));
         let one = one.flatten();
         findings.push(match one {
-            Some(one) => finding
-                .remedy(Remedy { steps: one.steps.clone(), effects: one.effects.clone() }),
+            Some(one) => {
+                finding.remedy(Remedy { steps: one.steps.clone(), effects: one.effects.clone() })
+            }
             None => finding.remedy(format!(
-                "let {} keep unfinished files in a folder beside {} on {}, and see both through one mapping",
+                "let {} keep unfinished files in a folder beside {} on {}, and see both through \
+                 one mapping",
                 step.service,
                 done.route.here().path,
                 done.route.here().host
@@ -77,8 +81,21 @@ mod tests {
         let scratch = mapping("/scratch/partial", "/data/intake/partial", Access::ReadWrite);
         scene.service("drover").map.as_mut().unwrap().push(scratch);
         let told = scene.told(&RULE);
-        assert!(told.starts_with("drover can't rename files from /data/intake/partial to /data/intake/done: two filesystems: "), "{told}");
-        assert!(told.ends_with("let drover keep unfinished files in a folder beside /loft/media/intake/done on granary, and see both through one mapping"), "{told}");
+        assert!(
+            told.starts_with(
+                "drover can't rename files from /data/intake/partial to \
+                                  /data/intake/done: two filesystems: "
+            ),
+            "{told}"
+        );
+        assert!(
+            told.ends_with(
+                "let drover keep unfinished files in a folder beside \
+                                /loft/media/intake/done on granary, and see both through one \
+                                mapping"
+            ),
+            "{told}"
+        );
         let own = mapping("/loft/media/intake/partial", "/partial", Access::ReadWrite);
         *scene.service("drover").map.as_mut().unwrap().last_mut().unwrap() = own;
         let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();

@@ -20,11 +20,15 @@ pub static RULE: Rule = Rule {
     id: "link/path-disagreement",
     severity: Severity::Blocker,
     title: "Two services know one folder under different paths",
-    means: "The fetching service tells the sorting one where a download lies by its own path. Where the sorting one sees that folder under \
+    means: "The fetching service tells the sorting one where a download lies by its own path. \
+            Where the sorting one sees that folder under \
             another path, or not at all, and translates nothing, it looks in the wrong place.",
-    hurts: "Finished downloads are never filed: the sorting service says that the path does not exist.",
-    fix: "Map the folder into both under one path, or declare the translation in the layout and in the sorting service.",
-    example: "drover says /downloads/x, and joiner, to which the same folder is /data/intake/x, has never heard of it.",
+    hurts: "Finished downloads are never filed: the sorting service says that the path does not \
+            exist.",
+    fix: "Map the folder into both under one path, or declare the translation in the layout and in \
+          the sorting service.",
+    example: "drover says /downloads/x, and joiner, to which the same folder is /data/intake/x, \
+              has never heard of it.",
 };
 
 /// Judges every intake.
@@ -61,7 +65,8 @@ fn told(site: &Site, ways: &Ways) -> Option<Finding> {
     Some(match seen {
         Some(path) => {
             let message = format!(
-                "{place} is {named} to {fetcher} and {path} to {sorter}, and nothing translates: {sorter} looks for what {fetcher} names in \
+                "{place} is {named} to {fetcher} and {path} to {sorter}, and nothing translates: \
+                 {sorter} looks for what {fetcher} names in \
                  {expected}"
             );
             finding.says(message).remedy(Remedy::of(vec![
@@ -70,7 +75,10 @@ fn told(site: &Site, ways: &Ways) -> Option<Finding> {
             ]))
         }
         None => finding
-            .says(format!("{fetcher} puts finished files in {named}, which is {place}, and {sorter} does not see that folder at all"))
+            .says(format!(
+                "{fetcher} puts finished files in {named}, which is {place}, and \
+                           {sorter} does not see that folder at all"
+            ))
             .remedy(Remedy::of(vec![Step::words(format!(
                 "map {place} into {sorter} as {named}, in the layout and in its container"
             ))])),
@@ -101,7 +109,8 @@ fn translate(
     }
 }
 
-/// What the sorting service makes of a path that the fetching one names; `None` if what it declares is no path.
+/// What the sorting service makes of a path that the fetching one names; `None` if what it declares
+/// is no path.
 fn translated(site: &Site, ways: &Ways, named: &AbsPath) -> Option<AbsPath> {
     let (fetcher, sorter) = (ways.done.as_ref()?.service, ways.reads.as_ref()?.service);
     let own = site.layout.service(&sorter.name)?.translate.iter();
@@ -133,7 +142,12 @@ mod tests {
         let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
         fetch.partial = None;
         fetch.done = InView::of(abs("/downloads/done"));
-        let told = "granary:/loft/media/intake/done is /downloads/done to drover and /data/intake/done to joiner, and nothing translates: joiner looks for what drover names in /downloads/done → in the layout line 5: add { service = \"drover\", from = \"/downloads/done\", to = \"/data/intake/done\" } to translate of service joiner; on granary: have joiner take /downloads/done of drover for /data/intake/done";
+        let told = "granary:/loft/media/intake/done is /downloads/done to drover and \
+                    /data/intake/done to joiner, and nothing translates: joiner looks for what \
+                    drover names in /downloads/done → in the layout line 5: add { service \
+                    = \"drover\", from = \"/downloads/done\", to = \"/data/intake/done\" } to \
+                    translate of service joiner; on granary: have joiner take /downloads/done of \
+                    drover for /data/intake/done";
         assert_eq!(scene.told(&RULE), told);
         let (from, to) = (declared("/downloads"), declared("/data/intake"));
         scene.service("joiner").translate.push(Translation { service: "drover".into(), from, to });
@@ -148,7 +162,8 @@ mod tests {
             Some(vec![mapping("/loft/other", "/data/intake", Access::ReadWrite)]);
         let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
         fetch.partial = None;
-        let told = "drover puts finished files in /data/intake/done, which is granary:/loft/other/done, and joiner does not see that folder at all";
+        let told = "drover puts finished files in /data/intake/done, which is \
+                    granary:/loft/other/done, and joiner does not see that folder at all";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
     }
 }

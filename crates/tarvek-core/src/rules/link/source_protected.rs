@@ -27,10 +27,12 @@ pub static RULE: Rule = Rule {
     id: "link/source-protected",
     severity: Severity::Risk,
     title: "The kernel keeps the sorting service from linking what the fetching one made",
-    means: "With fs.protected_hardlinks, which is usually on, whoever does not own a file may link it only if they may read and write \
+    means: "With fs.protected_hardlinks, which is usually on, whoever does not own a file may link \
+            it only if they may read and write \
             it (EPERM otherwise). Renaming has no such rule.",
     hurts: "Every import is copied, though everything lies on one filesystem and in one mapping.",
-    fix: "Run both services as one account; or put both into one group, give the intake that group with g+s, and set umask 002 for the \
+    fix: "Run both services as one account; or put both into one group, give the intake that group \
+          with g+s, and set umask 002 for the \
           fetching one, so that its files are group-writable.",
     example: "drover makes files with mode 0644, and joiner, another account, links them.",
 };
@@ -63,7 +65,8 @@ fn told(
     Some(filing.finding(&RULE).says(message).remedy(opened(site, filing).unwrap_or_default()))
 }
 
-/// How many files wait in the done folder that could not be linked for this reason, one of them, and why.
+/// How many files wait in the done folder that could not be linked for this reason, one of them,
+/// and why.
 fn waiting(site: &Site, filing: &Filing) -> Option<(u64, String, String)> {
     let (reads, _) = filing.ends();
     let view = &reads.route.view;
@@ -86,7 +89,8 @@ enum Cure {
     Account,
 }
 
-/// The cure of each pair of services, judged once: the first that lets files be linked, and of which nothing else comes.
+/// The cure of each pair of services, judged once: the first that lets files be linked, and of
+/// which nothing else comes.
 #[derive(Default)]
 struct Cures(HashMap<(Name, Name), Option<Cure>>);
 
@@ -132,7 +136,8 @@ impl Cures {
         match (pair, cure) {
             (Some(pair), Some(cure)) => pair.told(site, filing, cure, waits),
             _ => Remedy::from(format!(
-                "run {} as the account of the fetching service, or put both into one group and let files be group-writable",
+                "run {} as the account of the fetching service, or put both into one group and let \
+                 files be group-writable",
                 filing.step.service
             )),
         }
@@ -173,7 +178,8 @@ impl<'a> Pair<'a> {
             let account = format!("{}:{}", subject.uid, subject.gid);
             let edit = site.layout.set(Part::Service(sorter.clone()), "runs_as", account);
             let effects = vec![format!(
-                "{sorter} can then do all that {maker} can, and no longer what only its own account could"
+                "{sorter} can then do all that {maker} can, and no longer what only its own \
+                 account could"
             )];
             return Remedy { steps: vec![edit, run_as_account(self.sorter)], effects };
         }
@@ -233,7 +239,11 @@ mod tests {
         assert_eq!(scene().told(&RULE), "");
         let mut narrow = scene();
         narrow.service("drover").umask = Some(0o022);
-        let told = "joiner can't link files of /data/intake/done into /data/films: fs.protected_hardlinks is on, 842:2100 does not own the source (uid 841), and may not both read and write it (mode 0644); moving them still costs no copy → in the layout line 5: set umask = \"002\" for service drover; on granary: set it in drover as well, and restart it";
+        let told = "joiner can't link files of /data/intake/done into /data/films: \
+                    fs.protected_hardlinks is on, 842:2100 does not own the source (uid 841), and \
+                    may not both read and write it (mode 0644); moving them still costs no copy → \
+                    in the layout line 5: set umask = \"002\" for service drover; on granary: set \
+                    it in drover as well, and restart it";
         assert_eq!(narrow.told(&RULE), told);
         narrow.facts("granary").told.sysctls[0].1 = 0;
         assert_eq!(narrow.told(&RULE), "");
@@ -249,9 +259,15 @@ mod tests {
     #[test]
     fn what_waits_is_judged_as_well() {
         let mut scene = scene();
-        scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/a.mkv\nf 0664 841:2100 /loft/media/intake/done/b/c.mkv");
-        let told = "joiner can't link files of /data/intake/done into /data/films: 1 file there, such as /data/intake/done/a.mkv: \
-                    fs.protected_hardlinks is on, 842:2100 does not own the source (uid 841), and may not both read and write it (mode 0644) → \
+        scene.tree(
+            "granary",
+            "f 0644 841:2100 /loft/media/intake/done/a.mkv\nf 0664 841:2100 \
+                               /loft/media/intake/done/b/c.mkv",
+        );
+        let told = "joiner can't link files of /data/intake/done into /data/films: 1 file there, \
+                    such as /data/intake/done/a.mkv: \
+                    fs.protected_hardlinks is on, 842:2100 does not own the source (uid 841), and \
+                    may not both read and write it (mode 0644) → \
                     on granary: find /loft/media/intake/done -type f -exec chmod g+rw '{}' +";
         assert_eq!(scene.told(&RULE), told);
     }

@@ -17,9 +17,11 @@ pub static RULE: Rule = Rule {
     id: "link/target-unwritable",
     severity: Severity::Blocker,
     title: "The sorting service can't create in the library",
-    means: "A new name needs write and search on the folder that is to hold it, whether it is linked, moved or copied there.",
+    means: "A new name needs write and search on the folder that is to hold it, whether it is \
+            linked, moved or copied there.",
     hurts: "Nothing is ever filed.",
-    fix: "Give the account write and search at the library folder, through a mapping and mounts that can be written.",
+    fix: "Give the account write and search at the library folder, through a mapping and mounts \
+          that can be written.",
     example: "joiner files into /data/films, which only keepers may write.",
 };
 
@@ -50,7 +52,8 @@ mod tests {
         let mut scene = Scene::local().with_intake();
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "d 0755 1101:2100 /loft/media/films");
-        let told = "joiner can't link files of /data/intake/done into /data/films: /loft/media/films on granary: group::r-x via gid 2100 does not let \
+        let told = "joiner can't link files of /data/intake/done into /data/films: \
+                    /loft/media/films on granary: group::r-x via gid 2100 does not let \
                     842:2100 add to it (mode 0755 mira:keepers); nothing can be filed";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
     }

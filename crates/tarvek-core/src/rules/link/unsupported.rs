@@ -16,7 +16,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "The filesystem can't link",
     means: "FAT and exFAT have one name for each file and no more.",
-    hurts: "Every import is copied or moved; what has to stay where it was downloaded takes its space twice.",
+    hurts: "Every import is copied or moved; what has to stay where it was downloaded takes its \
+            space twice.",
     fix: "Use a filesystem that links (ext4, XFS, Btrfs, ZFS), or want a rename.",
     example: "The library is an exFAT disk.",
 };
@@ -63,7 +64,8 @@ mod tests {
         scene.facts("granary").mounts = table("xfs");
         assert_eq!(scene.told(&RULE), "");
         scene.facts("granary").mounts = table("exfat");
-        let told = "joiner can't link files of /data/intake/done into /data/films: the filesystem has no hard links; moving them still costs no copy → ";
+        let told = "joiner can't link files of /data/intake/done into /data/films: the filesystem \
+                    has no hard links; moving them still costs no copy → ";
         assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
         scene.layout.intakes[0].want = Want::Rename;
         assert_eq!(scene.told(&RULE), "");

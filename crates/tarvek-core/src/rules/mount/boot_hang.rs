@@ -13,10 +13,13 @@ pub static RULE: Rule = Rule {
     id: "mount/boot-hang",
     severity: Severity::Risk,
     title: "The boot waits for what may not be there",
-    means: "A network or removable mount is neither marked as one (_netdev), nor allowed to fail (nofail), nor mounted on first use.",
-    hurts: "When the server or disk is away, the machine waits for it at boot, and may end in its emergency shell.",
+    means: "A network or removable mount is neither marked as one (_netdev), nor allowed to fail \
+            (nofail), nor mounted on first use.",
+    hurts: "When the server or disk is away, the machine waits for it at boot, and may end in its \
+            emergency shell.",
     fix: "Add nofail, _netdev and x-systemd.automount: it is then mounted on first use.",
-    example: "millrace mounts granary:media with ro alone; after a power cut both start, and millrace waits for granary.",
+    example: "millrace mounts granary:media with ro alone; after a power cut both start, and \
+              millrace waits for granary.",
 };
 
 /// Judges every declared mount.
@@ -57,7 +60,10 @@ mod tests {
             assert_eq!(scene.told(&RULE), "", "{options}");
         }
         scene.layout.mounts[0].options = MountOptions::read("ro");
-        let told = "the boot of millrace waits for another machine, to mount /mnt/media → in the layout line 4: set options = \"ro,nofail,_netdev,x-systemd.automount\" for millrace's mount at /mnt/media; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, and remount it";
+        let told = "the boot of millrace waits for another machine, to mount /mnt/media → in the \
+                    layout line 4: set options = \"ro,nofail,_netdev,x-systemd.automount\" for \
+                    millrace's mount at /mnt/media; on millrace: change the line of fstab or the \
+                    unit that mounts /mnt/media in the same way, and remount it";
         assert_eq!(scene.told(&RULE), told);
         scene.host("millrace").os = Os::Windows;
         assert_eq!(scene.told(&RULE), "");

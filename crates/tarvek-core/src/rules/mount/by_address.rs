@@ -18,7 +18,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Note,
     title: "A server is mounted by its address",
     means: "The source of a network mount names the server by its number and not by its name.",
-    hurts: "When the server gets another address, every mount of it fails, on every host, and nothing says what was meant.",
+    hurts: "When the server gets another address, every mount of it fails, on every host, and \
+            nothing says what was meant.",
     fix: "Give the server a name that every host resolves, and mount by it.",
     example: "10.20.0.2:/loft/media is mounted at /mnt/media.",
 };
@@ -74,7 +75,9 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(from("granary.lan:/loft/media"), "");
-        let told = "/mnt/media is mounted from 10.9.9.9, an address → in the layout, name the server in the source of /mnt/media by its name; on millrace: write its name into what mounts /mnt/media as well";
+        let told = "/mnt/media is mounted from 10.9.9.9, an address → in the layout, name the \
+                    server in the source of /mnt/media by its name; on millrace: write its name \
+                    into what mounts /mnt/media as well";
         assert_eq!(from("10.9.9.9:/loft/media"), told);
         assert!(from("[fe80::1]:/loft/media").contains("[fe80::1]"));
     }

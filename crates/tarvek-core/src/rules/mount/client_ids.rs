@@ -13,8 +13,10 @@ pub static RULE: Rule = Rule {
     id: "mount/client-ids",
     severity: Severity::Blocker,
     title: "The options of an SMB mount shut a service out",
-    means: "A client checks by itself what the options uid=, gid=, file_mode= and dir_mode= say of every file of an SMB mount, whatever the server would allow (mount.cifs(8)).",
-    hurts: "The server lets the user in, and the client shuts the service out: it sees nothing, or can't write.",
+    means: "A client checks by itself what the options uid=, gid=, file_mode= and dir_mode= say of \
+            every file of an SMB mount, whatever the server would allow (mount.cifs(8)).",
+    hurts: "The server lets the user in, and the client shuts the service out: it sees nothing, or \
+            can't write.",
     fix: "Give the mount the uid and gid of the service, or modes that let it in.",
     example: "The mount has uid=0 and dir_mode=0700; lantern runs as 840.",
 };
@@ -55,9 +57,18 @@ mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.mounts[0].options = MountOptions::read("ro,nofail,uid=0,gid=0,dir_mode=0700");
-        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media ro,uid=0,gid=0,dir_mode=0700";
+        let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media \
+                     ro,uid=0,gid=0,dir_mode=0700";
         scene.facts("millrace").mounts = Some(mounts(table));
         let told = scene.told(&RULE);
-        assert!(told.ends_with("set options = \"ro,nofail,dir_mode=0700,uid=840,gid=840\" for millrace's mount at /mnt/media; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, and remount it"), "{told}");
+        assert!(
+            told.ends_with(
+                "set options = \"ro,nofail,dir_mode=0700,uid=840,gid=840\" for \
+                                millrace's mount at /mnt/media; on millrace: change the line of \
+                                fstab or the unit that mounts /mnt/media in the same way, and \
+                                remount it"
+            ),
+            "{told}"
+        );
     }
 }

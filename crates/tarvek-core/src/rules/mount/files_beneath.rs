@@ -18,10 +18,12 @@ pub static RULE: Rule = Rule {
     id: "mount/files-beneath",
     severity: Severity::Risk,
     title: "Files lie in a mount point beneath the mount",
-    means: "Something wrote into the folder while nothing was mounted there; the mount hides it now.",
+    means: "Something wrote into the folder while nothing was mounted there; the mount hides it \
+            now.",
     hurts: "Nobody finds these files, and they fill the disk of the host, which nothing explains.",
     fix: "Bind the filesystem beneath to another folder, where they can be seen, and move them.",
-    example: "41 GiB of downloads lie in /mnt/granary/media of millrace, from the night when granary was off.",
+    example: "41 GiB of downloads lie in /mnt/granary/media of millrace, from the night when \
+              granary was off.",
 };
 
 /// Where what a mount hides is shown in the meantime.
@@ -94,8 +96,10 @@ mod tests {
                 vec![Beneath { point, entries, bytes: 3 << 30, more }];
             scene.told(&RULE)
         };
-        let told = "granary.lan:/loft/media hides what lies beneath it at /mnt/media of millrace: 2 entries, 3.0 GiB → on millrace: mkdir -p \
-                    /run/beneath; mount --bind / /run/beneath; move what lies in /run/beneath/mnt/media to where it belongs; umount \
+        let told = "granary.lan:/loft/media hides what lies beneath it at /mnt/media of millrace: \
+                    2 entries, 3.0 GiB → on millrace: mkdir -p \
+                    /run/beneath; mount --bind / /run/beneath; move what lies in \
+                    /run/beneath/mnt/media to where it belongs; umount \
                     /run/beneath";
         assert_eq!(with(2, false), told);
         assert!(with(2, true).contains(": at least 2 entries, "));

@@ -20,9 +20,12 @@ pub static RULE: Rule = Rule {
     id: "mount/inline-password",
     severity: Severity::Risk,
     title: "A password stands in configuration",
-    means: "Mount options, a Compose file, a unit or the like hold a password or token in plain text. It is not shown here.",
-    hurts: "These files are readable for every account, end up in backups and repositories, and the password with them.",
-    fix: "Keep it in a file of mode 0600 and name that: credentials=FILE for SMB mounts, env_file or a secret for containers. Then change the password.",
+    means: "Mount options, a Compose file, a unit or the like hold a password or token in plain \
+            text. It is not shown here.",
+    hurts: "These files are readable for every account, end up in backups and repositories, and \
+            the password with them.",
+    fix: "Keep it in a file of mode 0600 and name that: credentials=FILE for SMB mounts, env_file \
+          or a secret for containers. Then change the password.",
     example: "fstab mounts //granary/media with password=….",
 };
 
@@ -34,7 +37,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         vec![Step::on(
             host,
             format!(
-                "put it into a file of mode 0600, name that in {place} in its place, and change the password"
+                "put it into a file of mode 0600, name that in {place} in its place, and change \
+                 the password"
             ),
         )]
     };
@@ -125,7 +129,13 @@ mod tests {
             options: options.clone(),
         }];
         let told = scene.told(&RULE);
-        assert!(told.starts_with("fstab of millrace has a password in the options of /mnt/media → on millrace: put it"), "{told}");
+        assert!(
+            told.starts_with(
+                "fstab of millrace has a password in the options of /mnt/media → \
+                                  on millrace: put it"
+            ),
+            "{told}"
+        );
         scene.facts("millrace").fstab.clear();
         scene.layout.mounts[0].options = options;
         let told = scene.told(&RULE);

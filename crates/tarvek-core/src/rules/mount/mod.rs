@@ -67,7 +67,8 @@ fn set_options(site: &Site, mount: &Mount, options: &MountOptions) -> Vec<Step> 
     vec![edit, Step::on(&mount.host, words)]
 }
 
-/// What makes everything that an SMB mount shows belong to somebody (`mount.cifs(8)`, `uid=`, `gid=`).
+/// What makes everything that an SMB mount shows belong to somebody (`mount.cifs(8)`, `uid=`,
+/// `gid=`).
 pub(in crate::rules) fn set_ids(site: &Site, at: &Place, ids: &[(&str, u32)]) -> Vec<Step> {
     let options: Vec<String> = ids.iter().map(|(key, id)| format!("{key}={id}")).collect();
     let options: Vec<&str> = options.iter().map(String::as_str).collect();
@@ -114,7 +115,8 @@ pub(super) fn is_declared_source(site: &Site, mount: &Mount, seen: &MountEntry) 
     }
 }
 
-/// Whether two sources are one, or may be: of a number that no host of the site is known by, nobody knows whose it is.
+/// Whether two sources are one, or may be: of a number that no host of the site is known by, nobody
+/// knows whose it is.
 fn same_source(site: &Site, declared: &str, seen: &str, protocol: Protocol) -> bool {
     let plain = |source: &str| source.replace('\\', "/").trim_end_matches('/').to_ascii_lowercase();
     let (declared, seen) = (plain(declared), plain(seen));
@@ -145,8 +147,8 @@ fn offers(site: &Site, share: &Share, source: &str) -> bool {
     })
 }
 
-/// The command that mounts what should be mounted. With an fstab line the mount point is enough; without one the whole command
-/// has to be said.
+/// The command that mounts what should be mounted. With an fstab line the mount point is enough;
+/// without one the whole command has to be said.
 fn command(site: &Site, absent: &NotMounted) -> Command {
     let Place { host, path } = &absent.at;
     if site.fstab_at(host, path).is_some() {
@@ -180,7 +182,8 @@ fn command(site: &Site, absent: &NotMounted) -> Command {
     command.operand(source).arg(path)
 }
 
-/// How an SMB mount of the layout says who connects (`mount.cifs(8)`); the password is asked for, or stands in the file.
+/// How an SMB mount of the layout says who connects (`mount.cifs(8)`); the password is asked for,
+/// or stands in the file.
 fn login(site: &Site, absent: &NotMounted) -> Option<String> {
     let at = |mount: &&Mount| mount.host == absent.at.host && mount.at == absent.at.path;
     let mount = site.layout.mounts.iter().find(at)?;

@@ -18,7 +18,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Blocker,
     title: "An SMB mount names no share",
     means: "The source of an SMB mount names a server, and no share of it.",
-    hurts: "A server can't be mounted as a whole: the mount fails, and what is mapped from it is an empty folder.",
+    hurts: "A server can't be mounted as a whole: the mount fails, and what is mapped from it is \
+            an empty folder.",
     fix: "Name one of its shares.",
     example: "//granary is mounted at /mnt/media; it offers //granary/media.",
 };
@@ -74,7 +75,9 @@ mod tests {
             scene.told(&RULE)
         };
         assert_eq!(from("//granary.lan/media"), "");
-        let told = "/mnt/media is to be mounted from granary.lan, without a share → in the layout line 4: set from = \"//granary.lan/media\" for millrace's mount at /mnt/media; on millrace: name it in what mounts /mnt/media as well";
+        let told = "/mnt/media is to be mounted from granary.lan, without a share → in the layout \
+                    line 4: set from = \"//granary.lan/media\" for millrace's mount at /mnt/media; \
+                    on millrace: name it in what mounts /mnt/media as well";
         assert_eq!(from("//granary.lan/"), told);
         assert!(from("\\\\elsewhere").contains("name a share of it"));
     }

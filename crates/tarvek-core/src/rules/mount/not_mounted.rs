@@ -20,12 +20,16 @@ pub static RULE: Rule = Rule {
     id: "mount/not-mounted",
     severity: Severity::Blocker,
     title: "Declared or in fstab, but not mounted",
-    means: "The mount table of the host has nothing at the mount point, so the folder beneath is seen instead.",
-    hurts: "A scan sees an empty folder and may drop every title it knew; what a service writes there fills the system disk, \
+    means: "The mount table of the host has nothing at the mount point, so the folder beneath is \
+            seen instead.",
+    hurts: "A scan sees an empty folder and may drop every title it knew; what a service writes \
+            there fills the system disk, \
             and is hidden as soon as the mount comes back.",
-    fix: "Mount it, and find out why it was not: the server was off, the network came up late, the fstab line lacks nofail \
+    fix: "Mount it, and find out why it was not: the server was off, the network came up late, the \
+          fstab line lacks nofail \
           or automount. Move away what was written beneath first.",
-    example: "After a power cut the application host was up before the storage host; /mnt/granary/media stayed empty.",
+    example: "After a power cut the application host was up before the storage host; \
+              /mnt/granary/media stayed empty.",
 };
 
 /// Judges every mount that should be there, used by a library or not.
@@ -124,7 +128,8 @@ mod tests {
             assert_eq!(scene.told(&RULE), "");
             scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
             let told = format!(
-                "the layout declares granary:media at /mnt/media, but nothing is mounted there; the folder beneath is empty → \
+                "the layout declares granary:media at /mnt/media, but nothing is mounted there; \
+                 the folder beneath is empty → \
                  on millrace: {command}; restart lantern so that it sees the new mount"
             );
             assert_eq!(scene.told(&RULE), told);

@@ -18,7 +18,8 @@ pub static RULE: Rule = Rule {
     id: "mount/not-permanent",
     severity: Severity::Risk,
     title: "A mount will not be there after a reboot",
-    means: "A network filesystem is mounted, and neither fstab nor a mount unit of the host mounts it at boot.",
+    means: "A network filesystem is mounted, and neither fstab nor a mount unit of the host mounts \
+            it at boot.",
     hurts: "After the next reboot every path through it leads into the empty folder beneath.",
     fix: "Write it into fstab, or make a unit of it.",
     example: "/mnt/granary/media was mounted by hand last year.",
@@ -51,7 +52,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             let step = Step::on(
                 host,
                 format!(
-                    "add it to fstab: `tarvek emit fstab` writes the line of a mount that the layout declares; {}",
+                    "add it to fstab: `tarvek emit fstab` writes the line of a mount that the \
+                     layout declares; {}",
                     if declared.is_some() {
                         "it declares this one"
                     } else {
@@ -103,7 +105,14 @@ mod tests {
         assert_eq!(scene.told(&RULE), "", "its units were not seen");
         scene.facts("millrace").documents = vec![Document::new("units", b"")];
         let told = scene.told(&RULE);
-        assert!(told.starts_with("granary.lan:/loft/media is mounted at /mnt/media of millrace, and nothing mounts it at boot → on millrace: add it to fstab"), "{told}");
+        assert!(
+            told.starts_with(
+                "granary.lan:/loft/media is mounted at /mnt/media of millrace, \
+                                  and nothing mounts it at boot → on millrace: add it to \
+                                  fstab"
+            ),
+            "{told}"
+        );
         let mut with = |options: &str| {
             scene.facts("millrace").fstab = vec![FstabEntry {
                 source: "granary.lan:/loft/media".into(),

@@ -13,7 +13,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "A mount asks for an old version of its protocol",
     means: "The options ask for SMB 1 or NFS 2.",
-    hurts: "SMB 1 has no encryption worth the name and was the way in for worms; NFS 2 knows no files above 2 GiB. Kernels and servers drop both.",
+    hurts: "SMB 1 has no encryption worth the name and was the way in for worms; NFS 2 knows no \
+            files above 2 GiB. Kernels and servers drop both.",
     fix: "Leave the version out, or ask for vers=3.1.1 (SMB) or vers=4.2 (NFS).",
     example: "millrace mounts //granary/media with vers=1.0.",
 };

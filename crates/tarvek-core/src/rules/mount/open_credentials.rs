@@ -17,7 +17,8 @@ pub static RULE: Rule = Rule {
     id: "mount/open-credentials",
     severity: Severity::Risk,
     title: "Others can read a credentials file",
-    means: "The file that holds the name and password of an SMB mount is readable for others than its owner.",
+    means: "The file that holds the name and password of an SMB mount is readable for others than \
+            its owner.",
     hurts: "Every account of the host, and whoever gets into one, has the password of the share.",
     fix: "chmod 0600.",
     example: "/etc/granary.cred has mode 0644.",
@@ -56,7 +57,8 @@ mod tests {
         scene.layout.mounts[0].credentials = Some(abs("/etc/granary.cred"));
         assert_eq!(scene.told(&RULE), "", "nobody looked");
         scene.tree("millrace", "f 0640 0:0 /etc/granary.cred");
-        let told = "/etc/granary.cred has mode 0640: others than its owner can get at the password in it → on millrace: chmod 0600 \
+        let told = "/etc/granary.cred has mode 0640: others than its owner can get at the password \
+                    in it → on millrace: chmod 0600 \
                     /etc/granary.cred";
         assert_eq!(scene.told(&RULE), told);
         scene.tree("millrace", "f 0600 0:0 /etc/granary.cred");

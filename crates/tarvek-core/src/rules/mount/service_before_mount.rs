@@ -15,10 +15,14 @@ pub static RULE: Rule = Rule {
     id: "mount/service-before-mount",
     severity: Severity::Risk,
     title: "A service may start before what it maps is mounted",
-    means: "A mapping shows a folder of a network or removable mount, nothing makes the service wait for that mount, and a mount that comes later does not reach it.",
-    hurts: "After a reboot the service sees the empty folder beneath, drops its titles, or writes onto the system disk.",
-    fix: "Mount with x-systemd.automount, map with propagation rslave, or make the service wait for the mount (RequiresMountsFor=, systemd.unit(5)).",
-    example: "lantern maps /mnt/media; after a power cut it starts while granary is still booting, and its library is empty.",
+    means: "A mapping shows a folder of a network or removable mount, nothing makes the service \
+            wait for that mount, and a mount that comes later does not reach it.",
+    hurts: "After a reboot the service sees the empty folder beneath, drops its titles, or writes \
+            onto the system disk.",
+    fix: "Mount with x-systemd.automount, map with propagation rslave, or make the service wait \
+          for the mount (RequiresMountsFor=, systemd.unit(5)).",
+    example: "lantern maps /mnt/media; after a power cut it starts while granary is still booting, \
+              and its library is empty.",
 };
 
 /// Judges every mapping of what a network or removable mount shows.
@@ -83,7 +87,10 @@ mod tests {
     #[test]
     fn what_comes_later_reaches_a_service_or_is_waited_for() {
         let mut scene = Scene::over(Protocol::Nfs);
-        let told = "lantern may start before /mnt/media is mounted, and would see the folder beneath as /media → in the layout line 7: set propagation = \"rslave\" for lantern's mapping to /media; on millrace: recreate lantern's container with this mapping";
+        let told = "lantern may start before /mnt/media is mounted, and would see the folder \
+                    beneath as /media → in the layout line 7: set propagation = \"rslave\" for \
+                    lantern's mapping to /media; on millrace: recreate lantern's container with \
+                    this mapping";
         assert_eq!(scene.told(&RULE), told);
         for word in ["rslave", "slave", "rshared"] {
             scene.service("lantern").map.as_mut().unwrap()[0].propagation = Some(word.into());

@@ -12,10 +12,13 @@ pub static RULE: Rule = Rule {
     id: "mount/soft-writes",
     severity: Severity::Risk,
     title: "A writable NFS mount gives up",
-    means: "The mount is writable, and its option soft makes a request fail when the server does not answer in time.",
-    hurts: "A program that writes is told of an error long after, or of none: files are cut short or broken while everything seems well (nfs(5)).",
+    means: "The mount is writable, and its option soft makes a request fail when the server does \
+            not answer in time.",
+    hurts: "A program that writes is told of an error long after, or of none: files are cut short \
+            or broken while everything seems well (nfs(5)).",
     fix: "Mount it hard, which is the default, or read-only.",
-    example: "millrace mounts /mnt/intake with rw,soft: a download that a restart of the server met is half a file.",
+    example: "millrace mounts /mnt/intake with rw,soft: a download that a restart of the server \
+              met is half a file.",
 };
 
 /// Judges every declared mount.
@@ -54,7 +57,10 @@ mod tests {
         for options in ["rw,nofail", "ro,soft", "rw,hard", "soft,rw,ro"] {
             assert_eq!(with(options), "", "{options}");
         }
-        let told = "/mnt/media is writable and mounted soft: a write may be lost without a word → in the layout line 4: set options = \"rw,hard\" for millrace's mount at /mnt/media; on millrace: change the line of fstab or the unit that mounts /mnt/media in the same way, and remount it";
+        let told = "/mnt/media is writable and mounted soft: a write may be lost without a word → \
+                    in the layout line 4: set options = \"rw,hard\" for millrace's mount at \
+                    /mnt/media; on millrace: change the line of fstab or the unit that mounts \
+                    /mnt/media in the same way, and remount it";
         assert_eq!(with("rw,soft"), told);
         assert!(!with("softerr,nofail").is_empty());
     }

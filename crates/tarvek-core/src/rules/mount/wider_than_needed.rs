@@ -13,8 +13,10 @@ pub static RULE: Rule = Rule {
     id: "mount/wider-than-needed",
     severity: Severity::Note,
     title: "A mount is writable, and nobody needs that",
-    means: "A network mount is writable, and every service that sees something of it only reads there.",
-    hurts: "A fault in any of them, or in whoever gets into one, can change or remove what the whole site has.",
+    means: "A network mount is writable, and every service that sees something of it only reads \
+            there.",
+    hurts: "A fault in any of them, or in whoever gets into one, can change or remove what the \
+            whole site has.",
     fix: "Mount it read-only.",
     example: "Only lantern uses /mnt/media, read-only; the mount is rw.",
 };
@@ -61,7 +63,8 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
         assert!(scene.told(&RULE).starts_with(
-            "/mnt/media is writable, and everything that sees it only reads → in the layout line 4: set options = \"nofail,ro\""
+            "/mnt/media is writable, and everything that sees it only reads → in the layout line \
+             4: set options = \"nofail,ro\""
         ));
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
         assert_eq!(scene.told(&RULE), "");

@@ -17,11 +17,15 @@ pub static RULE: Rule = Rule {
     id: "mount/wrong-source",
     severity: Severity::Blocker,
     title: "Another source is mounted there than declared",
-    means: "The layout says what is to be mounted at the mount point, and the mount table of the host has something else there.",
-    hurts: "Every path through it leads into another folder: what is looked for is missing, and what is written lands where nobody \
+    means: "The layout says what is to be mounted at the mount point, and the mount table of the \
+            host has something else there.",
+    hurts: "Every path through it leads into another folder: what is looked for is missing, and \
+            what is written lands where nobody \
             looks for it.",
-    fix: "Unmount it and mount what is declared; or, if the layout is wrong, write the source that is meant into it.",
-    example: "The layout mounts granary:media at /mnt/granary/media; granary.lan:/loft/old is mounted there.",
+    fix: "Unmount it and mount what is declared; or, if the layout is wrong, write the source that \
+          is meant into it.",
+    example: "The layout mounts granary:media at /mnt/granary/media; granary.lan:/loft/old is \
+              mounted there.",
 };
 
 /// Judges every declared mount that is mounted.
@@ -51,7 +55,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     findings
 }
 
-/// This rule, where a way passes a mount of another source: then what is found, or not found, beyond it comes of that.
+/// This rule, where a way passes a mount of another source: then what is found, or not found,
+/// beyond it comes of that.
 pub(in crate::rules) fn on_way(site: &Site, route: &Route) -> Option<RuleId> {
     let wrong = site.layout.mounts.iter().any(|mount| {
         let seen = site.mounts(&mount.host).and_then(|table| table.mounted_at(&mount.at));
@@ -76,7 +81,10 @@ mod tests {
         let table =
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media nfs4 granary.lan:/loft/old ro";
         scene.facts("millrace").mounts = Some(mounts(table));
-        let told = "the layout mounts granary:media at /mnt/media, and granary.lan:/loft/old is mounted there → on millrace: umount /mnt/media; mount -t nfs -o ro granary.lan:/loft/media /mnt/media; restart lantern so that it sees the new mount";
+        let told = "the layout mounts granary:media at /mnt/media, and granary.lan:/loft/old is \
+                    mounted there → on millrace: umount /mnt/media; mount -t nfs -o ro \
+                    granary.lan:/loft/media /mnt/media; restart lantern so that it sees the new \
+                    mount";
         assert_eq!(scene.told(&RULE), told);
         let findings = scene.findings();
         let follows = findings.iter().find(|finding| finding.rule == &missing::RULE).unwrap();

@@ -12,7 +12,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Names that differ in case only",
     means: "Two names in one folder differ in nothing but upper and lower case.",
-    hurts: "SMB clients and systems that fold case show one of them, open the other, or delete the wrong one.",
+    hurts: "SMB clients and systems that fold case show one of them, open the other, or delete the \
+            wrong one.",
     fix: "Give one of them another name, or put both into one folder.",
     example: "A folder has Ferry Nine and ferry nine.",
 };
@@ -33,7 +34,11 @@ mod tests {
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        scene.tree("granary", "f 0644 0:0 /loft/media/films/Harbour (1999)/a.mkv\nf 0644 0:0 /loft/media/films/harbour (1999)/a.mkv");
+        scene.tree(
+            "granary",
+            "f 0644 0:0 /loft/media/films/Harbour (1999)/a.mkv\nf 0644 0:0 \
+                               /loft/media/films/harbour (1999)/a.mkv",
+        );
         let told = scene.told(&RULE);
         assert!(told.contains("2 names below /media/films: "), "{told}");
     }

@@ -11,8 +11,10 @@ pub static RULE: Rule = Rule {
     id: "name/not-share-safe",
     severity: Severity::Risk,
     title: "Names that SMB clients can not show or open",
-    means: "A name has a character that SMB clients keep for themselves, ends with a dot or a blank, or is that of a device.",
-    hurts: "The client shows another name in its place, or none, and can not open it. What plays from the share breaks for this title alone.",
+    means: "A name has a character that SMB clients keep for themselves, ends with a dot or a \
+            blank, or is that of a device.",
+    hurts: "The client shows another name in its place, or none, and can not open it. What plays \
+            from the share breaks for this title alone.",
     fix: "Rename it: tarvek forecast --renames FILE proposes a safe name for each.",
     example: "A film is called Low Water: Ebb, and the viewing room sees LOW~1.",
 };
@@ -38,7 +40,8 @@ mod tests {
         let told = scene.told(&RULE);
         assert!(
             told.contains(
-                "1 name below /media/films: /loft/media/films/Low Water: Ebb (2004).mkv (it has ':': SMB clients show it under another name)"
+                "1 name below /media/films: /loft/media/films/Low Water: Ebb (2004).mkv (it has \
+                 ':': SMB clients show it under another name)"
             ),
             "{told}"
         );

@@ -12,7 +12,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Names that are not UTF-8",
     means: "The bytes of a name are no UTF-8, as names from old systems are.",
-    hurts: "Servers show signs of replacement, refuse the name, or lose the file: what they write into their database no longer names it.",
+    hurts: "Servers show signs of replacement, refuse the name, or lose the file: what they write \
+            into their database no longer names it.",
     fix: "Rename it: tarvek forecast --renames FILE proposes what the bytes most likely mean.",
     example: "A folder from an old disk has an umlaut as one byte.",
 };

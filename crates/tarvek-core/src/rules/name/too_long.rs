@@ -11,8 +11,10 @@ pub static RULE: Rule = Rule {
     id: "name/too-long",
     severity: Severity::Risk,
     title: "Names or paths that are too long",
-    means: "A name has more than 255 bytes, or its path from the share on has more than 259 UTF-16 units with a drive letter in front.",
-    hurts: "Windows programs can neither open nor copy it, and most filesystems can not store a name of more than 255 bytes, so that it can not be copied there.",
+    means: "A name has more than 255 bytes, or its path from the share on has more than 259 UTF-16 \
+            units with a drive letter in front.",
+    hurts: "Windows programs can neither open nor copy it, and most filesystems can not store a \
+            name of more than 255 bytes, so that it can not be copied there.",
     fix: "Shorten the name or a folder above it.",
     example: "A concert recording has the names of all its players in the folder and in the file.",
 };

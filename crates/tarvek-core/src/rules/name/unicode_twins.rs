@@ -11,10 +11,13 @@ pub static RULE: Rule = Rule {
     id: "name/unicode-twins",
     severity: Severity::Risk,
     title: "Names that look the same",
-    means: "Two names in one folder are the same text, written in other bytes: one with composed characters, one with characters that are put together from parts.",
-    hurts: "Nobody can tell them apart by looking; systems that compose names see one of them only, and copies between systems overwrite each other.",
+    means: "Two names in one folder are the same text, written in other bytes: one with composed \
+            characters, one with characters that are put together from parts.",
+    hurts: "Nobody can tell them apart by looking; systems that compose names see one of them \
+            only, and copies between systems overwrite each other.",
     fix: "Give one of them another name, or put both into one folder.",
-    example: "Ölmühle came twice: once from a machine that writes ö as one character, once from one that writes o and two dots.",
+    example: "Ölmühle came twice: once from a machine that writes ö as one character, once from \
+              one that writes o and two dots.",
 };
 
 pub(super) const REMEDY: &str = "rename one of the two, or join them if they are one title";
@@ -33,7 +36,11 @@ mod tests {
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        scene.tree("granary", "d 0755 0:0 /loft/media/films/\u{d6}l (1999)\nd 0755 0:0 /loft/media/films/O\u{308}l (1999)");
+        scene.tree(
+            "granary",
+            "d 0755 0:0 /loft/media/films/\u{d6}l (1999)\nd 0755 0:0 \
+                               /loft/media/films/O\u{308}l (1999)",
+        );
         let told = scene.told(&RULE);
         assert!(told.contains("is the same text in other bytes"), "{told}");
     }

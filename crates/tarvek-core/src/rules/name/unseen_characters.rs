@@ -11,8 +11,10 @@ pub static RULE: Rule = Rule {
     id: "name/unseen-characters",
     severity: Severity::Risk,
     title: "Names with characters that nobody sees",
-    means: "A name has a control character, a mark that turns the direction of text, or a character of no width.",
-    hurts: "It can not be typed or found, two such names look alike, and a terminal or a list may show something else than there is.",
+    means: "A name has a control character, a mark that turns the direction of text, or a \
+            character of no width.",
+    hurts: "It can not be typed or found, two such names look alike, and a terminal or a list may \
+            show something else than there is.",
     fix: "Rename it: tarvek forecast --renames FILE proposes the name without them.",
     example: "A name that was copied from a web page has a space of no width in it.",
 };

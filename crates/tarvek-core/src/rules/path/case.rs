@@ -13,10 +13,13 @@ pub static RULE: Rule = Rule {
     id: "path/case",
     severity: Severity::Blocker,
     title: "A place exists in another letter case only",
-    means: "The folder has an entry whose name differs from the wanted one in upper and lower case only.",
-    hurts: "Linux filesystems tell Films from films, so the scan finds nothing, although a person who looks through a \
+    means: "The folder has an entry whose name differs from the wanted one in upper and lower case \
+            only.",
+    hurts: "Linux filesystems tell Films from films, so the scan finds nothing, although a person \
+            who looks through a \
             share from a desktop sees the folder under either spelling.",
-    fix: "Write the exact spelling in the layout and in the service, or rename the folder on the storage host.",
+    fix: "Write the exact spelling in the layout and in the service, or rename the folder on the \
+          storage host.",
     example: "The library's root is /media/Music, the folder is /loft/media/music.",
 };
 
@@ -51,7 +54,9 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/Films");
-        let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case differ → in the layout line 7: change root /media/Films of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
+        let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case \
+                    differ → in the layout line 7: change root /media/Films of lantern's library \
+                    Films to /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.root("/media/Films").told(&RULE), "");

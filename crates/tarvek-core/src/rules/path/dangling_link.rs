@@ -35,8 +35,13 @@ mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "l 0777 0:0 /loft/media/films/near -> Low Water (2003)");
         assert_eq!(scene.told(&RULE), "");
-        scene.tree("granary", "l 0777 0:0 /loft/media/films/gone -> Nothing (1999)\nl 0777 0:0 /loft/media/films/round -> round");
-        let told = "2 symlinks lead to nothing: /media/films/gone, /media/films/round → remove it, or make it lead to where the files are now";
+        scene.tree(
+            "granary",
+            "l 0777 0:0 /loft/media/films/gone -> Nothing (1999)\nl 0777 0:0 \
+                               /loft/media/films/round -> round",
+        );
+        let told = "2 symlinks lead to nothing: /media/films/gone, /media/films/round → remove it, \
+                    or make it lead to where the files are now";
         assert_eq!(scene.told(&RULE), told);
     }
 }

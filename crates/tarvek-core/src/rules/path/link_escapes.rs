@@ -12,9 +12,11 @@ pub static RULE: Rule = Rule {
     id: "path/link-escapes",
     severity: Severity::Risk,
     title: "A symlink leads out of what the service can see",
-    means: "A symlink in a library leads to a path that exists on the storage host and is not among what the service sees.",
+    means: "A symlink in a library leads to a path that exists on the storage host and is not \
+            among what the service sees.",
     hurts: "On the host it works; the service finds nothing there, and drops what it had.",
-    fix: "Map the folder that it leads to under the same path, or put the files themselves into the library.",
+    fix: "Map the folder that it leads to under the same path, or put the files themselves into \
+          the library.",
     example: "films/Old -> /attic/films; lantern sees /media only.",
 };
 
@@ -23,7 +25,8 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let outside = links(site, case, |end| {
         matches!(end, End::Uncovered { .. } | End::Volume { .. } | End::LeavesShare { .. })
     });
-    let remedy = "map the folder that it leads to under the same path into the service, or put a real folder in its place";
+    let remedy = "map the folder that it leads to under the same path into the service, or put a \
+                  real folder in its place";
     told_of_links(&RULE, case, &outside, "out of what the service sees", remedy)
 }
 
@@ -35,13 +38,31 @@ mod tests {
     #[test]
     fn a_symlink_stays_in_what_the_service_sees() {
         let mut scene = Scene::local();
-        scene.tree("granary", "l 0777 0:0 /loft/media/films/near -> Low Water (2003)\nl 0777 0:0 /loft/media/films/mapped -> /media/films");
+        scene.tree(
+            "granary",
+            "l 0777 0:0 /loft/media/films/near -> Low Water (2003)\nl 0777 0:0 \
+                               /loft/media/films/mapped -> /media/films",
+        );
         assert_eq!(scene.told(&RULE), "");
         scene.tree("granary", "l 0777 0:0 /loft/media/films/Old -> /attic/films");
-        let told = "a symlink leads out of what the service sees: /media/films/Old → map the folder that it leads to under the same path into \
+        let told = "a symlink leads out of what the service sees: /media/films/Old → map the \
+                    folder that it leads to under the same path into \
                     the service, or put a real folder in its place";
         assert_eq!(scene.told(&RULE), told);
-        scene.tree("granary", "l 0777 0:0 /loft/media/films/Older -> /attic/x\nl 0777 0:0 /loft/media/films/a -> /b\nl 0777 0:0 /loft/media/films/c -> /d");
-        assert!(scene.told(&RULE).starts_with("4 symlinks lead out of what the service sees: /media/films/Old, /media/films/Older, /media/films/a and 1 more"), "{}", scene.told(&RULE));
+        scene.tree(
+            "granary",
+            "l 0777 0:0 /loft/media/films/Older -> /attic/x\nl 0777 0:0 \
+                               /loft/media/films/a -> /b\nl 0777 0:0 /loft/media/films/c -> /d",
+        );
+        assert!(
+            scene.told(&RULE).starts_with(
+                "4 symlinks lead out of what the service sees: \
+                                               /media/films/Old, /media/films/Older, \
+                                               /media/films/a and 1 \
+                                               more"
+            ),
+            "{}",
+            scene.told(&RULE)
+        );
     }
 }

@@ -14,10 +14,13 @@ pub static RULE: Rule = Rule {
     id: "path/missing",
     severity: Severity::Blocker,
     title: "A place on the way does not exist",
-    means: "Following the path from the service, a folder was read to the end and has no entry of the next name.",
-    hurts: "The scan finds nothing. Worse, some engines make the missing folder by themselves, empty and owned by root, \
+    means: "Following the path from the service, a folder was read to the end and has no entry of \
+            the next name.",
+    hurts: "The scan finds nothing. Worse, some engines make the missing folder by themselves, \
+            empty and owned by root, \
             and the fault then looks like an empty library.",
-    fix: "Correct the path, if the finding names a near miss; otherwise make the folder on the host that should hold it.",
+    fix: "Correct the path, if the finding names a near miss; otherwise make the folder on the \
+          host that should hold it.",
     example: "A library's root is /media/flims; the folder on the storage host is called films.",
 };
 
@@ -68,7 +71,8 @@ mod tests {
         assert_eq!(told, ["path/missing"], "{findings:#?}");
         assert_eq!(findings[0].affects.len(), 2);
         assert_eq!(findings[0].about.to_string(), "service:lantern");
-        let remedy = "in the layout line 7: set from = \"/loft/media\" for lantern's mapping to /media; on granary: recreate lantern's container with this mapping";
+        let remedy = "in the layout line 7: set from = \"/loft/media\" for lantern's mapping to \
+                      /media; on granary: recreate lantern's container with this mapping";
         assert_eq!(findings[0].remedy.to_string(), remedy);
     }
 
@@ -77,7 +81,9 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.root("/media/flims");
-        let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → in the layout line 7: change root /media/flims of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
+        let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → in the layout \
+                    line 7: change root /media/flims of lantern's library Films to /media/films; \
+                    on granary: set it as the root in lantern as well";
         assert_eq!(scene.told(&RULE), told);
         let findings = scene.findings();
         let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
@@ -86,7 +92,8 @@ mod tests {
         scene.root("/media/workprints/new");
         assert!(scene.told(&RULE).ends_with("→ on granary: mkdir /loft/media/workprints"));
         scene.without("granary", "/loft/media/films").root("/media/attic");
-        let told = "/loft/media on granary has no \"attic\"; it is empty → on granary: mkdir /loft/media/attic";
+        let told = "/loft/media on granary has no \"attic\"; it is empty → on granary: mkdir \
+                    /loft/media/attic";
         assert_eq!(scene.told(&RULE), told);
         scene.unread("granary", "/loft/media");
         assert_eq!(scene.told(&RULE), "", "nobody looked there");

@@ -28,7 +28,8 @@ use crate::words::path::AbsPath;
 use crate::words::remedy::Step;
 use crate::words::rule::RuleId;
 
-/// The name that is missing on the way of a root. Where a mount is missing, what lies beneath is nobody's mistake.
+/// The name that is missing on the way of a root. Where a mount is missing, what lies beneath is
+/// nobody's mistake.
 fn missing_at<'a>(case: &'a UsedPath) -> Option<(&'a Route, &'a Missing)> {
     let route = case.route.as_ref().filter(|route| route.not_mounted.is_empty())?;
     match &route.end {
@@ -37,7 +38,8 @@ fn missing_at<'a>(case: &'a UsedPath) -> Option<(&'a Route, &'a Missing)> {
     }
 }
 
-/// The mapping in whose source a way broke off, on the service's own host; a name that is missing there is no part of the root.
+/// The mapping in whose source a way broke off, on the service's own host; a name that is missing
+/// there is no part of the root.
 fn broken_mapping<'a>(case: &'a UsedPath, route: &Route) -> Option<&'a Mapping> {
     let mapping = case.service.maps().get(route.mapping?)?;
     let [Level { view: View::Service(_), path: inside, .. }, Level { view: View::Host(_), .. }] =
@@ -48,14 +50,16 @@ fn broken_mapping<'a>(case: &'a UsedPath, route: &Route) -> Option<&'a Mapping> 
     (mapping.to.path.as_ref() == Ok(inside) && mapping.folder().is_some()).then_some(mapping)
 }
 
-/// A finding about the mapping, where it is the mapping that is wrong: whatever else leads through it fails alike.
+/// A finding about the mapping, where it is the mapping that is wrong: whatever else leads through
+/// it fails alike.
 fn about(case: &UsedPath, route: &Route, finding: Finding) -> Finding {
     let Some(mapping) = broken_mapping(case, route) else { return finding };
     let about = About::Service(case.service.name.clone());
     Finding { about, ..finding }.line(mapping.origin.line)
 }
 
-/// The root, or the mapping, as it should have been written: the last component of that name before the break is replaced.
+/// The root, or the mapping, as it should have been written: the last component of that name before
+/// the break is replaced.
 fn respelled(
     site: &Site,
     case: &UsedPath,
@@ -89,7 +93,8 @@ fn respelled(
     vec![case.name_instead(site, &path), set_in_service(case.service, case.what())]
 }
 
-/// What to do where a mapping has its two sides the wrong way round: with them swapped, the place is reached.
+/// What to do where a mapping has its two sides the wrong way round: with them swapped, the place
+/// is reached.
 fn swapped(site: &Site, case: &UsedPath) -> Option<Vec<Step>> {
     let mut folders = case.service.maps().iter().filter_map(|map| Some((map, map.folder()?)));
     folders.find_map(|(map, (from, to))| {
@@ -105,7 +110,8 @@ fn swapped(site: &Site, case: &UsedPath) -> Option<Vec<Step>> {
     })
 }
 
-/// Of a symlink no more than these are followed in one library: who has as many has one cause for them.
+/// Of a symlink no more than these are followed in one library: who has as many has one cause for
+/// them.
 const MOST_LINKS: usize = 20_000;
 
 /// The symlinks of a library that end in a certain way, as its service sees them.

@@ -51,8 +51,9 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     vec![all.chain([none()]).fold(finding().says(message).remedy(first), Finding::or_else)]
 }
 
-/// The folders that may be meant where a file is named, the likeliest first. A file of a library that lies alone in its folder is
-/// a title, and the root is the folder above that; one title is no root.
+/// The folders that may be meant where a file is named, the likeliest first. A file of a library
+/// that lies alone in its folder is a title, and the root is the folder above that; one title is no
+/// root.
 fn candidates(site: &Site, case: &UsedPath, route: &Route) -> Vec<AbsPath> {
     let Some(parent) = route.asked.parent() else { return Vec::new() };
     let titles = |path: &AbsPath| {
@@ -79,9 +80,12 @@ mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "f 0644 1101:2100 /loft/media/list.m3u");
         assert_eq!(scene.told(&RULE), "");
-        let told = "/loft/media/list.m3u is a file, not a folder → in the layout line 7: change root /media/list.m3u of lantern's library Films to /media; on granary: set it as the root in lantern as well";
+        let told = "/loft/media/list.m3u is a file, not a folder → in the layout line 7: change \
+                    root /media/list.m3u of lantern's library Films to /media; on granary: set it \
+                    as the root in lantern as well";
         assert_eq!(scene.root("/media/list.m3u").told(&RULE), told);
-        let told = "/loft/media/list.m3u is a file; /media/list.m3u/x needs a folder there → name the folder that is meant as \
+        let told = "/loft/media/list.m3u is a file; /media/list.m3u/x needs a folder there → name \
+                    the folder that is meant as \
                     the root";
         assert_eq!(scene.root("/media/list.m3u/x").told(&RULE), told);
         // One title's folder is no root either.

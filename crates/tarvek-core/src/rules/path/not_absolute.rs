@@ -16,8 +16,10 @@ pub static RULE: Rule = Rule {
     id: "path/not-absolute",
     severity: Severity::Blocker,
     title: "A mapping or root is not absolute",
-    means: "A path is relative, or has a \"..\" component, where only an absolute one has one meaning.",
-    hurts: "Engines read a relative source as the name of a volume or as relative to some file; the service then sees an \
+    means: "A path is relative, or has a \"..\" component, where only an absolute one has one \
+            meaning.",
+    hurts: "Engines read a relative source as the name of a volume or as relative to some file; \
+            the service then sees an \
             empty folder.",
     fix: "Write the absolute form.",
     example: "{ from = \"media\", to = \"/media\" }",
@@ -113,11 +115,15 @@ mod tests {
         for (root, told) in [
             (
                 "media/films",
-                "the root \"media/films\" is not absolute → in the layout line 7: change root media/films of lantern's library Films to /media/films; change it in the service's own settings as well",
+                "the root \"media/films\" is not absolute → in the layout line 7: change root \
+                 media/films of lantern's library Films to /media/films; change it in the \
+                 service's own settings as well",
             ),
             (
                 "/media/../films",
-                "the root \"/media/../films\" has a \"..\" component → in the layout line 7: change root /media/../films of lantern's library Films to /media/films; on granary: set it as the root in lantern as well",
+                "the root \"/media/../films\" has a \"..\" component → in the layout line 7: \
+                 change root /media/../films of lantern's library Films to /media/films; on \
+                 granary: set it as the root in lantern as well",
             ),
         ] {
             assert_eq!(scene.root(root).told(&RULE), told);
@@ -125,7 +131,11 @@ mod tests {
         let mut scene = Scene::local();
         let books = mapping("srv/books", "books", Access::ReadOnly);
         scene.service("lantern").map.as_mut().unwrap().push(books);
-        let told = "the mapping's from \"srv/books\" is not absolute → in the layout line 7: set from = \"/srv/books\" for lantern's mapping to books; change it in the service's own settings as well\nthe mapping's to \"books\" is not absolute → in the layout line 7: set to = \"/books\" for lantern's mapping to books; change it in the service's own settings as well";
+        let told = "the mapping's from \"srv/books\" is not absolute → in the layout line 7: set \
+                    from = \"/srv/books\" for lantern's mapping to books; change it in the \
+                    service's own settings as well\nthe mapping's to \"books\" is not absolute → \
+                    in the layout line 7: set to = \"/books\" for lantern's mapping to books; \
+                    change it in the service's own settings as well";
         assert_eq!(scene.told(&RULE), told);
     }
 }

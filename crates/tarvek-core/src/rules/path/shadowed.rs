@@ -21,13 +21,17 @@ pub static RULE: Rule = Rule {
     id: "path/shadowed",
     severity: Severity::Risk,
     title: "One mapping hides a subfolder of another",
-    means: "Two mappings nest, and a library uses the place where the inner one covers what the outer one would show.",
+    means: "Two mappings nest, and a library uses the place where the inner one covers what the \
+            outer one would show.",
     hurts: "Files that are there on the host can't be seen by the service, and nothing says so.",
-    fix: "Give the inner mapping a place of its own, or drop it if the outer one already shows the right folder.",
-    example: "/loft/media is mapped to /media and /loft/old/films to /media/films: the new films are hidden.",
+    fix: "Give the inner mapping a place of its own, or drop it if the outer one already shows the \
+          right folder.",
+    example: "/loft/media is mapped to /media and /loft/old/films to /media/films: the new films \
+              are hidden.",
 };
 
-/// A mapping inside another, where the root uses the place and the outer mapping would show another folder there.
+/// A mapping inside another, where the root uses the place and the outer mapping would show another
+/// folder there.
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let maps = case.service.maps();
@@ -59,7 +63,8 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     findings
 }
 
-/// What a folder of the service's host holds that another one is mapped over; `None` if nothing is hidden.
+/// What a folder of the service's host holds that another one is mapped over; `None` if nothing is
+/// hidden.
 fn hidden(
     site: &Site,
     case: &UsedPath,
@@ -106,7 +111,8 @@ mod tests {
             maps.push(mapping(from, to, Access::ReadOnly));
             scene.told(&RULE)
         };
-        let told = "the mapping to /media/films hides /loft/media/films of the mapping to /media; it holds 1 entry → map it beside \
+        let told = "the mapping to /media/films hides /loft/media/films of the mapping to /media; \
+                    it holds 1 entry → map it beside \
                     /media, not inside it, or drop one of the two mappings";
         assert_eq!(inner(&mut scene, "/srv/old", "/media/films"), told);
         assert_eq!(

@@ -17,11 +17,14 @@ pub static RULE: Rule = Rule {
     id: "path/uncovered",
     severity: Severity::Blocker,
     title: "No mapping covers the path",
-    means: "The service runs with mappings, and none of them is this path or one of the folders above it. What the service \
+    means: "The service runs with mappings, and none of them is this path or one of the folders \
+            above it. What the service \
             sees there is its own storage.",
-    hurts: "The path can't reach the storage host. What is written there vanishes when the container is made anew.",
+    hurts: "The path can't reach the storage host. What is written there vanishes when the \
+            container is made anew.",
     fix: "Add a mapping, or write the path as the service sees it, not as the host does.",
-    example: "The service maps /mnt/granary/media to /media, and a library's root was set to /mnt/granary/media/films.",
+    example: "The service maps /mnt/granary/media to /media, and a library's root was set to \
+              /mnt/granary/media/films.",
 };
 
 /// Judges one root.
@@ -66,7 +69,8 @@ fn mapping_to_add(service: &Service, root: &AbsPath) -> String {
     let near = nearest(&first, targets.iter().map(String::as_str));
     let near = near.map(|near| format!("; or did you mean {near}?")).unwrap_or_default();
     format!(
-        "add to the map of {}: {{ from = \"<host folder>\", to = \"{root}\", access = \"ro\" }}{near}",
+        "add to the map of {}: {{ from = \"<host folder>\", to = \"{root}\", access = \"ro\" \
+         }}{near}",
         service.name
     )
 }
@@ -81,14 +85,22 @@ mod tests {
     fn the_hosts_path_is_turned_into_the_services() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        let told = "no mapping of lantern covers /loft/media/films; it maps /media → in the layout line 7: change root /loft/media/films of lantern's library Films to /media/films; on granary: set it as the root in lantern as well";
+        let told = "no mapping of lantern covers /loft/media/films; it maps /media → in the layout \
+                    line 7: change root /loft/media/films of lantern's library Films to \
+                    /media/films; on granary: set it as the root in lantern as well";
         assert_eq!(scene.root("/loft/media/films").told(&RULE), told);
-        let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of lantern: { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" }; or did you mean /media?; on granary: recreate lantern's container with this mapping";
+        let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of \
+                    lantern: { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" \
+                    }; or did you mean /media?; on granary: recreate lantern's container with this \
+                    mapping";
         assert_eq!(scene.root("/mediax/films").told(&RULE), told);
         // With its sides the wrong way round, the mapping is what is wrong, and no root would help.
         scene.root("/media/films").service("lantern").map =
             Some(vec![mapping("/media", "/loft/media", Access::ReadOnly)]);
-        let told = "no mapping of lantern covers /media/films; it maps /loft/media → in the layout line 7: set from = \"/loft/media\" for lantern's mapping to /loft/media; set to = \"/media\" for lantern's mapping to /loft/media; on granary: recreate lantern's container with this mapping";
+        let told = "no mapping of lantern covers /media/films; it maps /loft/media → in the layout \
+                    line 7: set from = \"/loft/media\" for lantern's mapping to /loft/media; set \
+                    to = \"/media\" for lantern's mapping to /loft/media; on granary: recreate \
+                    lantern's container with this mapping";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").map = None;
         assert_eq!(scene.told(&RULE), "", "it runs on its host, and sees all of it");

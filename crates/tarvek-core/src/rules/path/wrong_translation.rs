@@ -20,10 +20,14 @@ pub static RULE: Rule = Rule {
     id: "path/wrong-translation",
     severity: Severity::Blocker,
     title: "A translation leads elsewhere",
-    means: "A service takes a path that another one names for a path of its own, and the two are not the same folder.",
-    hurts: "It looks for what the other has made where it is not, and finds nothing, or something else.",
-    fix: "Translate to the path under which the service itself sees that folder, or map the folder into both alike.",
-    example: "drover sees the done folder as /data/done; joiner, which sees it as /downloads, takes /data/done for /incoming.",
+    means: "A service takes a path that another one names for a path of its own, and the two are \
+            not the same folder.",
+    hurts: "It looks for what the other has made where it is not, and finds nothing, or something \
+            else.",
+    fix: "Translate to the path under which the service itself sees that folder, or map the folder \
+          into both alike.",
+    example: "drover sees the done folder as /data/done; joiner, which sees it as /downloads, \
+              takes /data/done for /incoming.",
 };
 
 /// Judges every translation.
@@ -68,7 +72,8 @@ fn told(site: &Site, service: &Service, translation: &Translation) -> Option<Fin
             Remedy::of(vec![edit, Step::on(&service.host, real)])
         }
         None => Remedy::of(vec![Step::words(format!(
-            "map {place} into {}, in the layout and in earnest, and translate it to where it lies there",
+            "map {place} into {}, in the layout and in earnest, and translate it to where it lies \
+             there",
             service.name
         ))]),
     }))
@@ -99,7 +104,8 @@ mod tests {
         };
         assert_eq!(told("/data/intake/done", "/downloads"), "");
         assert_eq!(told("/data/intake/done", "/data/intake/done"), "");
-        let remedy = " → in the layout line 7: set to = \"/downloads\" for joiner's translation of drover's /data/intake/done; on granary: set it in joiner as well";
+        let remedy = " → in the layout line 7: set to = \"/downloads\" for joiner's translation of \
+                      drover's /data/intake/done; on granary: set it in joiner as well";
         let means = "by /data/intake/done drover means granary:/loft/media/intake/done, but";
         let elsewhere =
             "/data/films, which joiner takes it for, leads to granary:/loft/media/films";
@@ -107,7 +113,8 @@ mod tests {
             told("/data/intake/done", "/data/films"),
             format!("{means} {elsewhere}{remedy}")
         );
-        let nowhere = "/incoming, which joiner takes it for, leads nowhere: no mapping covers it: it lies in the service's own storage";
+        let nowhere = "/incoming, which joiner takes it for, leads nowhere: no mapping covers it: \
+                       it lies in the service's own storage";
         assert_eq!(told("/data/intake/done", "/incoming"), format!("{means} {nowhere}{remedy}"));
         // What is not there is told elsewhere.
         assert_eq!(told("/data/intake/gone", "/data/films"), "");

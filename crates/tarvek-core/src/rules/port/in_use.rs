@@ -40,7 +40,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                 };
                 port.meets(&same)
                     && seen.program.as_ref().is_some_and(|program| {
-                        // The service itself, and what its engine puts before it, may well be there.
+                        // The service itself, and what its engine puts before it, may well be
+                        // there.
                         !ENGINES.contains(&program.raw()) && *program != service.name
                     })
             });
@@ -99,7 +100,9 @@ mod tests {
         {
             assert_eq!(by(program, address), "", "{program:?}");
         }
-        let told = "lantern publishes 7080/tcp, at which weaver of granary listens → in the layout line 5: change port 7080:80 of lantern to 7081:80; on granary: recreate lantern's container with that port; or stop weaver";
+        let told = "lantern publishes 7080/tcp, at which weaver of granary listens → in the layout \
+                    line 5: change port 7080:80 of lantern to 7081:80; on granary: recreate \
+                    lantern's container with that port; or stop weaver";
         assert_eq!(by(Some("weaver"), None), told);
         assert_eq!(by(Some("weaver"), Some("127.0.0.1")), told);
     }

@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     id: "port/taken-twice",
     severity: Severity::Blocker,
     title: "Two services publish one port",
-    means: "Two services of a host publish the same port and protocol, on the same address or on all.",
+    means: "Two services of a host publish the same port and protocol, on the same address or on \
+            all.",
     hurts: "The second one to start fails, and which one that is changes from boot to boot.",
     fix: "Give one of them another port.",
     example: "lantern and joiner both publish 7080.",
@@ -78,7 +79,8 @@ pub(super) fn another(site: &Site, service: &Service, written: &str, port: &Port
     site.layout.set(part, "", port.moved_to(written, free))
 }
 
-/// A published port or range of ports, as the layout writes it: `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
+/// A published port or range of ports, as the layout writes it:
+/// `[ADDRESS:]HOST[:INSIDE][/PROTOCOL]`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Port {
     /// The address that it is published on; all of them unless one is named.
@@ -184,7 +186,9 @@ mod tests {
         ] {
             assert_eq!(both(first, second), "", "{first:?} {second:?}");
         }
-        let told = "lantern and joiner both publish 7080/tcp on granary → in the layout line 5: change port 127.0.0.1:7080:80 of joiner to 127.0.0.1:7082:80; on granary: recreate joiner's container with that port";
+        let told = "lantern and joiner both publish 7080/tcp on granary → in the layout line 5: \
+                    change port 127.0.0.1:7080:80 of joiner to 127.0.0.1:7082:80; on granary: \
+                    recreate joiner's container with that port";
         assert_eq!(both(&["7080", "7081"], &["127.0.0.1:7080:80"]), told);
         let told = both(&["9000-9010"], &["9005-9006:80-81"]);
         assert!(told.contains("both publish 9005-9006/tcp") && told.contains("9011 is free"));

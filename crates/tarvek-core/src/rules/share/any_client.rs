@@ -15,7 +15,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Any machine may mount a writable export",
     means: "A folder is exported writable to every address.",
-    hurts: "Whoever reaches the server can mount it and, since NFS believes the numbers that clients send, be any account but root.",
+    hurts: "Whoever reaches the server can mount it and, since NFS believes the numbers that \
+            clients send, be any account but root.",
     fix: "Export it to the hosts or the network that need it.",
     example: "/loft/media is exported to * with rw.",
 };
@@ -59,7 +60,9 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
-        let told = "/loft/media is exported writable to *: to everybody → in the layout, name the hosts or the network that need media as its clients; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "/loft/media is exported writable to *: to everybody → in the layout, name the \
+                    hosts or the network that need media as its clients; on granary: put what \
+                    `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].clients = "10.20.0.0/24".into();
         assert_eq!(scene.told(&RULE), "");

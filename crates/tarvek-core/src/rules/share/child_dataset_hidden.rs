@@ -14,11 +14,14 @@ pub static RULE: Rule = Rule {
     id: "share/child-dataset-hidden",
     severity: Severity::Blocker,
     title: "A child dataset is hidden from NFS clients",
-    means: "A dataset is mounted below an exported folder, and it is neither exported itself nor included by crossmnt. The \
+    means: "A dataset is mounted below an exported folder, and it is neither exported itself nor \
+            included by crossmnt. The \
             server shows clients the empty folder on which it is mounted.",
     hurts: "On the storage host everything is in place; every client finds an empty folder.",
-    fix: "Export the child dataset too, and mount it if the clients use NFSv3; or set crossmnt on the parent's export.",
-    example: "loft/media is exported, loft/media/photos is a dataset of its own: the photo library is empty.",
+    fix: "Export the child dataset too, and mount it if the clients use NFSv3; or set crossmnt on \
+          the parent's export.",
+    example: "loft/media is exported, loft/media/photos is a dataset of its own: the photo library \
+              is empty.",
 };
 
 /// Judges one root.
@@ -51,9 +54,14 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.facts("granary").mounts = Some(mounts(
-            "1 0 0:1 / / zfs root rw\n2 1 0:2 / /loft/media zfs loft/media rw\n3 2 0:3 / /loft/media/films zfs loft/media/films rw",
+            "1 0 0:1 / / zfs root rw\n2 1 0:2 / /loft/media zfs loft/media rw\n3 2 0:3 / \
+             /loft/media/films zfs loft/media/films rw",
         ));
-        let told = "/media/films leads into the dataset at /loft/media/films, which the share media does not include → in the layout line 3: add { clients = \"millrace\", access = \"ro\", squash = \"root\", crossmnt = true } to nfs of share media; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "/media/films leads into the dataset at /loft/media/films, which the share \
+                    media does not include → in the layout line 3: add { clients = \"millrace\", \
+                    access = \"ro\", squash = \"root\", crossmnt = true } to nfs of share media; \
+                    on granary: put what `tarvek emit exports` writes in place, and run exportfs \
+                    -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].nfs[0].crossmnt = true;
         assert_eq!(scene.told(&RULE), "");

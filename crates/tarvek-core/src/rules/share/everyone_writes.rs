@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Guests or everyone may write to a share",
     means: "An SMB share is writable for guests, or for every account that there is.",
-    hurts: "Any machine in the network, and whatever gets into one, can change or encrypt what is in it.",
+    hurts: "Any machine in the network, and whatever gets into one, can change or encrypt what is \
+            in it.",
     fix: "Let in those who need it (only), and name who writes (write).",
     example: "media has writable = true and no only.",
 };
@@ -33,7 +34,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         };
         let message = format!("{whom} may write to {} of {}", share.path, share.host);
         let words = format!(
-            "in the layout, set guests = false and writable = false in the smb of {}, and name who needs it: only = [\"@group\"], write = [\"@group\"]",
+            "in the layout, set guests = false and writable = false in the smb of {}, and name who \
+             needs it: only = [\"@group\"], write = [\"@group\"]",
             share.name
         );
         findings.push(

@@ -14,10 +14,12 @@ pub static RULE: Rule = Rule {
     id: "share/file-refused",
     severity: Severity::Blocker,
     title: "A server stops reading its configuration",
-    means: "A line of exports or smb.conf is wrong, so that the server takes nothing of the file from there on, or nothing at all.",
+    means: "A line of exports or smb.conf is wrong, so that the server takes nothing of the file \
+            from there on, or nothing at all.",
     hurts: "What stands behind it is not offered, and nobody is told but whoever reads the log.",
     fix: "Mend the line.",
-    example: "A bracket in line 4 of /etc/exports is not closed: the exports behind it are not there.",
+    example: "A bracket in line 4 of /etc/exports is not closed: the exports behind it are not \
+              there.",
 };
 
 /// Judges the configuration of every host that was looked at.
@@ -55,7 +57,8 @@ mod tests {
         let spot = Spot { file: "/etc/exports".into(), line: 4 };
         let flaw = Flaw::Refused { by: "exportfs", why: "a stray bracket".into() };
         scene.facts("granary").told.configured.flaws = vec![(spot, flaw)];
-        let told = "exportfs stops at /etc/exports:4: a stray bracket → on granary: mend /etc/exports:4, and let exportfs read it again";
+        let told = "exportfs stops at /etc/exports:4: a stray bracket → on granary: mend \
+                    /etc/exports:4, and let exportfs read it again";
         assert_eq!(scene.told(&RULE), told);
     }
 }

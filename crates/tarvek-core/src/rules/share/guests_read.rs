@@ -54,7 +54,8 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().guests = true;
         assert!(scene.told(&RULE).starts_with(
-            "whoever gives no name may read /loft/media of granary → in the layout line 3: set guests = false"
+            "whoever gives no name may read /loft/media of granary → in the layout line 3: set \
+             guests = false"
         ));
         scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
         assert_eq!(scene.told(&RULE), "", "that is worse, and another rule's");

@@ -83,7 +83,9 @@ mod tests {
         scene.layout.shares.push(share("films", "/loft/media/films"));
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[1].nfs[0].access = Access::ReadWrite;
-        let told = "/loft/media/films lies in the share media, and rights to write differ → in the layout, give media and films the same rights to write, or keep one of the two shares";
+        let told = "/loft/media/films lies in the share media, and rights to write differ → in the \
+                    layout, give media and films the same rights to write, or keep one of the two \
+                    shares";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[1].nfs[0].clients = "10.20.0.0/24".into();
         assert!(scene.told(&RULE).contains("and clients differ"));

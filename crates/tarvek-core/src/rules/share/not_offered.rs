@@ -22,8 +22,10 @@ pub static RULE: Rule = Rule {
     id: "share/not-offered",
     severity: Severity::Blocker,
     title: "A mount refers to what its host does not offer",
-    means: "The source of a mount is no share of the host that it names, or none that is offered over this protocol or to this client.",
-    hurts: "The mount fails, or after the next change of the server it will: services see the empty folder beneath.",
+    means: "The source of a mount is no share of the host that it names, or none that is offered \
+            over this protocol or to this client.",
+    hurts: "The mount fails, or after the next change of the server it will: services see the \
+            empty folder beneath.",
     fix: "Offer it to the client, or mount what is offered.",
     example: "millrace mounts granary:/loft/photos; granary exports /loft/media only.",
 };
@@ -91,7 +93,8 @@ fn fault(site: &Site, mount: &Mount) -> Option<(String, Step)> {
     Some((
         message,
         Step::words(format!(
-            "in the layout, declare what {} mounts as a share of {host} over {word}, or mount one of those",
+            "in the layout, declare what {} mounts as a share of {host} over {word}, or mount one \
+             of those",
             mount.host
         )),
     ))
@@ -118,15 +121,25 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into();
-        let told = "millrace mounts media, which granary exports to others only → in the layout line 3: add { clients = \"millrace\" } to nfs of share media; on granary: put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "millrace mounts media, which granary exports to others only → in the layout \
+                    line 3: add { clients = \"millrace\" } to nfs of share media; on granary: put \
+                    what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.host("millrace").addresses = vec!["millrace.lan".into()];
         assert_eq!(scene.told(&RULE), "", "its number is not known");
         scene.layout.shares[0].nfs.clear();
-        assert!(scene.told(&RULE).starts_with("millrace mounts media over nfs, over which it is not offered → in the layout line 3: add { clients = \"millrace\" } to nfs"));
+        assert!(scene.told(&RULE).starts_with(
+            "millrace mounts media over nfs, over which it is \
+                                               not offered → in the layout line 3: add { clients \
+                                               = \"millrace\" } to nfs"
+        ));
         scene.layout.shares[0] = share("media", "/loft/media");
         scene.layout.mounts[0].from = MountSource::Literal("granary.lan:/loft/photos".into());
-        assert!(scene.told(&RULE).starts_with("millrace mounts granary.lan:/loft/photos, and granary offers /loft/media over nfs → in the layout, declare"));
+        assert!(scene.told(&RULE).starts_with(
+            "millrace mounts granary.lan:/loft/photos, and \
+                                               granary offers /loft/media over nfs → in the \
+                                               layout, declare"
+        ));
         scene.layout.mounts[0].from = MountSource::Literal("elsewhere:/loft/photos".into());
         assert_eq!(scene.told(&RULE), "");
     }

@@ -14,9 +14,11 @@ pub static RULE: Rule = Rule {
     id: "share/read-only",
     severity: Severity::Blocker,
     title: "A service that must write comes through a read-only share",
-    means: "A folder into which a service has to put files is reached through an export or share that is read-only.",
+    means: "A folder into which a service has to put files is reached through an export or share \
+            that is read-only.",
     hurts: "Every attempt fails, whatever the rights of the folder are.",
-    fix: "Offer the folder writable to that host or account, or let the service run where the folder is.",
+    fix: "Offer the folder writable to that host or account, or let the service run where the \
+          folder is.",
     example: "joiner files into /data/films through an export that is ro.",
 };
 
@@ -56,7 +58,14 @@ mod tests {
         scene.service("joiner").host = "millrace".into();
         scene.service("joiner").map = Some(vec![mapping("/mnt/media", "/data", Access::ReadWrite)]);
         let told = scene.told(&RULE);
-        assert!(told.starts_with("joiner has to write to /data/films, and the share media is read-only for it → in the layout line 3: add { clients = \"millrace\", access = \"rw\""), "{told}");
+        assert!(
+            told.starts_with(
+                "joiner has to write to /data/films, and the share media is \
+                                  read-only for it → in the layout line 3: add { clients \
+                                  = \"millrace\", access = \"rw\""
+            ),
+            "{told}"
+        );
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
         assert_eq!(scene.told(&RULE), "");
     }

@@ -75,7 +75,8 @@ mod tests {
         scene.change("granary", "/loft/media/.recycle/mira/A (2001).mkv", |meta| {
             meta.size = 3 << 30
         });
-        let told = "/loft/media/.recycle keeps 1 file of what was deleted, 3.0 GiB → on granary: empty /loft/media/.recycle when nobody wants \
+        let told = "/loft/media/.recycle keeps 1 file of what was deleted, 3.0 GiB → on granary: \
+                    empty /loft/media/.recycle when nobody wants \
                     anything of it back";
         assert_eq!(scene.told(&RULE), told);
         scene.layout.shares[0].smb.as_mut().unwrap().recycle = false;

@@ -16,7 +16,9 @@ pub static RULE: Rule = Rule {
     severity: Severity::Risk,
     title: "Root of a client is root of the export",
     means: "An export has no_root_squash: root of a client acts as root of the server there.",
-    hurts: "Whoever is root on one of the clients, or in a container of it without a namespace, can read, change and own everything in the export, and leave programs in it that run as root.",
+    hurts: "Whoever is root on one of the clients, or in a container of it without a namespace, \
+            can read, change and own everything in the export, and leave programs in it that run \
+            as root.",
     fix: "Squash root, and give the account that needs something the right to it.",
     example: "/loft/intake is exported to millrace with no_root_squash.",
 };
@@ -57,11 +59,10 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.told(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::None;
-        assert!(
-            scene
-                .told(&RULE)
-                .starts_with("root of any machine is root of /loft/media on granary → in the layout line 3: set squash")
-        );
+        assert!(scene.told(&RULE).starts_with(
+            "root of any machine is root of /loft/media on granary → in the \
+                              layout line 3: set squash"
+        ));
         let worst =
             |scene: &Scene| scene.findings().iter().find(|f| f.rule == &RULE).map(|f| f.severity);
         assert_eq!(worst(&scene), Some(Severity::Blocker));

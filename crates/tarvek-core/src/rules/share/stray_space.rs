@@ -19,10 +19,13 @@ pub static RULE: Rule = Rule {
     id: "share/stray-space",
     severity: Severity::Risk,
     title: "A space in an export gives everyone what one host was meant to get",
-    means: "A line of exports has a space between a client and its options: the client gets the defaults, and everyone the options (exports(5)).",
-    hurts: "A folder that was meant to be writable for one host is so for every machine in the network.",
+    means: "A line of exports has a space between a client and its options: the client gets the \
+            defaults, and everyone the options (exports(5)).",
+    hurts: "A folder that was meant to be writable for one host is so for every machine in the \
+            network.",
     fix: "Take the space out.",
-    example: "/loft/intake millrace (rw) exports it to millrace read-only, and to everybody with rw.",
+    example: "/loft/intake millrace (rw) exports it to millrace read-only, and to everybody with \
+              rw.",
 };
 
 /// Judges every line of exports that was seen, and every one that was adopted.
@@ -89,8 +92,10 @@ mod tests {
         };
         scene.facts("granary").told.configured.facts =
             vec![Configured { fact: Fact::Export(fact), spot: spot.clone() }];
-        let told = "a space stands behind millrace in /etc/exports:3: the options after it are for everybody → on granary: take the space \
-                    behind millrace out of /etc/exports:3; put what `tarvek emit exports` writes in place, and run exportfs -ra";
+        let told = "a space stands behind millrace in /etc/exports:3: the options after it are for \
+                    everybody → on granary: take the space \
+                    behind millrace out of /etc/exports:3; put what `tarvek emit exports` writes \
+                    in place, and run exportfs -ra";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").told.configured.facts.clear();
         let mut meant = scene.layout.shares[0].nfs[0].clone();

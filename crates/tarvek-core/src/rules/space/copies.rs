@@ -12,10 +12,13 @@ pub static RULE: Rule = Rule {
     id: "space/copies",
     severity: Severity::Note,
     title: "Files of equal bytes lie in the libraries",
-    means: "Several files hold the same bytes, and are not one file. It is known where a survey has their digests.",
+    means: "Several files hold the same bytes, and are not one file. It is known where a survey \
+            has their digests.",
     hurts: "Each of them takes its space once more than needed.",
-    fix: "Decide file by file: `tarvek waste --review FILE` lists them, `tarvek reclaim` takes away what is decided, and can put it back.",
-    example: "/loft/media/films/Low Water (2003)/Low Water (2003).mkv lies in /loft/media/films/new as well.",
+    fix: "Decide file by file: `tarvek waste --review FILE` lists them, `tarvek reclaim` takes \
+          away what is decided, and can put it back.",
+    example: "/loft/media/films/Low Water (2003)/Low Water (2003).mkv lies in \
+              /loft/media/films/new as well.",
 };
 
 /// Judges each library and intake.
@@ -36,6 +39,12 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         scene.equal_to_the_film(copy);
         let told = scene.told(&RULE);
-        assert!(told.starts_with("library:Films: 1 group of waste, copy, that would give back at most 3.0 MiB; such as /loft/media/films/ebb.mkv"), "{told}");
+        assert!(
+            told.starts_with(
+                "library:Films: 1 group of waste, copy, that would give back at \
+                                  most 3.0 MiB; such as /loft/media/films/ebb.mkv"
+            ),
+            "{told}"
+        );
     }
 }

@@ -17,10 +17,12 @@ pub static RULE: Rule = Rule {
     id: "space/held-by-snapshots",
     severity: Severity::Note,
     title: "What is deleted will stay in snapshots",
-    means: "The filesystem has snapshots that hold what was deleted since, and something on it could be taken away.",
+    means: "The filesystem has snapshots that hold what was deleted since, and something on it \
+            could be taken away.",
     hurts: "Nothing comes back of what is deleted before the last snapshot that holds it is gone.",
     fix: "Delete first, and let the snapshots run out; or destroy those that are not needed.",
-    example: "Snapshots of loft/media hold 1.2 TiB; what waste could free stays in them for 30 days.",
+    example: "Snapshots of loft/media hold 1.2 TiB; what waste could free stays in them for 30 \
+              days.",
 };
 
 /// Judges every filesystem with a library or intake and with waste in it.
@@ -51,7 +53,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             continue;
         }
         let message = format!(
-            "snapshots of {} hold {}; of what waste could free ({} at most) nothing comes back before they are gone",
+            "snapshots of {} hold {}; of what waste could free ({} at most) nothing comes back \
+             before they are gone",
             dataset,
             bytes(held),
             bytes(waste)
@@ -59,7 +62,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         let list =
             Command::new("zfs list -t snapshot -o name,used,creation -r").operand(dataset.raw());
         let words = format!(
-            "take the waste away first (`tarvek waste --review waste.csv`), then destroy the snapshots that nobody needs: {list}"
+            "take the waste away first (`tarvek waste --review waste.csv`), then destroy the \
+             snapshots that nobody needs: {list}"
         );
         let finding =
             RULE.finding(About::Host(end.host.clone())).at(&place).known(Evidence::Observed);

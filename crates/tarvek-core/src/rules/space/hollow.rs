@@ -33,7 +33,13 @@ mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "d 0775 1101:2100 /loft/media/films/High Water (2004)");
         let told = scene.told(&RULE);
-        assert!(told.starts_with("library:Films: 1 group of waste, hollow; such as /loft/media/films/High Water (2004)"), "{told}");
+        assert!(
+            told.starts_with(
+                "library:Films: 1 group of waste, hollow; such as \
+                                  /loft/media/films/High Water (2004)"
+            ),
+            "{told}"
+        );
         // Of what nobody looked into nothing is said.
         scene.unread("granary", "/loft/media/films/High Water (2004)");
         assert_eq!(scene.told(&RULE), "");

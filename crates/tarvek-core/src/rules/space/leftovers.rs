@@ -12,9 +12,12 @@ pub static RULE: Rule = Rule {
     id: "space/leftovers",
     severity: Severity::Note,
     title: "Something is left over",
-    means: "Files are left over from something else: partial downloads, samples, archives beside what they held, sidecars without their film, what systems and desktops leave behind, trash, converted versions.",
+    means: "Files are left over from something else: partial downloads, samples, archives beside \
+            what they held, sidecars without their film, what systems and desktops leave behind, \
+            trash, converted versions.",
     hurts: "They take space, and show up where somebody browses.",
-    fix: "Look through them: `tarvek waste --kind leftover --review FILE`, then `tarvek reclaim`. A layout adds patterns of its own: [waste] leftovers = [\"*.bak\"].",
+    fix: "Look through them: `tarvek waste --kind leftover --review FILE`, then `tarvek reclaim`. \
+          A layout adds patterns of its own: [waste] leftovers = [\"*.bak\"].",
     example: "/loft/media/films/.Trash-1000 holds what was deleted in March.",
 };
 

@@ -1,4 +1,5 @@
-//! Rules about space that is taken for nothing, by what names and surveys say without reading anything.
+//! Rules about space that is taken for nothing, by what names and surveys say without reading
+//! anything.
 
 pub mod copies;
 pub mod held_by_snapshots;
@@ -37,7 +38,8 @@ fn of_kind(site: &Site, cases: &[UsedPath], kind: Waste, rule: RuleId) -> Vec<Fi
         }
         let review = format!("{}.csv", kind.word());
         let words = format!(
-            "with this layout there: `tarvek waste --kind {} --review {review}`, decide in it, then `tarvek reclaim {review} --yes`",
+            "with this layout there: `tarvek waste --kind {} --review {review}`, decide in it, \
+             then `tarvek reclaim {review} --yes`",
             kind.word()
         );
         rule.finding(About::Host(place.host.clone()))

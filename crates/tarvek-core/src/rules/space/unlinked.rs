@@ -12,10 +12,13 @@ pub static RULE: Rule = Rule {
     id: "space/unlinked",
     severity: Severity::Note,
     title: "A copy in the intake should be a link",
-    means: "A file of a library and one of an intake hold the same bytes on one filesystem, and are two files. It is known where a survey has their digests.",
+    means: "A file of a library and one of an intake hold the same bytes on one filesystem, and \
+            are two files. It is known where a survey has their digests.",
     hurts: "Each takes its space twice for as long as the download stays.",
-    fix: "Make one file of each pair: `tarvek waste --kind unlinked --review FILE`, then `tarvek reclaim`; and see why they are copied (`tarvek link`).",
-    example: "/loft/media/intake/done/low.water.2003.mkv and /loft/media/films/Low Water (2003)/Low Water (2003).mkv hold the same.",
+    fix: "Make one file of each pair: `tarvek waste --kind unlinked --review FILE`, then `tarvek \
+          reclaim`; and see why they are copied (`tarvek link`).",
+    example: "/loft/media/intake/done/low.water.2003.mkv and /loft/media/films/Low Water \
+              (2003)/Low Water (2003).mkv hold the same.",
 };
 
 /// Judges each library and intake.

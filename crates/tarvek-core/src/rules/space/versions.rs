@@ -12,9 +12,11 @@ pub static RULE: Rule = Rule {
     id: "space/versions",
     severity: Severity::Note,
     title: "A title lies there in several versions",
-    means: "Several files are one title by their names and headers, and one of them is better. It is known where a survey has their headers.",
+    means: "Several files are one title by their names and headers, and one of them is better. It \
+            is known where a survey has their headers.",
     hurts: "The others take space, and a service may play any of them.",
-    fix: "Decide title by title: `tarvek waste --kind version --review FILE`, then `tarvek reclaim`. A library says what it prefers: prefer = \"hevc, at most 1080p\".",
+    fix: "Decide title by title: `tarvek waste --kind version --review FILE`, then `tarvek \
+          reclaim`. A library says what it prefers: prefer = \"hevc, at most 1080p\".",
     example: "Low Water (2003) lies there in 1080 and in 576 lines.",
 };
 

@@ -11,10 +11,13 @@ pub static RULE: Rule = Rule {
     id: "survey/no-acls",
     severity: Severity::Risk,
     title: "ACLs were not collected",
-    means: "The host had no tool that tells POSIX ACLs, so that access there was judged by mode bits alone.",
+    means: "The host had no tool that tells POSIX ACLs, so that access there was judged by mode \
+            bits alone.",
     hurts: "Whoever is let in or kept out by an ACL entry is judged wrongly.",
-    fix: "Put getfacl on the host (the package is usually called acl), or survey it with tarvek itself, and collect again.",
-    example: "A box with BusyBox only; the share grants the serving account by a named entry that the listing lacks.",
+    fix: "Put getfacl on the host (the package is usually called acl), or survey it with tarvek \
+          itself, and collect again.",
+    example: "A box with BusyBox only; the share grants the serving account by a named entry that \
+              the listing lacks.",
 };
 
 /// Judges the hosts that libraries lead to.
@@ -42,7 +45,8 @@ mod tests {
         assert_eq!(scene.told(&RULE), "");
         let lacks = ("acl".to_owned(), "there is no getfacl".into());
         scene.facts("granary").told.lacking.push(lacks);
-        let told = "access on granary is judged by mode bits alone: there is no getfacl → install getfacl on granary, and collect again";
+        let told = "access on granary is judged by mode bits alone: there is no getfacl → install \
+                    getfacl on granary, and collect again";
         assert_eq!(scene.told(&RULE), told);
         scene.service("lantern").libraries.clear();
         assert_eq!(scene.told(&RULE), "", "no library leads there");

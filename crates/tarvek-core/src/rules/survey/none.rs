@@ -13,10 +13,12 @@ pub static RULE: Rule = Rule {
     id: "survey/none",
     severity: Severity::Note,
     title: "A host was not looked at",
-    means: "Libraries lead to a host of which there is no survey, so that only the layout speaks of it.",
+    means: "Libraries lead to a host of which there is no survey, so that only the layout speaks \
+            of it.",
     hurts: "Nothing says that the folders are there or can be read.",
     fix: "Survey the host, and give the survey to check.",
-    example: "The layout declares granary, and check was run on millrace with no survey of granary beside it.",
+    example: "The layout declares granary, and check was run on millrace with no survey of granary \
+              beside it.",
 };
 
 /// Judges the hosts that libraries lead to.
@@ -54,7 +56,8 @@ mod tests {
     fn a_host_that_libraries_lead_to_has_to_be_looked_at() {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
-        let told = "nobody has looked at granary: 1 row of the board rest on the layout alone → collect a listing on granary and give it \
+        let told = "nobody has looked at granary: 1 row of the board rest on the layout alone → \
+                    collect a listing on granary and give it \
                     with --survey";
         assert_eq!(scene.unseen("granary").told(&RULE), told);
         scene.service("lantern").libraries.clear();

@@ -14,7 +14,8 @@ pub static RULE: Rule = Rule {
     id: "survey/not-seen",
     severity: Severity::Risk,
     title: "Part of a library could not be looked into",
-    means: "Whoever made the survey was refused by some folders, or they vanished while it ran. What they hold is not part \
+    means: "Whoever made the survey was refused by some folders, or they vanished while it ran. \
+            What they hold is not part \
             of any verdict.",
     hurts: "The library may be less complete than it looks.",
     fix: "Survey again as root, or as an account that can read everything.",
@@ -65,7 +66,8 @@ mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.told(&RULE), "");
         scene.unread("granary", "/loft/media/films/Low Water (2003)");
-        let told = "1 folder below /media/films could not be looked into, such as /loft/media/films/Low Water (2003) → look at granary \
+        let told = "1 folder below /media/films could not be looked into, such as \
+                    /loft/media/films/Low Water (2003) → look at granary \
                     again as root";
         assert_eq!(scene.told(&RULE), told);
         scene.facts("granary").taken_by = Some(1101);
@@ -76,12 +78,14 @@ mod tests {
     fn a_root_that_the_survey_left_out_is_named() {
         let mut scene = Scene::local();
         scene.unread("granary", "/loft/media").without("granary", "/loft/media/films");
-        let told = "/loft/media/films on granary could not be seen: the survey did not go there → look at granary again, with \
+        let told = "/loft/media/films on granary could not be seen: the survey did not go there → \
+                    look at granary again, with \
                     /loft/media/films among the roots";
         assert_eq!(scene.told(&RULE), told);
         let why = "permission denied (EACCES)".to_owned();
         scene.facts("granary").gaps.push(Gap { path: abs("/loft/media"), why: why.into() });
-        let told = "/loft/media/films on granary could not be seen: permission denied (EACCES) → look at granary again as root";
+        let told = "/loft/media/films on granary could not be seen: permission denied (EACCES) → \
+                    look at granary again as root";
         assert_eq!(scene.told(&RULE), told);
     }
 }

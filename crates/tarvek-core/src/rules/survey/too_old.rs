@@ -15,7 +15,8 @@ pub static RULE: Rule = Rule {
     means: "What is known of the host was seen longer ago than --max-age allows.",
     hurts: "The verdict may be true of a host that is no more.",
     fix: "Survey the host again, into the same file: only what changed is read.",
-    example: "A nightly check with --max-age 2d; the storage host's survey has not been renewed for a week.",
+    example: "A nightly check with --max-age 2d; the storage host's survey has not been renewed \
+              for a week.",
 };
 
 /// Judges every host that was looked at.

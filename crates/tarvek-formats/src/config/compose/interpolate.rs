@@ -14,8 +14,9 @@ pub(super) struct Filled {
     pub(super) unset: Vec<String>,
 }
 
-/// Puts the values of variables into a text: `$NAME`, `${NAME}`, `${NAME:-default}`, `${NAME-default}`, `${NAME:?message}`,
-/// `${NAME?message}`, `${NAME:+other}`, `${NAME+other}`, also in each other; `$$` is a dollar.
+/// Puts the values of variables into a text: `$NAME`, `${NAME}`, `${NAME:-default}`,
+/// `${NAME-default}`, `${NAME:?message}`, `${NAME?message}`, `${NAME:+other}`, `${NAME+other}`,
+/// also in each other; `$$` is a dollar.
 ///
 /// # Errors
 /// What is wrong with it, or the message of a variable that has to have a value.

@@ -1,4 +1,5 @@
-//! How a service of one file or one that is extended becomes one with what a later file says (Compose Specification, "Merge").
+//! How a service of one file or one that is extended becomes one with what a later file says
+//! (Compose Specification, "Merge").
 
 use std::collections::HashSet;
 use std::hash::Hash;

@@ -1,6 +1,8 @@
-//! Files of the Compose Specification: what their services see, under which account, and which ports they publish.
+//! Files of the Compose Specification: what their services see, under which account, and which
+//! ports they publish.
 //!
-//! Values are those that an engine would come to: variables filled in, files merged, services extended.
+//! Values are those that an engine would come to: variables filled in, files merged, services
+//! extended.
 
 mod interpolate;
 mod merge;
@@ -60,8 +62,8 @@ impl Services {
     }
 }
 
-/// Reads a project: its files in the order in which they are merged, at least one. Returns those that are broken as a whole; the others
-/// are read all the same.
+/// Reads a project: its files in the order in which they are merged, at least one. Returns those
+/// that are broken as a whole; the others are read all the same.
 pub(crate) fn read(files: &[File], around: &Around, out: &mut Collect) -> Vec<Refused> {
     let mut refused = Vec::new();
     let main = &files[0];
@@ -154,7 +156,8 @@ fn environment(project: &mut Project, out: &mut Collect) {
     }
 }
 
-/// Takes what a file declares, after what it includes. Each file is a part of the project once, however often it is included.
+/// Takes what a file declares, after what it includes. Each file is a part of the project once,
+/// however often it is included.
 fn take(
     project: &Project,
     tree: &Node,
@@ -386,7 +389,8 @@ fn tell(project: &Project, name: &Name, parts: &Parts, volumes: &Volumes, out: &
     }
 }
 
-/// The variables that a service is given, each with its place: files in their order, then what it says itself.
+/// The variables that a service is given, each with its place: files in their order, then what it
+/// says itself.
 fn all_variables(
     project: &Project,
     parts: &Parts,

@@ -1,4 +1,5 @@
-//! From the tree of a Compose file to the parts of a service that matter here, with variables filled in.
+//! From the tree of a Compose file to the parts of a service that matter here, with variables
+//! filled in.
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};

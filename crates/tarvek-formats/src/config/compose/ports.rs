@@ -1,4 +1,5 @@
-//! Published ports as engines write them in one line: `[[IP:]HOST:]TARGET[/PROTOCOL]`, each side one port or a range.
+//! Published ports as engines write them in one line: `[[IP:]HOST:]TARGET[/PROTOCOL]`, each side
+//! one port or a range.
 
 use tarvek_core::facts::configured::{PortFact, Transport};
 use tarvek_core::words::name::Name;

@@ -1,4 +1,5 @@
-//! Volumes of containers as engines write them in one line: `SOURCE:TARGET:MODE` (Compose Specification, podman-run(1)).
+//! Volumes of containers as engines write them in one line: `SOURCE:TARGET:MODE` (Compose
+//! Specification, podman-run(1)).
 
 use tarvek_core::words::terms::{Access, Label};
 
@@ -59,8 +60,8 @@ pub(crate) fn has_drive(text: &str) -> bool {
         && matches!(bytes[2], b'\\' | b'/')
 }
 
-/// Where the part that ends at the next colon ends; the colon of a drive is none. `x:/a` is a volume of one letter unless another path
-/// follows, as one does behind a folder of a drive.
+/// Where the part that ends at the next colon ends; the colon of a drive is none. `x:/a` is a
+/// volume of one letter unless another path follows, as one does behind a folder of a drive.
 fn part(text: &str) -> usize {
     let drive = has_drive(text)
         && (text.as_bytes()[2] == b'\\' || {

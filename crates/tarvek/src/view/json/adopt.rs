@@ -27,7 +27,8 @@ pub(crate) struct Adopt {
     facts: Vec<FactDoc>,
     /// Lines, or parts of them, that could not be understood.
     skipped: Vec<SkippedDoc>,
-    /// What is wrong with how something is written: secrets that anybody can read, lines at which a program stops.
+    /// What is wrong with how something is written: secrets that anybody can read, lines at which a
+    /// program stops.
     flaws: Vec<FlawDoc>,
     /// What no file says, and was told from names and rights.
     guesses: Vec<GuessDoc>,
@@ -147,8 +148,8 @@ enum Kind {
         /// `null` where the engine picks one.
         published: Option<u16>,
         target: u16,
-        /// How many ports of a range this is about, the named ones first; left out where it is one port. Ranges are a fact each port
-        /// as long as there are not too many of them.
+        /// How many ports of a range this is about, the named ones first; left out where it is one
+        /// port. Ranges are a fact each port as long as there are not too many of them.
         #[serde(skip_serializing_if = "Option::is_none")]
         count: Option<u32>,
         protocol: &'static str,
@@ -286,7 +287,8 @@ fn options(options: &MountOptions) -> Vec<String> {
 }
 
 impl From<&Fact> for Kind {
-    /// Every field by its name: one that is added to a fact does not compile until it has its place here.
+    /// Every field by its name: one that is added to a fact does not compile until it has its place
+    /// here.
     fn from(fact: &Fact) -> Self {
         match fact {
             Fact::Service(ServiceFact {

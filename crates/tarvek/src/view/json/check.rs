@@ -50,7 +50,8 @@ struct BoardRow {
     stages: Stages,
     /// In one line.
     verdict: String,
-    /// Whether a scan started now would find what is meant; of an intake, whether each step can be done.
+    /// Whether a scan started now would find what is meant; of an intake, whether each step can be
+    /// done.
     ready: bool,
     /// Entries below the roots that were seen.
     entries: u64,
@@ -78,7 +79,8 @@ struct Stages {
 /// A step of an intake.
 #[derive(Debug, Serialize, JsonSchema)]
 struct IntakeStep {
-    /// `finish` takes a download from the partial into the done folder, `file` from there into the library.
+    /// `finish` takes a download from the partial into the done folder, `file` from there into the
+    /// library.
     step: Keyword<Stage>,
     /// Who does it.
     service: String,
@@ -87,7 +89,8 @@ struct IntakeStep {
     ends: FromTo,
     /// What it comes to.
     does: Keyword<Does>,
-    /// Whether removing the download after it gives its space back; null where nothing is left to remove, or nobody knows.
+    /// Whether removing the download after it gives its space back; null where nothing is left to
+    /// remove, or nobody knows.
     removal_frees: Option<bool>,
     hardlink: VerdictDoc,
     rename: VerdictDoc,

@@ -101,8 +101,8 @@ impl<'a> EditedLayout<'a> {
     }
 }
 
-/// One thing to be done, for programs: a command on a host (`run`), a change of the layout (`set`, `add` or `remove`), or something for
-/// a person (`do`).
+/// One thing to be done, for programs: a command on a host (`run`), a change of the layout (`set`,
+/// `add` or `remove`), or something for a person (`do`).
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub(super) struct StepDoc {
     /// The host on which it is done.
@@ -114,7 +114,8 @@ pub(super) struct StepDoc {
     /// The same in base64, where one of them is no UTF-8.
     #[serde(skip_serializing_if = "Option::is_none")]
     run_bytes: Option<Vec<String>>,
-    /// The place in the TOML document that gets another value: tables by name, arrays by index, as the file stands before the first step.
+    /// The place in the TOML document that gets another value: tables by name, arrays by index, as
+    /// the file stands before the first step.
     #[serde(skip_serializing_if = "Option::is_none")]
     set: Option<String>,
     /// The list in the TOML document that gets one more item.

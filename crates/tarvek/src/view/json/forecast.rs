@@ -81,7 +81,8 @@ struct FoundDoc {
     /// Of an episode that goes by its day.
     #[serde(skip_serializing_if = "Option::is_none")]
     date: Option<String>,
-    /// The languages of the subtitles beside its files, by their names; `und` where these do not say.
+    /// The languages of the subtitles beside its files, by their names; `und` where these do not
+    /// say.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
     subtitles: Vec<String>,

@@ -1,4 +1,5 @@
-//! The JSON contract, a file per command: each document names its schema; unknown fields may be added.
+//! The JSON contract, a file per command: each document names its schema; unknown fields may be
+//! added.
 
 mod access;
 mod adopt;
@@ -48,7 +49,8 @@ pub(crate) fn text<T: Serialize>(document: &T) -> String {
     let plain = serde_json::to_string_pretty(document).expect("a document has only plain keys");
     let mut text = String::with_capacity(plain.len() + 1);
     for c in plain.chars() {
-        // JSON lets characters stand that move a terminal or hide; they only ever stand in strings, and mean the same escaped.
+        // JSON lets characters stand that move a terminal or hide; they only ever stand in strings,
+        // and mean the same escaped.
         if is_unseen(c) && c != '\n' {
             let mut units = [0; 2];
             c.encode_utf16(&mut units).iter().for_each(|unit| text += &format!("\\u{unit:04x}"));

@@ -31,7 +31,8 @@ struct StepDoc {
     frees: u64,
     /// planned, done, refused or undone.
     state: &'static str,
-    /// What changes by a link besides: owner, group, mode and ACL of its name, and who gains or loses by that.
+    /// What changes by a link besides: owner, group, mode and ACL of its name, and who gains or
+    /// loses by that.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
     changes: Vec<String>,

@@ -105,7 +105,8 @@ struct Totals {
     unreadable: u64,
     /// Files of surveys that may be equal to others, and have no digest.
     undecided: u64,
-    /// Files whose inode has changed (mode, owner, names) and of which a sample says that the contents have not.
+    /// Files whose inode has changed (mode, owner, names) and of which a sample says that the
+    /// contents have not.
     carried: u64,
     /// Groups that are not shown, since somebody ignores them.
     ignored: u64,
