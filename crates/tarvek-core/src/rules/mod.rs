@@ -13,6 +13,8 @@ pub mod name;
 pub mod path;
 pub mod port;
 #[cfg(test)]
+mod promise;
+#[cfg(test)]
 mod promises;
 pub mod registry;
 pub mod share;

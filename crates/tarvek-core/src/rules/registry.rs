@@ -7,6 +7,8 @@ use rayon::prelude::*;
 
 use crate::remedy::verified_fix::JudgeAgain;
 use crate::rules::library::nothing_found;
+#[cfg(test)]
+use crate::rules::promise::Promise;
 use crate::rules::{
     access, dataset, identity, label, layout, library, link, mount, name, path, port, share, space,
     survey,
@@ -60,117 +62,165 @@ impl Entry {
     }
 }
 
-/// Every rule, family by family.
-pub static ALL: &[Entry] = &[
-    Entry::site(&layout::unknown_reference::RULE, layout::unknown_reference::find),
-    Entry::site(&layout::scattered_kinds::RULE, layout::scattered_kinds::find),
-    Entry::site(&layout::outside_share::RULE, layout::outside_share::find),
-    Entry::site(&layout::on_system_disk::RULE, layout::on_system_disk::find),
-    Entry::site(&layout::config_in_media::RULE, layout::config_in_media::find),
-    Entry::site(&layout::no_backup::RULE, layout::no_backup::find),
-    Entry::site(&layout::differs_from_host::RULE, layout::differs_from_host::find),
-    Entry::site(&layout::not_applied::RULE, layout::not_applied::find),
-    Entry::site(&dataset::access_times::RULE, dataset::access_times::find),
-    Entry::site(&dataset::record_size::RULE, dataset::record_size::find),
-    Entry::site(&dataset::acl_lost_on_chmod::RULE, dataset::acl_lost_on_chmod::find),
-    Entry::site(&dataset::case_insensitive_mix::RULE, dataset::case_insensitive_mix::find),
-    Entry::site(&dataset::nearly_full::RULE, dataset::nearly_full::find),
-    Entry::case(&path::missing::RULE, path::missing::find),
-    Entry::case(&path::case::RULE, path::case::find),
-    Entry::case(&path::not_a_folder::RULE, path::not_a_folder::find),
-    Entry::case(&path::uncovered::RULE, path::uncovered::find),
-    Entry::case(&path::not_absolute::RULE, path::not_absolute::find)
-        .and_site(path::not_absolute::find_mappings),
-    Entry::case(&path::shadowed::RULE, path::shadowed::find),
-    Entry::site(&path::wrong_translation::RULE, path::wrong_translation::find),
-    Entry::site(&mount::not_mounted::RULE, mount::not_mounted::find),
-    Entry::site(&mount::wrong_source::RULE, mount::wrong_source::find),
-    Entry::case(&path::link_escapes::RULE, path::link_escapes::find),
-    Entry::case(&path::dangling_link::RULE, path::dangling_link::find),
-    Entry::site(&mount::not_permanent::RULE, mount::not_permanent::find),
-    Entry::site(&mount::files_beneath::RULE, mount::files_beneath::find),
-    Entry::site(&mount::boot_hang::RULE, mount::boot_hang::find),
-    Entry::site(&mount::by_address::RULE, mount::by_address::find),
-    Entry::site(&mount::no_share_named::RULE, mount::no_share_named::find),
-    Entry::site(&mount::soft_writes::RULE, mount::soft_writes::find),
-    Entry::site(&mount::inline_password::RULE, mount::inline_password::find),
-    Entry::site(&mount::open_credentials::RULE, mount::open_credentials::find),
-    Entry::case(&mount::client_ids::RULE, mount::client_ids::find),
-    Entry::site(&mount::old_protocol::RULE, mount::old_protocol::find),
-    Entry::site(&mount::service_before_mount::RULE, mount::service_before_mount::find),
-    Entry::site(&mount::wider_than_needed::RULE, mount::wider_than_needed::find),
-    Entry::site(&share::not_offered::RULE, share::not_offered::find),
-    Entry::site(&share::everyone_writes::RULE, share::everyone_writes::find),
-    Entry::site(&share::guests_read::RULE, share::guests_read::find),
-    Entry::site(&share::any_client::RULE, share::any_client::find),
-    Entry::site(&share::stray_space::RULE, share::stray_space::find),
-    Entry::site(&share::file_refused::RULE, share::file_refused::find),
-    Entry::site(&share::root_trusted::RULE, share::root_trusted::find),
-    Entry::case(&share::read_only::RULE, share::read_only::find),
-    Entry::case(&share::child_dataset_hidden::RULE, share::child_dataset_hidden::find),
-    Entry::site(&share::recycle_kept::RULE, share::recycle_kept::find),
-    Entry::site(&share::nested::RULE, share::nested::find),
-    Entry::site(&port::taken_twice::RULE, port::taken_twice::find),
-    Entry::site(&port::in_use::RULE, port::in_use::find),
-    Entry::site(&label::missing::RULE, label::missing::find),
-    Entry::site(&label::private_but_shared::RULE, label::private_but_shared::find),
-    Entry::site(&label::network_mount::RULE, label::network_mount::find),
-    Entry::site(&identity::unknown_account::RULE, identity::unknown_account::find),
-    Entry::site(&identity::number_mismatch::RULE, identity::number_mismatch::find),
-    Entry::site(&identity::runs_as_root::RULE, identity::runs_as_root::find),
-    Entry::site(&identity::run_as_unset::RULE, identity::run_as_unset::find),
-    Entry::case(&identity::shifted::RULE, identity::shifted::find),
-    Entry::site(&identity::squashed::RULE, identity::squashed::find),
-    Entry::case(&identity::too_many_groups::RULE, identity::too_many_groups::find),
-    Entry::site(&identity::shared_account::RULE, identity::shared_account::find),
-    Entry::library(&access::root_unreadable::RULE, access::root_unreadable::find),
-    Entry::library(&access::entries_unreadable::RULE, access::entries_unreadable::find),
-    Entry::site(&access::cannot_add::RULE, access::cannot_add::find),
-    Entry::site(&access::cannot_remove::RULE, access::cannot_remove::find),
-    Entry::library(&access::more_than_needed::RULE, access::more_than_needed::find),
-    Entry::site(&access::world_writable::RULE, access::world_writable::find),
-    Entry::site(&access::not_inherited::RULE, access::not_inherited::find),
-    Entry::site(&access::not_as_declared::RULE, access::not_as_declared::find),
-    Entry::site(&access::moved_stays_private::RULE, access::moved_stays_private::find),
-    Entry::site(&access::per_user_grants::RULE, access::per_user_grants::find),
-    Entry::site(&access::orphaned_owner::RULE, access::orphaned_owner::find),
-    Entry::site(&link::different_filesystem::RULE, link::different_filesystem::find),
-    Entry::trying(&link::different_mount::RULE, link::different_mount::find),
-    Entry::site(&link::different_quota_tree::RULE, link::different_quota_tree::find),
-    Entry::site(&link::unsupported::RULE, link::unsupported::find),
-    Entry::trying(&link::source_protected::RULE, link::source_protected::find),
-    Entry::site(&link::target_unwritable::RULE, link::target_unwritable::find),
-    Entry::trying(&link::partial_elsewhere::RULE, link::partial_elsewhere::find),
-    Entry::site(&link::path_disagreement::RULE, link::path_disagreement::find),
-    Entry::site(&link::category_mismatch::RULE, link::category_mismatch::find),
-    Entry::site(&link::copied_imports::RULE, link::copied_imports::find),
-    Entry::library(&library::nothing_found::RULE, library::nothing_found::find),
-    Entry::site(&library::overlap::RULE, library::overlap::find),
-    Entry::site(&library::inside_intake::RULE, library::inside_intake::find),
-    Entry::library(&library::too_deep::RULE, library::too_deep::find),
-    Entry::library(&library::too_high::RULE, library::too_high::find),
-    Entry::library(&library::mixed_kinds::RULE, library::mixed_kinds::find),
-    Entry::library(&library::loose_files::RULE, library::loose_files::find),
-    Entry::library(&library::unrecognised_names::RULE, library::unrecognised_names::find),
-    Entry::site(&library::same_title_twice::RULE, library::same_title_twice::find),
-    Entry::library(&name::case_collision::RULE, name::case_collision::find),
-    Entry::library(&name::unicode_twins::RULE, name::unicode_twins::find),
-    Entry::library(&name::not_share_safe::RULE, name::not_share_safe::find),
-    Entry::library(&name::too_long::RULE, name::too_long::find),
-    Entry::library(&name::not_utf8::RULE, name::not_utf8::find),
-    Entry::library(&name::unseen_characters::RULE, name::unseen_characters::find),
-    Entry::site(&space::copies::RULE, space::copies::find),
-    Entry::site(&space::unlinked::RULE, space::unlinked::find),
-    Entry::site(&space::versions::RULE, space::versions::find),
-    Entry::site(&space::leftovers::RULE, space::leftovers::find),
-    Entry::site(&space::hollow::RULE, space::hollow::find),
-    Entry::site(&space::held_by_snapshots::RULE, space::held_by_snapshots::find),
-    Entry::site(&survey::none::RULE, survey::none::find),
-    Entry::case(&survey::not_seen::RULE, survey::not_seen::find),
-    Entry::site(&survey::too_old::RULE, survey::too_old::find),
-    Entry::site(&survey::partial::RULE, survey::partial::find),
-    Entry::site(&survey::no_acls::RULE, survey::no_acls::find),
-];
+/// The rules, and what tests need to know of each: from one list. A line is a family, in it each rule
+/// with what it is asked for: a `case` (a place that a service uses), a place of a `library`, the
+/// `site`, `both` a case and the site, or the site with trials of what would be (`trying`).
+macro_rules! registry {
+    ($($family:ident { $($kind:ident $rule:ident,)+ })+) => {
+        /// Every rule, family by family.
+        pub static ALL: &[Entry] = &[$($(registry!(@$kind $family::$rule)),+),+];
+
+        /// Of every rule a site on which it fires, and what its remedy leaves to a person.
+        #[cfg(test)]
+        pub(super) static PROMISES: &[(RuleId, Promise)] =
+            &[$($((&$family::$rule::RULE, $family::$rule::tests::PROMISE)),+),+];
+    };
+    (@both $family:ident::$rule:ident) => {
+        Entry::case(&$family::$rule::RULE, $family::$rule::find)
+            .and_site($family::$rule::find_in_site)
+    };
+    (@$kind:ident $family:ident::$rule:ident) => {
+        Entry::$kind(&$family::$rule::RULE, $family::$rule::find)
+    };
+}
+
+registry! {
+    layout {
+        site unknown_reference,
+        site scattered_kinds,
+        site outside_share,
+        site on_system_disk,
+        site config_in_media,
+        site no_backup,
+        site differs_from_host,
+        site not_applied,
+    }
+    dataset {
+        site access_times,
+        site record_size,
+        site acl_lost_on_chmod,
+        site case_insensitive_mix,
+        site nearly_full,
+    }
+    path {
+        case missing,
+        case case,
+        case not_a_folder,
+        case uncovered,
+        both not_absolute,
+        case shadowed,
+        site wrong_translation,
+        case link_escapes,
+        case dangling_link,
+    }
+    mount {
+        site not_mounted,
+        site wrong_source,
+        site not_permanent,
+        site files_beneath,
+        site boot_hang,
+        site by_address,
+        site no_share_named,
+        site soft_writes,
+        site inline_password,
+        site open_credentials,
+        case client_ids,
+        site old_protocol,
+        site service_before_mount,
+        site wider_than_needed,
+    }
+    share {
+        site not_offered,
+        site everyone_writes,
+        site guests_read,
+        site any_client,
+        site stray_space,
+        site file_refused,
+        site root_trusted,
+        case read_only,
+        case child_dataset_hidden,
+        site recycle_kept,
+        site nested,
+    }
+    port {
+        site taken_twice,
+        site in_use,
+    }
+    label {
+        site missing,
+        site private_but_shared,
+        site network_mount,
+    }
+    identity {
+        site unknown_account,
+        site number_mismatch,
+        site runs_as_root,
+        site run_as_unset,
+        case shifted,
+        site squashed,
+        case too_many_groups,
+        site shared_account,
+    }
+    access {
+        library root_unreadable,
+        library entries_unreadable,
+        site cannot_add,
+        site cannot_remove,
+        library more_than_needed,
+        site world_writable,
+        site not_inherited,
+        site not_as_declared,
+        site moved_stays_private,
+        site per_user_grants,
+        site orphaned_owner,
+    }
+    link {
+        site different_filesystem,
+        trying different_mount,
+        site different_quota_tree,
+        site unsupported,
+        trying source_protected,
+        site target_unwritable,
+        trying partial_elsewhere,
+        site path_disagreement,
+        site category_mismatch,
+        site copied_imports,
+    }
+    library {
+        library nothing_found,
+        site overlap,
+        site inside_intake,
+        library too_deep,
+        library too_high,
+        library mixed_kinds,
+        library loose_files,
+        library unrecognised_names,
+        site same_title_twice,
+    }
+    name {
+        library case_collision,
+        library unicode_twins,
+        library not_share_safe,
+        library too_long,
+        library not_utf8,
+        library unseen_characters,
+    }
+    space {
+        site copies,
+        site unlinked,
+        site versions,
+        site leftovers,
+        site hollow,
+        site held_by_snapshots,
+    }
+    survey {
+        site none,
+        case not_seen,
+        site too_old,
+        site partial,
+        site no_acls,
+    }
+}
 
 /// Every rule.
 pub fn rules() -> impl Iterator<Item = RuleId> {

@@ -40,9 +40,15 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, intake, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || intake(|scene| done(scene.tree("granary", "d 2755 1101:2100 /loft/media/films"))),
+        by_hand: nothing,
+    };
 
     #[test]
     fn each_folder_that_has_to_be_added_to_is_asked_for() {

@@ -50,11 +50,19 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::kernel::subject::{IdMap, IdRange};
     use crate::layout::service::{RunAs, UserNs};
+    use crate::rules::promise::{Promise, done, intake, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| done(scene.tree("granary", "d 3770 1101:2100 /loft/media/intake/done")))
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn a_sticky_folder_keeps_what_others_have_made() {

@@ -74,10 +74,17 @@ fn words(case: &UsedPath, scan: &Scan) -> String {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::FILM;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
     use crate::words::rule::Severity;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| done(scene.tree("granary", &format!("f 0660 1101:2100 {FILM}")))),
+        by_hand: nothing,
+    };
 
     #[test]
     fn what_is_refused_below_is_counted_by_cause_and_repaired_where_it_is() {

@@ -77,11 +77,24 @@ fn remedy(site: &Site, case: &UsedPath, route: &Route) -> Remedy {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::ServiceRole;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.tree("granary", "d 2775 840:2100 /loft/media/films");
+                scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
+            })
+        },
+        by_hand: |scene| {
+            scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadOnly
+        },
+    };
 
     #[test]
     fn a_server_that_could_write_is_told_how() {

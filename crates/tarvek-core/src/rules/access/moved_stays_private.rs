@@ -82,11 +82,17 @@ fn waiting(site: &Site, ways: &Ways, done: &Way, server: &Way) -> Option<Finding
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::kernel::acl::{Acl, AclEntry, Tag};
     use crate::layout::intake::Want;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || intake(|scene| scene.service("drover").umask = Some(0o027)),
+        by_hand: |scene| scene.service("drover").umask = Some(0o022),
+    };
 
     #[test]
     fn a_link_keeps_the_rights_of_the_download() {

@@ -248,10 +248,21 @@ fn declared_below<'a>(
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::folder::Right;
+    use crate::rules::promise::{FILMS, Promise, local, nothing};
     use crate::tests::{Scene, account, folder};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.facts("granary").accounts.push(account("guest", 1200, &["keepers"]));
+                scene.layout.folders.push(folder(FILMS, &[("guest", Right::None)]));
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn accounts_groups_and_services_have_what_is_declared_or_it_is_told() {

@@ -39,9 +39,15 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || intake(|scene| scene.service("joiner").umask = Some(0o027)),
+        by_hand: |scene| scene.service("joiner").umask = Some(0o022),
+    };
 
     #[test]
     fn what_one_makes_the_next_has_to_read() {

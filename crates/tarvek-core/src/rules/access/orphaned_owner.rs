@@ -70,9 +70,17 @@ fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| done(scene.tree("granary", "f 0644 1004:2100 /loft/media/films/a")))
+        },
+        by_hand: |scene| done(scene.tree("granary", "f 0644 1101:2100 /loft/media/films/a")),
+    };
 
     #[test]
     fn owners_without_an_account_are_told_by_number() {

@@ -94,10 +94,44 @@ fn told(
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::kernel::acl::{Acl, AclEntry, Tag};
-    use crate::tests::{Scene, account};
+    use crate::rules::promise::{Promise, local};
+    use crate::tests::{Scene, account, group};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let people = [account("oskar", 1102, &[]), account("ines", 1103, &[])];
+                scene.facts("granary").accounts.extend(people);
+                let base = [(Tag::UserObj, 7), (Tag::GroupObj, 5), (Tag::Mask, 7), (Tag::Other, 5)];
+                let users = [1101, 1102, 1103].map(|uid| (Tag::User(uid), 7));
+                let all = base.into_iter().chain(users).map(|(tag, perm)| AclEntry { tag, perm });
+                scene.acl("granary", "/loft/media/films", Acl::new(all.collect()));
+            })
+        },
+        by_hand: |scene| {
+            let facts = scene.facts("granary");
+            facts.groups.push(group("club", 3000));
+            facts.accounts.retain(|account| {
+                !["mira", "oskar", "ines"].iter().any(|name| account.name == **name)
+            });
+            let people = [("mira", 1101), ("oskar", 1102), ("ines", 1103)];
+            facts
+                .accounts
+                .extend(people.map(|(name, uid)| account(name, uid, &["keepers", "club"])));
+            let base = [
+                (Tag::UserObj, 7),
+                (Tag::GroupObj, 5),
+                (Tag::Group(3000), 7),
+                (Tag::Mask, 7),
+                (Tag::Other, 5),
+            ];
+            let all = base.into_iter().map(|(tag, perm)| AclEntry { tag, perm });
+            scene.acl("granary", "/loft/media/films", Acl::new(all.collect()));
+        },
+    };
 
     #[test]
     fn three_people_with_one_right_are_a_group() {

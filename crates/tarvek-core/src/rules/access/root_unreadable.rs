@@ -61,15 +61,21 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::check::board::{Stages, State};
     use crate::check::report::check;
     use crate::kernel::subject::{IdMap, IdRange};
     use crate::layout::service::UserNs;
     use crate::rules::identity::shifted;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| done(scene.tree("granary", "d 2770 1101:2100 /loft/media/films"))),
+        by_hand: nothing,
+    };
 
     #[test]
     fn the_first_folder_that_refuses_is_named_with_the_entry_that_opens_it() {

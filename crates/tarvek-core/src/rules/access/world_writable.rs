@@ -52,9 +52,22 @@ fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                done(scene.tree(
+                    "granary",
+                    "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x",
+                ))
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn what_a_stranger_may_write_is_counted() {

@@ -52,10 +52,13 @@ fn strict_times(used: &Used) -> Option<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
-    use crate::tests::Scene;
-    use crate::tests::mounts;
+    use crate::rules::promise::{Promise, nothing};
+    use crate::tests::{Scene, mounts};
+
+    pub(crate) const PROMISE: Promise =
+        Promise { scene: || Scene::with_dataset(&[], &[("atime", "on")]), by_hand: nothing };
 
     #[test]
     fn access_times_of_zfs_are_a_property_and_of_others_an_option() {

@@ -33,9 +33,15 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || Scene::with_dataset(&[("acltype", "nfsv4")], &[("aclmode", "discard")]),
+        by_hand: nothing,
+    };
 
     #[test]
     fn nfsv4_acls_are_lost_where_a_chmod_discards_them() {

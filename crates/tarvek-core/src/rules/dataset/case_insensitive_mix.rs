@@ -41,10 +41,16 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::Promise;
     use crate::tests::Scene;
     use crate::words::terms::Os;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || Scene::with_dataset(&[("casesensitivity", "insensitive")], &[]),
+        by_hand: |scene| scene.host("granary").datasets[0].properties.clear(),
+    };
 
     #[test]
     fn a_dataset_that_folds_case_is_none_for_linux() {

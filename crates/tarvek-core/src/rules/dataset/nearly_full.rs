@@ -131,11 +131,23 @@ fn bigger(limit: u64) -> String {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host_report::{Capacity, SubvolumeLimit};
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, abs, mounts};
     use crate::words::rule::Severity;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let (used, available) = (96 << 30, 4 << 30);
+                scene.facts("granary").told.capacities =
+                    vec![Capacity { point: abs("/loft"), used, available }];
+            })
+        },
+        by_hand: |scene| scene.facts("granary").told.capacities[0].available = 96 << 30,
+    };
 
     #[test]
     fn the_limit_of_a_subvolume_counts_as_well() {

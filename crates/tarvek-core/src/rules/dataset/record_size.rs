@@ -37,10 +37,14 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, nothing};
     use crate::tests::Scene;
     use crate::words::terms::Kind;
+
+    pub(crate) const PROMISE: Promise =
+        Promise { scene: || Scene::with_dataset(&[], &[("recordsize", "128K")]), by_hand: nothing };
 
     #[test]
     fn small_records_are_told_where_large_files_lie() {

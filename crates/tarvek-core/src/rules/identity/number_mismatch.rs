@@ -165,10 +165,20 @@ fn nfs_pairs(site: &Site) -> Vec<(Name, Name)> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, nothing, over};
     use crate::tests::{Scene, account, group};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.facts("millrace").accounts = vec![account("lantern", 999, &[])]
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn numbers_have_to_agree_where_they_travel() {

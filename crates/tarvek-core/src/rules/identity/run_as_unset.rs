@@ -43,10 +43,16 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::RunAs;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.service("lantern").runs_as = RunAs::Unset),
+        by_hand: |scene| scene.service("lantern").runs_as = RunAs::Numbers(840, Some(840)),
+    };
 
     #[test]
     fn an_image_decides_where_nobody_says_anything() {

@@ -45,10 +45,16 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::{RunAs, UserNs};
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.service("lantern").runs_as = RunAs::Numbers(0, Some(0))),
+        by_hand: |scene| scene.service("lantern").runs_as = RunAs::Numbers(840, Some(840)),
+    };
 
     #[test]
     fn root_is_told_by_number_and_by_name_but_not_inside_a_namespace() {

@@ -66,10 +66,16 @@ fn person<'a>(site: &'a Site, host: &Name, uid: u32) -> Option<&'a Name> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::RunAs;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || intake(|scene| scene.service("lantern").runs_as = RunAs::Numbers(841, None)),
+        by_hand: |scene| scene.service("lantern").runs_as = RunAs::Numbers(840, Some(840)),
+    };
 
     #[test]
     fn two_services_or_a_service_and_a_person_are_two_jobs() {

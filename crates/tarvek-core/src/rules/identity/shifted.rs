@@ -102,12 +102,23 @@ pub(in crate::rules) fn decides(site: &Site, route: &Route, need: Need) -> bool 
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::kernel::subject::{IdMap, IdRange};
     use crate::layout::service::UserNs;
+    use crate::rules::promise::{Promise, local, shifted};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.tree("granary", "d 0750 840:840 /loft/media/films");
+                scene.service("lantern").userns = Some(shifted());
+            })
+        },
+        by_hand: |scene| scene.service("lantern").map.as_mut().unwrap()[0].idmap = true,
+    };
 
     #[test]
     fn a_namespace_is_blamed_where_the_same_account_could_read_without_it() {

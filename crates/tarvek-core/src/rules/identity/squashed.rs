@@ -108,12 +108,18 @@ fn at_mount(route: &Route, host: &Name) -> AbsPath {
 const ANYONE: u32 = 0x7ff0_0000;
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::RunAs;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::offer::Squash;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || over(Protocol::Nfs, |scene| scene.layout.shares[0].nfs[0].squash = Squash::All),
+        by_hand: |scene| scene.layout.shares[0].nfs[0].squash = Squash::Root,
+    };
 
     #[test]
     fn an_export_that_replaces_an_id_is_told_once_a_server() {

@@ -80,11 +80,23 @@ fn lost_group(site: &Site, route: &Route, answer: &Answer) -> Option<u32> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::GroupRef;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
+                scene.service("lantern").groups =
+                    (1..17).chain([2100]).map(GroupRef::Gid).collect();
+            })
+        },
+        by_hand: |scene| scene.host("granary").manage_gids = true,
+    };
 
     #[test]
     fn a_group_that_does_not_travel_is_named_if_it_decides() {

@@ -75,11 +75,21 @@ fn new_account(site: &Site, host: &Name, name: &Name, uid: u32, gid: u32) -> Rem
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::RunAs;
-    use crate::tests::Scene;
+    use crate::rules::promise::{Promise, over};
+    use crate::tests::{Scene, account};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901))
+            })
+        },
+        by_hand: |scene| scene.host("granary").accounts.push(account("lantern2", 900, &[])),
+    };
 
     #[test]
     fn a_number_without_an_account_is_nobodys() {

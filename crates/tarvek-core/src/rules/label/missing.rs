@@ -48,10 +48,18 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
     use crate::words::terms::Label;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.host("granary").selinux = Some(true)),
+        by_hand: |scene| {
+            scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared)
+        },
+    };
 
     #[test]
     fn where_selinux_enforces_a_folder_has_a_label() {

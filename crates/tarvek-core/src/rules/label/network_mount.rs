@@ -47,10 +47,20 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::{Label, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared)
+            })
+        },
+        by_hand: |scene| scene.service("lantern").map.as_mut().unwrap()[0].label = None,
+    };
 
     #[test]
     fn what_comes_from_elsewhere_has_no_label() {

@@ -52,10 +52,22 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::Scene;
     use crate::words::terms::Label;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.service("joiner").map.as_mut().unwrap()[0].label = Some(Label::Private)
+            })
+        },
+        by_hand: |scene| {
+            scene.service("joiner").map.as_mut().unwrap()[0].label = Some(Label::Shared)
+        },
+    };
 
     #[test]
     fn what_two_use_is_labelled_for_both() {

@@ -43,10 +43,26 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
-    use crate::tests::{Scene, abs};
+    use crate::rules::promise::{Promise, local};
+    use crate::tests::{Scene, abs, share};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.layout.shares.push(share("media", "/loft/media"));
+                scene.service("lantern").config = Some(abs("/loft/media/.lantern"));
+                scene.service("lantern").backup = Some("rill".into());
+                scene.tree("granary", "d 0750 840:840 /loft/media/.lantern");
+            })
+        },
+        by_hand: |scene| {
+            scene.tree("granary", "d 0750 840:840 /srv/lantern");
+            scene.service("lantern").config = Some(abs("/srv/lantern"));
+        },
+    };
 
     #[test]
     fn a_configuration_folder_is_followed_to_where_it_is() {

@@ -238,14 +238,20 @@ impl Disagreements<'_> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::configured::{Configured, ExportFact, Fact, ShareFact};
     use crate::facts::host_report::Property;
     use crate::layout::host::Dataset;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, abs, mounts};
     use crate::words::options::MountOptions;
     use crate::words::terms::{Origin, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.facts("granary").groups[1].gid = 7),
+        by_hand: |scene| scene.host("granary").groups[0].gid = 7,
+    };
 
     #[test]
     fn numbers_of_accounts_and_groups() {

@@ -60,9 +60,15 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, abs};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.service("lantern").config_volume = Some("kept".into())),
+        by_hand: |scene| scene.service("lantern").backup = Some("rill".into()),
+    };
 
     #[test]
     fn configuration_and_originals_need_a_backup() {

@@ -157,12 +157,46 @@ fn differences(
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::configured::{Configured, Fact, MappingFact, ServiceFact};
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
     use crate::words::spot::Spot;
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let spot = Spot { file: "/proc/7/status".into(), line: 1 };
+                let service = ServiceFact {
+                    name: "lantern".into(),
+                    uid: Some(0),
+                    gid: Some(0),
+                    ..ServiceFact::default()
+                };
+                let map = MappingFact {
+                    service: "lantern".into(),
+                    from: b"/loft/media".to_vec(),
+                    to: b"/media".to_vec(),
+                    access: Access::ReadOnly,
+                    label: None,
+                    propagation: None,
+                    idmap: false,
+                };
+                let facts = [Fact::Service(service), Fact::Mapping(map)];
+                let found = facts.map(|fact| Configured { fact, spot: spot.clone() });
+                scene.facts("granary").told.configured.facts = found.to_vec();
+            })
+        },
+        by_hand: |scene| {
+            let Fact::Service(service) = &mut scene.facts("granary").told.configured.facts[0].fact
+            else {
+                return;
+            };
+            (service.uid, service.gid) = (Some(840), Some(840));
+        },
+    };
 
     fn running(scene: &mut Scene, uid: u32, maps: &[(&str, &str, Access)]) -> String {
         let spot = Spot { file: "/proc/7/status".into(), line: 1 };

@@ -67,11 +67,29 @@ fn better(site: &Site) -> Option<Place> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::host::Dataset;
-    use crate::tests::{Scene, abs, mounts};
-    use crate::words::terms::Origin;
+    use crate::rules::promise::{Promise, local};
+    use crate::tests::{Scene, abs, mapping, mounts};
+    use crate::words::terms::{Access, Origin};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.facts("granary").mounts =
+                    Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /tank xfs /dev/sdb1 rw"));
+            })
+        },
+        by_hand: |scene| {
+            scene.tree(
+                "granary",
+                "f 0664 1101:2100 /tank/films/Low Water (2003)/Low Water (2003).mkv",
+            );
+            let tank = mapping("/tank", "/media", Access::ReadOnly);
+            scene.service("lantern").map = Some(vec![tank]);
+        },
+    };
 
     #[test]
     fn what_lies_in_no_dataset_lies_on_the_system_disk() {

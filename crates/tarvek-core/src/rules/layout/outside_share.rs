@@ -41,9 +41,15 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, share};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.layout.shares.push(share("attic", "/attic"))),
+        by_hand: |scene| scene.layout.shares[0] = share("loft", "/loft"),
+    };
 
     #[test]
     fn a_library_beside_the_shares_is_out_of_reach() {

@@ -56,11 +56,30 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::Library;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, declared, mapping};
     use crate::words::terms::{Access, Kind};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.tree("granary", "f 0644 0:0 /attic/music/A/B/01 C.flac");
+                let music = mapping("/attic/music", "/music", Access::ReadOnly);
+                scene.service("lantern").map.as_mut().unwrap().push(music);
+                let films = scene.service("lantern").libraries[0].clone();
+                let roots = vec![declared("/music")];
+                let music = Library { name: "Music".into(), kind: Kind::Music, roots, ..films };
+                scene.service("lantern").libraries.push(music);
+            })
+        },
+        by_hand: |scene| {
+            scene.tree("granary", "f 0644 0:0 /loft/media/music/A/B/01 C.flac");
+            scene.service("lantern").libraries[1].roots = vec![declared("/media/music")];
+        },
+    };
 
     #[test]
     fn kinds_that_share_no_parent_are_scattered() {

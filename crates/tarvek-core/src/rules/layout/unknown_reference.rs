@@ -128,11 +128,26 @@ impl<'a> Known<'a> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::layout::folder::Folder;
     use crate::layout::service::GroupRef;
+    use crate::rules::promise::{FILMS, Promise, local};
     use crate::tests::Scene;
+    use crate::tests::folder;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene
+                    .layout
+                    .folders
+                    .push(Folder { group: Some("keeper".into()), ..folder(FILMS, &[]) })
+            })
+        },
+        by_hand: |scene| scene.layout.folders[0].group = Some("keepers".into()),
+    };
 
     #[test]
     fn lists_owners_and_groups_name_somebody() {

@@ -85,9 +85,34 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
-    use crate::tests::Scene;
+    use crate::rules::promise::{Promise, intake};
+    use crate::tests::{Scene, abs, mapping};
+    use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.root("/media");
+                scene.tree("granary", "d 2770 841:2100 /loft/new\nd 2770 841:2100 /loft/new/done");
+                scene.tree("granary", "d 2770 841:2100 /loft/new/partial");
+            })
+        },
+        by_hand: |scene| {
+            scene.without("granary", "/loft/media/intake");
+            for name in ["drover", "joiner"] {
+                scene.service(name).map = Some(vec![mapping("/loft", "/data", Access::ReadWrite)]);
+            }
+            let way = &mut scene.layout.intakes[0];
+            let fetch = way.fetch.as_mut().unwrap();
+            fetch.partial.as_mut().unwrap().path = abs("/data/new/partial");
+            fetch.done.path = abs("/data/new/done");
+            let sort = way.sort.as_mut().unwrap();
+            sort.reads.path = abs("/data/new/done");
+            sort.files_into.path = abs("/data/media/films");
+        },
+    };
 
     #[test]
     fn neither_lies_in_the_other() {

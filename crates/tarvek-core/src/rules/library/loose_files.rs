@@ -48,9 +48,15 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, named, renamed};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named("Ebb (1999).mkv"),
+        by_hand: |scene| renamed(scene, "Ebb (1999).mkv", "Ebb (1999)/Ebb (1999).mkv"),
+    };
 
     #[test]
     fn a_title_has_a_folder() {

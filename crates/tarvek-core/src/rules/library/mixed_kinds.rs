@@ -42,10 +42,16 @@ pub fn find(_: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, named};
     use crate::tests::Scene;
     use crate::words::terms::Kind;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named("Ferry Nine/Ferry Nine S01E02.mkv"),
+        by_hand: |scene| done(scene.without("granary", "/loft/media/films/Ferry Nine")),
+    };
 
     #[test]
     fn kinds_lie_apart() {

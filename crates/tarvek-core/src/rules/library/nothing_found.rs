@@ -212,12 +212,22 @@ fn seen_from_mappings(site: &Site, case: &UsedPath, place: &Place) -> Option<Abs
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::rules::{access, path};
     use crate::tests::{Scene, mapping};
     use crate::words::rule::RuleId;
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                done(scene.tree("granary", "d 0755 0:0 /loft/media/attic").root("/media/attic"))
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn an_empty_library_has_a_reason_or_another_folder() {

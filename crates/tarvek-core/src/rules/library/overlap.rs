@@ -71,10 +71,22 @@ pub fn find(_: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::Library;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, declared};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let films = scene.service("lantern").libraries[0].clone();
+                let more = Library { name: "More".into(), ..films };
+                scene.service("lantern").libraries.push(more);
+            })
+        },
+        by_hand: |scene| drop(scene.service("lantern").libraries.pop()),
+    };
 
     #[test]
     fn roots_lie_beside_each_other() {

@@ -52,9 +52,15 @@ fn of_roots(site: &Site, roots: &[UsedPath]) -> Option<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, named, renamed};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named("low.water.2003/a.mkv"),
+        by_hand: |scene| renamed(scene, "low.water.2003", "Low Water (2003)/a.mkv"),
+    };
 
     #[test]
     fn a_title_stands_once() {

@@ -98,10 +98,16 @@ fn seasons(site: &Site, host: &crate::words::name::Name, node: NodeId) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
     use crate::words::terms::Kind;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| done(scene.root("/media/films/Low Water (2003)"))),
+        by_hand: nothing,
+    };
 
     #[test]
     fn a_root_holds_titles() {

@@ -187,9 +187,20 @@ fn any_kind(name: &[u8]) -> Option<Kind> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.tree("granary", "f 0644 0:0 /loft/media/music/Low Tide Choir/Ebb/01 A.flac");
+                done(scene.root("/media"))
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn a_root_covers_its_kind_alone() {

@@ -39,9 +39,15 @@ pub fn find(_: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, named, renamed};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named("1080p/VID_0001.mp4"),
+        by_hand: |scene| renamed(scene, "1080p", "Ebb (1999)/Ebb (1999).mp4"),
+    };
 
     #[test]
     fn a_name_gives_a_title() {

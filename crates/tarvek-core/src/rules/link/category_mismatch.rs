@@ -103,10 +103,25 @@ fn sort_of(intake: &Name) -> Part {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::intake::InView;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::{Scene, abs};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                let way = &mut scene.layout.intakes[0];
+                way.fetch.as_mut().unwrap().category = Some("Films".to_owned());
+                way.sort.as_mut().unwrap().category = Some("films".to_owned());
+            })
+        },
+        by_hand: |scene| {
+            let sort = scene.layout.intakes[0].sort.as_mut().unwrap();
+            sort.category = Some("Films".to_owned());
+        },
+    };
 
     #[test]
     fn both_mean_the_same_category_and_the_same_folder() {

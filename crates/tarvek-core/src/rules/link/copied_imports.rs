@@ -240,9 +240,28 @@ fn remedy(site: &Site, host: &Name, pairs: &[Pair]) -> Remedy {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::{RULE, alike};
+    use crate::rules::promise::{FILM, Promise, done, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                let waiting = "/loft/media/intake/done/low.water.2003.mkv";
+                scene.tree("granary", &format!("f 0664 841:2100 {waiting}"));
+                for (path, inode) in [(FILM, 10), (waiting, 11)] {
+                    scene.change("granary", path, |meta| {
+                        (meta.device, meta.inode, meta.size) = (Some(1), Some(inode), 3 << 20);
+                    });
+                }
+            })
+        },
+        by_hand: |scene| {
+            let inode = Some(11);
+            done(scene.change("granary", FILM, |meta| meta.inode = inode));
+        },
+    };
 
     #[test]
     fn names_are_alike_by_their_words() {

@@ -45,9 +45,37 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
-    use crate::tests::{Scene, mounts};
+    use crate::facts::mounts::FstabEntry;
+    use crate::rules::promise::{Promise, intake};
+    use crate::tests::{Scene, abs, mounts};
+    use crate::words::options::MountOptions;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.facts("granary").mounts = Some(mounts(
+                    "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n\
+                         3 2 8:3 / /loft/media/intake ext4 /dev/sdc1 rw",
+                ));
+                let fstab = |source: &str, point: &str| FstabEntry {
+                    source: source.into(),
+                    point: abs(point),
+                    filesystem: "ext4".into(),
+                    options: MountOptions::read("defaults"),
+                };
+                scene.facts("granary").fstab =
+                    vec![fstab("/dev/sdb1", "/loft"), fstab("/dev/sdc1", "/loft/media/intake")];
+            })
+        },
+        by_hand: |scene| {
+            let facts = scene.facts("granary");
+            facts.fstab.pop();
+            facts.mounts =
+                Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw"));
+        },
+    };
 
     #[test]
     fn a_dataset_of_its_own_is_a_filesystem_of_its_own() {

@@ -52,11 +52,19 @@ pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::intake::InView;
+    use crate::rules::promise::{Promise, done, intake};
     use crate::tests::{Scene, abs, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || intake(|scene| done(scene.two_mappings())),
+        by_hand: |scene| {
+            scene.service("joiner").map.as_mut().unwrap().truncate(1);
+        },
+    };
 
     #[test]
     fn two_mappings_of_one_filesystem_are_two_mounts() {

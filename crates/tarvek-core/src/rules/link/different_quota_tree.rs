@@ -50,10 +50,21 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::kernel::entry::Project;
+    use crate::rules::promise::{Promise, done, intake, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                let project = Project { id: 7, inherits: true };
+                done(scene.project("granary", "/loft/media/films", project))
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn a_project_that_is_handed_on_lets_nothing_else_in() {

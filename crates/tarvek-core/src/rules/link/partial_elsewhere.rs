@@ -68,10 +68,26 @@ pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
-    use crate::tests::{Scene, mapping};
+    use crate::rules::promise::{Promise, intake};
+    use crate::tests::{Scene, abs, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.tree("granary", "d 2770 841:2100 /loft/media/intake/partial");
+                let mut own = mapping("/loft/media/intake/partial", "/partial", Access::ReadWrite);
+                own.origin.line = 12;
+                own.to.origin.line = 12;
+                scene.service("drover").map.as_mut().unwrap().push(own);
+                let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
+                fetch.partial.as_mut().unwrap().path = abs("/partial");
+            })
+        },
+        by_hand: |scene| scene.service("drover").map.as_mut().unwrap().truncate(1),
+    };
 
     #[test]
     fn a_partial_folder_on_another_mount_is_copied_from() {

@@ -126,12 +126,30 @@ fn translated(site: &Site, ways: &Ways, named: &AbsPath) -> Option<AbsPath> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::intake::InView;
     use crate::layout::service::Translation;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::{Scene, abs, declared, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.service("drover").map =
+                    Some(vec![mapping("/loft/media/intake", "/downloads", Access::ReadWrite)]);
+                let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
+                fetch.partial = None;
+                fetch.done.path = abs("/downloads/done");
+            })
+        },
+        by_hand: |scene| {
+            let (from, to) = (declared("/downloads/done"), declared("/data/intake/done"));
+            let translation = Translation { service: "drover".into(), from, to };
+            scene.service("joiner").translate.push(translation);
+        },
+    };
 
     #[test]
     fn a_folder_of_two_names_needs_a_translation() {

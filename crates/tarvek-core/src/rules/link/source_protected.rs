@@ -224,9 +224,22 @@ fn opened(site: &Site, filing: &Filing) -> Option<Remedy> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                let on = ("fs.protected_hardlinks".to_owned(), 1);
+                scene.facts("granary").told.sysctls.push(on);
+                scene.service("drover").umask = Some(0o022);
+                scene.tree("granary", "f 0644 841:2100 /loft/media/intake/done/a.mkv");
+            })
+        },
+        by_hand: |scene| scene.service("drover").umask = Some(0o002),
+    };
 
     fn scene() -> Scene {
         let mut scene = Scene::local().with_intake();

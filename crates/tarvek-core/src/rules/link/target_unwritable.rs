@@ -43,9 +43,16 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || intake(|scene| done(scene.tree("granary", "d 2755 1101:2100 /loft/media/films"))),
+        by_hand: // It is cleared with what brings it about.
+            |scene| done(scene.tree("granary", "d 2775 1101:2100 /loft/media/films")),
+    };
 
     #[test]
     fn a_folder_of_others_takes_no_name() {

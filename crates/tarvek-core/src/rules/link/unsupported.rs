@@ -48,10 +48,22 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::intake::Want;
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::{Scene, mounts};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.facts("granary").mounts = Some(mounts(
+                    "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft exfat /dev/sdb1 rw",
+                ));
+            })
+        },
+        by_hand: |scene| scene.layout.intakes[0].want = Want::Rename,
+    };
 
     #[test]
     fn exfat_has_one_name_for_each_file() {

@@ -46,11 +46,24 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::options::MountOptions;
     use crate::words::terms::{Os, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.layout.mounts[0].options = MountOptions::read("ro");
+            })
+        },
+        by_hand: |scene| {
+            scene.layout.mounts[0].options =
+                MountOptions::read("ro,nofail,_netdev,x-systemd.automount")
+        },
+    };
 
     #[test]
     fn what_may_be_away_is_not_waited_for() {

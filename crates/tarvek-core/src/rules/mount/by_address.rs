@@ -60,11 +60,24 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::mount::MountSource;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.layout.mounts[0].from = MountSource::Literal("10.9.9.9:/loft/media".into());
+                scene.facts("millrace").mounts = None;
+            })
+        },
+        by_hand: |scene| {
+            scene.layout.mounts[0].from = MountSource::Literal("granary.lan:/loft/media".into())
+        },
+    };
 
     #[test]
     fn a_number_is_no_name() {

@@ -46,11 +46,29 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, mounts};
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n\
+                                 2 1 0:9 / /mnt/media cifs //granary.lan/media \
+                                 ro,uid=0,gid=0,dir_mode=0700";
+                scene.facts("millrace").mounts = Some(mounts(table));
+            })
+        },
+        by_hand: |scene| {
+            let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n\
+                             2 1 0:9 / /mnt/media cifs //granary.lan/media \
+                             ro,uid=840,gid=840,dir_mode=0700";
+            scene.facts("millrace").mounts = Some(mounts(table));
+        },
+    };
 
     #[test]
     fn a_client_lets_its_service_in() {

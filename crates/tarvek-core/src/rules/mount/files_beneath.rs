@@ -80,11 +80,26 @@ fn steps(host: &Name, parent: &MountEntry, point: &AbsPath) -> Vec<Step> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host_report::Beneath;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, abs};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.facts("millrace").told.beneath = vec![Beneath {
+                    point: abs("/mnt/media"),
+                    entries: 2,
+                    bytes: 1 << 30,
+                    more: false,
+                }];
+            })
+        },
+        by_hand: |scene| scene.facts("millrace").told.beneath.clear(),
+    };
 
     #[test]
     fn what_a_mount_hides_is_told_of() {

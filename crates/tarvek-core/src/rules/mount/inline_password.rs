@@ -108,14 +108,25 @@ fn without_secret(site: &Site, part: Part, options: &MountOptions) -> Step {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::configured::Flaw;
     use crate::facts::mounts::FstabEntry;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, abs};
     use crate::words::options::MountOptions;
     use crate::words::spot::Spot;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                scene.layout.mounts[0].options =
+                    MountOptions::read("ro,nofail,uid=840,password=hedge");
+            })
+        },
+        by_hand: |scene| scene.layout.mounts[0].options = MountOptions::read("ro,nofail,uid=840"),
+    };
 
     #[test]
     fn a_password_is_told_of_and_not_told() {

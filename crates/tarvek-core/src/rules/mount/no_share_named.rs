@@ -61,11 +61,22 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::mount::MountSource;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                scene.layout.mounts[0].from = MountSource::Literal("//granary.lan".into());
+                scene.facts("millrace").mounts = None;
+            })
+        },
+        by_hand: |scene| scene.layout.mounts[0].from = MountSource::Share("media".into()),
+    };
 
     #[test]
     fn a_server_is_no_share() {

@@ -108,12 +108,22 @@ fn entries_in(site: &Site, place: &Place) -> Option<u64> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::mounts::FstabEntry;
+    use crate::rules::promise::{Promise, nothing, over};
     use crate::tests::{Scene, abs, mounts};
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn an_absent_mount_comes_with_the_command_that_mounts_it() {

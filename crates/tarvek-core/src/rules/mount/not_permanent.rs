@@ -91,13 +91,30 @@ fn is_permanent(facts: &HostFacts, mount: &MountEntry) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host::Document;
     use crate::facts::mounts::FstabEntry;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, abs};
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.facts("millrace").documents = vec![Document::new("units", b"")];
+            })
+        },
+        by_hand: |scene| {
+            scene.facts("millrace").fstab = vec![FstabEntry {
+                source: "granary.lan:/loft/media".into(),
+                point: abs("/mnt/media"),
+                filesystem: "nfs".into(),
+                options: MountOptions::read("ro,nofail"),
+            }];
+        },
+    };
 
     #[test]
     fn what_is_mounted_by_hand_is_gone_after_a_reboot() {

@@ -47,11 +47,23 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                scene.layout.mounts[0].options = MountOptions::read("ro,nofail,uid=840,vers=1.0");
+            })
+        },
+        by_hand: |scene| {
+            scene.layout.mounts[0].options = MountOptions::read("ro,nofail,uid=840,vers=3.1.1")
+        },
+    };
 
     #[test]
     fn old_versions_are_told_by_their_protocol() {

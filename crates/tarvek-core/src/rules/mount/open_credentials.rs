@@ -46,10 +46,21 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, nothing, over};
     use crate::tests::{Scene, abs};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                scene.layout.mounts[0].credentials = Some(abs("/etc/granary.cred"));
+                scene.tree("millrace", "f 0644 0:0 /etc/granary.cred");
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn a_file_of_passwords_is_its_owners() {

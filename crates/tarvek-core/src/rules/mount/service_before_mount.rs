@@ -78,11 +78,19 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, nothing, over};
     use crate::tests::Scene;
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || over(Protocol::Nfs, nothing),
+        by_hand: |scene| {
+            scene.service("lantern").map.as_mut().unwrap()[0].propagation = Some("rslave".into());
+        },
+    };
 
     #[test]
     fn what_comes_later_reaches_a_service_or_is_waited_for() {

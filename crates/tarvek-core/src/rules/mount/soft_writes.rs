@@ -41,11 +41,21 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.layout.mounts[0].options = MountOptions::read("rw,soft,nofail");
+            })
+        },
+        by_hand: |scene| scene.layout.mounts[0].options = MountOptions::read("rw,hard,nofail"),
+    };
 
     #[test]
     fn a_mount_that_gives_up_is_read_only() {

@@ -51,11 +51,21 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::options::MountOptions;
     use crate::words::terms::{Access, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
+            })
+        },
+        by_hand: |scene| scene.layout.mounts[0].options = MountOptions::read("rw,nofail,ro"),
+    };
 
     #[test]
     fn a_mount_is_as_wide_as_somebody_needs_it() {

@@ -67,11 +67,23 @@ pub(in crate::rules) fn on_way(site: &Site, route: &Route) -> Option<RuleId> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::rules::path::missing;
+    use crate::rules::promise::{Promise, nothing, over};
     use crate::tests::{Scene, mounts};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs \
+                                 //granary.lan/old ro,uid=840";
+                scene.facts("millrace").mounts = Some(mounts(table));
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn the_cause_comes_first_and_what_follows_says_so() {

@@ -26,9 +26,15 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, named, renamed};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named("LOW WATER (2003)/Ebb.nfo"),
+        by_hand: |scene| renamed(scene, "LOW WATER (2003)", "Low Water (2003)/Ebb.nfo"),
+    };
 
     #[test]
     fn it_fires_where_there_is_such_a_name() {

@@ -27,9 +27,24 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
-    use crate::tests::Scene;
+    use crate::rules::promise::{Promise, done, local};
+    use crate::tests::{Scene, abs};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let folder = "/loft/media/films/Low Water (2003)";
+                done(scene.file_of_bytes("granary", folder, b"Stra\xdfe.nfo"))
+            })
+        },
+        by_hand: |scene| {
+            let old = abs("/loft/media/films/Low Water (2003)").child(b"Stra\xdfe.nfo");
+            scene.without_path("granary", &old);
+            scene.tree("granary", "f 0644 0:0 /loft/media/films/Low Water (2003)/Stra\u{df}e.nfo");
+        },
+    };
 
     #[test]
     fn it_fires_where_there_is_such_a_name() {

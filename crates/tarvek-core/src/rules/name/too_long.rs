@@ -27,9 +27,18 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, named, renamed};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named(&format!("Low Water (2003)/{}/a.nfo", "x".repeat(250))),
+        by_hand: |scene| {
+            let long = format!("Low Water (2003)/{}", "x".repeat(250));
+            renamed(scene, &long, "Low Water (2003)/x/a.nfo");
+        },
+    };
 
     #[test]
     fn it_fires_where_there_is_such_a_name() {

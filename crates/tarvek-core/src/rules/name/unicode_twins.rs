@@ -28,9 +28,20 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::FILMS;
+    use crate::rules::promise::{Promise, done, named};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            let mut scene = named("\u{d6}l (1999)/a.mkv");
+            scene.tree("granary", &format!("d 0755 1101:2100 {FILMS}/O\u{308}l (1999)"));
+            scene
+        },
+        by_hand: |scene| done(scene.without("granary", &format!("{FILMS}/O\u{308}l (1999)"))),
+    };
 
     #[test]
     fn it_fires_where_there_is_such_a_name() {

@@ -28,9 +28,17 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, named, renamed};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || named("Low Water (2003)/E\u{200b}bb.nfo"),
+        by_hand: |scene| {
+            renamed(scene, "Low Water (2003)/E\u{200b}bb.nfo", "Low Water (2003)/Ebb.nfo")
+        },
+    };
 
     #[test]
     fn it_fires_where_there_is_such_a_name() {

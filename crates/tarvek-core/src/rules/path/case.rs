@@ -44,10 +44,14 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise =
+        Promise { scene: || local(|scene| done(scene.root("/media/Films"))), by_hand: nothing };
 
     #[test]
     fn letter_case_counts_but_behind_an_smb_server() {

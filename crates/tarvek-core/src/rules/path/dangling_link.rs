@@ -26,9 +26,17 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| done(scene.tree("granary", "l 0777 0:0 /loft/media/films/Old -> gone")))
+        },
+        by_hand: |scene| done(scene.without("granary", "/loft/media/films/Old")),
+    };
 
     #[test]
     fn a_symlink_leads_somewhere() {

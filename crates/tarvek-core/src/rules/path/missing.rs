@@ -51,12 +51,16 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::check::report::check;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::{Scene, mapping};
     use crate::words::remedy::Change;
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise =
+        Promise { scene: || local(|scene| done(scene.root("/media/flims"))), by_hand: nothing };
 
     #[test]
     fn a_wrong_mapping_is_one_finding_whatever_it_affects() {

@@ -71,9 +71,17 @@ fn candidates(site: &Site, case: &UsedPath, route: &Route) -> Vec<AbsPath> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| done(scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv")))
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn a_file_is_no_root_and_leads_nowhere() {

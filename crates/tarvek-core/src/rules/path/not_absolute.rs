@@ -44,7 +44,7 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 /// Judges every mapping, used by a library or not.
-pub fn find_mappings(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+pub fn find_in_site(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         for map in service.maps() {
@@ -103,10 +103,14 @@ fn absolute_form(written: &[u8]) -> AbsPath {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::{Scene, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise =
+        Promise { scene: || local(|scene| done(scene.root("media/films"))), by_hand: nothing };
 
     #[test]
     fn roots_and_both_sides_of_mappings_have_one_meaning_only_if_absolute() {

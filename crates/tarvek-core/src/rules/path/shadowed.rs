@@ -95,10 +95,22 @@ fn hidden(
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::{Scene, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.tree("granary", "f 0644 0:0 /srv/old/A (2001)/A (2001).mkv");
+                let inner = mapping("/srv/old", "/media/films", Access::ReadOnly);
+                scene.service("lantern").map.as_mut().unwrap().push(inner);
+            })
+        },
+        by_hand: |scene| scene.service("lantern").map.as_mut().unwrap().truncate(1),
+    };
 
     #[test]
     fn what_an_inner_mapping_covers_is_told_if_there_is_something() {

@@ -76,10 +76,16 @@ fn mapping_to_add(service: &Service, root: &AbsPath) -> String {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::{Scene, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| done(scene.root("/loft/media/films"))),
+        by_hand: nothing,
+    };
 
     #[test]
     fn the_hosts_path_is_turned_into_the_services() {

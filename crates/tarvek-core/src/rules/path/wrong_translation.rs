@@ -85,11 +85,23 @@ fn as_seen(site: &Site, service: &Name, path: &AbsPath) -> Option<Route> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::service::Translation;
+    use crate::rules::promise::{Promise, intake, nothing};
     use crate::tests::{Scene, declared, mapping};
     use crate::words::terms::Access;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                let (from, to) = (declared("/data/intake/done"), declared("/data/films"));
+                let translation = Translation { service: "drover".into(), from, to };
+                scene.service("joiner").translate.push(translation);
+            })
+        },
+        by_hand: nothing,
+    };
 
     #[test]
     fn both_sides_have_to_be_one_folder() {

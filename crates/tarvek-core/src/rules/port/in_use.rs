@@ -77,10 +77,26 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host_report::Listening;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                scene.service("lantern").ports = vec!["7080".into()];
+                scene.facts("granary").told.listening = vec![Listening {
+                    protocol: "tcp".into(),
+                    address: None,
+                    number: 7080,
+                    program: Some("weaver".into()),
+                }];
+            })
+        },
+        by_hand: |scene| scene.service("lantern").ports = vec!["7081".into()],
+    };
 
     #[test]
     fn a_port_that_somebody_has_is_not_free() {

@@ -166,9 +166,20 @@ pub(super) fn free(site: &Site, service: &Service, from: u16, protocol: &str) ->
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::{Port, RULE};
+    use crate::rules::promise::{Promise, intake};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            intake(|scene| {
+                scene.service("lantern").ports = vec!["7080".into()];
+                scene.service("joiner").ports = vec!["7080".into()];
+            })
+        },
+        by_hand: |scene| scene.service("joiner").ports = vec!["7081".into()],
+    };
 
     #[test]
     fn a_port_has_one_service() {

@@ -50,10 +50,18 @@ pub(super) fn any(clients: &str) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::{Access, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| scene.layout.shares[0].nfs[0].access = Access::ReadWrite)
+        },
+        by_hand: |scene| scene.layout.shares[0].nfs[0].clients = "millrace.lan".into(),
+    };
 
     #[test]
     fn everybody_may_read_at_most() {

@@ -44,10 +44,23 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, mounts, share};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.facts("granary").mounts = Some(mounts(
+                    "1 0 0:1 / / zfs root rw\n2 1 0:2 / /loft/media zfs loft/media rw\n\
+                         3 2 0:3 / /loft/media/films zfs loft/media/films rw",
+                ));
+            })
+        },
+        by_hand: |scene| scene.layout.shares[0].nfs[0].crossmnt = true,
+    };
 
     #[test]
     fn a_child_dataset_is_exported_by_itself_or_crossed_into() {

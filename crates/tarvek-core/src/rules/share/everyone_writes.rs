@@ -48,10 +48,24 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                scene.layout.shares[0].smb.as_mut().unwrap().writable = true
+            })
+        },
+        by_hand: |scene| {
+            let offer = scene.layout.shares[0].smb.as_mut().unwrap();
+            offer.writable = false;
+            offer.write = vec!["@keepers".into()];
+        },
+    };
 
     #[test]
     fn who_writes_is_named() {

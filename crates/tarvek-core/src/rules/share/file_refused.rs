@@ -44,11 +44,23 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::configured::Flaw;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
     use crate::words::spot::Spot;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let spot = Spot { file: "/etc/exports".into(), line: 4 };
+                let flaw = Flaw::Refused { by: "exportfs", why: "a stray bracket".into() };
+                scene.facts("granary").told.configured.flaws = vec![(spot, flaw)];
+            })
+        },
+        by_hand: |scene| scene.facts("granary").told.configured.flaws.clear(),
+    };
 
     #[test]
     fn where_a_server_stops_is_told() {

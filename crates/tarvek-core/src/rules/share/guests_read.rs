@@ -43,10 +43,18 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| scene.layout.shares[0].smb.as_mut().unwrap().guests = true)
+        },
+        by_hand: |scene| scene.layout.shares[0].smb.as_mut().unwrap().guests = false,
+    };
 
     #[test]
     fn guests_are_told_of() {

@@ -72,10 +72,22 @@ fn differ(outer: &Share, inner: &Share) -> Option<&'static str> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, share};
     use crate::words::terms::{Access, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.layout.shares.push(share("films", "/loft/media/films"));
+                scene.layout.shares[1].smb = None;
+                scene.layout.shares[1].nfs[0].clients = "10.20.0.0/24".into();
+            })
+        },
+        by_hand: |scene| scene.layout.shares[1].nfs[0].clients = "*".into(),
+    };
 
     #[test]
     fn shares_that_nest_agree() {

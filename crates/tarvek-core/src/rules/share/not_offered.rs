@@ -110,11 +110,25 @@ fn offered(site: &Site, share: &Share, mount: &Mount) -> Step {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::layout::mount::MountSource;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, share};
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into()
+            })
+        },
+        by_hand: |scene| {
+            let mut export = scene.layout.shares[0].nfs[0].clone();
+            export.clients = "millrace".into();
+            scene.layout.shares[0].nfs.push(export);
+        },
+    };
 
     #[test]
     fn what_is_mounted_is_offered_to_whoever_mounts_it() {

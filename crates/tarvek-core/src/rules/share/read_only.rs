@@ -43,11 +43,26 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::Promise;
     use crate::tests::{Scene, mapping};
     use crate::words::options::MountOptions;
     use crate::words::terms::{Access, Protocol};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            let mut scene = Scene::over(Protocol::Nfs).with_intake();
+            scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
+            scene.facts("millrace").mounts = None;
+            scene.service("joiner").host = "millrace".into();
+            let data = mapping("/mnt/media", "/data", Access::ReadWrite);
+            scene.service("joiner").map = Some(vec![data]);
+            scene.layout.shares[0].nfs[0].clients = "millrace.lan".into();
+            scene
+        },
+        by_hand: |scene| scene.layout.shares[0].nfs[0].access = Access::ReadWrite,
+    };
 
     #[test]
     fn who_writes_comes_through_a_share_that_lets_them() {

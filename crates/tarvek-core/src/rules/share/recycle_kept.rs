@@ -60,10 +60,21 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, over};
     use crate::tests::Scene;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Smb, |scene| {
+                scene.layout.shares[0].smb.as_mut().unwrap().recycle = true;
+                scene.tree("granary", "f 0644 0:0 /loft/media/.recycle/A (2001).mkv");
+            })
+        },
+        by_hand: |scene| done(scene.without("granary", "/loft/media/.recycle/A (2001).mkv")),
+    };
 
     #[test]
     fn a_bin_that_holds_something_is_told_of() {

@@ -47,12 +47,18 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, over};
     use crate::tests::Scene;
     use crate::words::offer::Squash;
     use crate::words::rule::Severity;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || over(Protocol::Nfs, |scene| scene.layout.shares[0].nfs[0].squash = Squash::None),
+        by_hand: |scene| scene.layout.shares[0].nfs[0].squash = Squash::Root,
+    };
 
     #[test]
     fn root_of_another_machine_is_nobody() {

@@ -71,13 +71,28 @@ fn told(finding: Finding, host: &Name, spot: &Spot, meant: &Name) -> Finding {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::configured::{Configured, ExportFact, Fact};
+    use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, share};
     use crate::words::part::Part;
     use crate::words::spot::Spot;
     use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                let export = share("media", "/loft/media").nfs.remove(0);
+                let path = b"/loft/media".to_vec();
+                let fact = ExportFact { path, export, stray_space: Some("millrace".into()) };
+                let spot = Spot { file: "/etc/exports".into(), line: 3 };
+                let found = Configured { fact: Fact::Export(fact), spot };
+                scene.facts("granary").told.configured.facts = vec![found];
+            })
+        },
+        by_hand: |scene| scene.facts("granary").told.configured.facts.clear(),
+    };
 
     #[test]
     fn a_space_is_seen_on_the_host_and_in_what_was_adopted() {

@@ -27,9 +27,15 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{COPY, Promise, done, equal_files};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || equal_files(COPY),
+        by_hand: |scene| done(scene.without("granary", COPY)),
+    };
 
     #[test]
     fn what_the_survey_knows_to_be_equal_is_told_once() {

@@ -75,10 +75,28 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host_report::Property;
+    use crate::rules::promise::{COPY, Promise, equal_files};
     use crate::tests::{Scene, mounts};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            let mut scene = equal_files(COPY);
+            let facts = scene.facts("granary");
+            facts.mounts = Some(mounts(
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /loft/media zfs loft/media rw",
+            ));
+            let (dataset, name) = ("loft/media".into(), "usedbysnapshots".to_owned());
+            facts.told.properties.push(Property { dataset, name, value: "12G".into() });
+            scene
+        },
+        by_hand: |scene| {
+            scene.without("granary", COPY);
+            scene.facts("granary").told.properties[0].value = "0B".into();
+        },
+    };
 
     #[test]
     fn snapshots_matter_where_something_could_go() {

@@ -24,9 +24,20 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let poster = "/loft/media/films/High Water (2004)/poster.jpg";
+                done(scene.tree("granary", &format!("f 0664 1101:2100 {poster}")));
+            })
+        },
+        by_hand: |scene| done(scene.without("granary", "/loft/media/films/High Water (2004)")),
+    };
 
     #[test]
     fn an_empty_folder_is_hollow_if_somebody_looked() {

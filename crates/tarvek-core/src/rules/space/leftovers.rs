@@ -27,9 +27,22 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, done, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let debris = "/loft/media/films/Low Water (2003)/Thumbs.db";
+                done(scene.tree("granary", &format!("f 0664 1101:2100 {debris}")));
+            })
+        },
+        by_hand: |scene| {
+            done(scene.without("granary", "/loft/media/films/Low Water (2003)/Thumbs.db"));
+        },
+    };
 
     #[test]
     fn debris_is_told_with_an_example() {

@@ -27,9 +27,19 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{FILM, Promise, equal_files};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || equal_files("/loft/media/intake/done/low.water.2003.mkv"),
+        by_hand: |scene| {
+            for path in [FILM, "/loft/media/intake/done/low.water.2003.mkv"] {
+                scene.change("granary", path, |meta| (meta.inode, meta.links) = (Some(10), 2));
+            }
+        },
+    };
 
     #[test]
     fn a_copy_in_the_intake_should_be_a_link() {

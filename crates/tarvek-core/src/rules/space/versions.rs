@@ -26,9 +26,33 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::facts::media::Media;
+    use crate::rules::promise::{FILM, Promise, done, equal_files};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            let smaller = "/loft/media/films/Low Water (2003)/Low Water (2003) 576p.mkv";
+            let mut scene = equal_files(smaller);
+            let (large, small) = (scene.node("granary", FILM), scene.node("granary", smaller));
+            let facts = scene.facts("granary");
+            facts.digests.clear();
+            for (node, height) in [(large, 1080), (small, 576)] {
+                let (millis, width) = (Some(6_000_000), Some(height * 16 / 9));
+                let (video, height) = (Some("hevc".to_owned()), Some(height));
+                let media = Media { millis, width, height, video, tracks: 1, ..Media::default() };
+                facts.media.insert(node, Some(media));
+            }
+            scene
+        },
+        by_hand: |scene| {
+            scene.facts("granary").media.clear();
+            let smaller = "/loft/media/films/Low Water (2003)/Low Water (2003) 576p.mkv";
+            done(scene.without("granary", smaller));
+        },
+    };
 
     #[test]
     fn names_alone_are_no_finding() {

@@ -35,9 +35,20 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| {
+                let lacks = ("acl".to_owned(), "there is no getfacl".into());
+                scene.facts("granary").told.lacking.push(lacks);
+            })
+        },
+        by_hand: |scene| scene.facts("granary").told.lacking.clear(),
+    };
 
     #[test]
     fn a_host_whose_acls_nobody_could_tell_is_judged_by_mode_bits() {

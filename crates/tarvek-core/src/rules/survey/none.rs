@@ -48,9 +48,21 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::FILM;
+    use crate::rules::promise::{Promise, done, over};
     use crate::tests::Scene;
+    use crate::words::terms::Protocol;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            over(Protocol::Nfs, |scene| {
+                done(scene.unseen("granary").unread("millrace", "/mnt/media"))
+            })
+        },
+        by_hand: |scene| done(scene.tree("granary", &format!("f 0664 1101:2100 {FILM}"))),
+    };
 
     #[test]
     fn a_host_that_libraries_lead_to_has_to_be_looked_at() {

@@ -56,10 +56,18 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host::Gap;
+    use crate::rules::promise::{Promise, done, local};
     use crate::tests::{Scene, abs};
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || {
+            local(|scene| done(scene.unread("granary", "/loft/media/films/Low Water (2003)")))
+        },
+        by_hand: |scene| done(scene.read("granary")),
+    };
 
     #[test]
     fn what_nobody_looked_into_is_told_with_who_should() {

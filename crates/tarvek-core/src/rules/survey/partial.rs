@@ -25,9 +25,15 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::RULE;
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.facts("granary").complete = false),
+        by_hand: |scene| scene.facts("granary").complete = true,
+    };
 
     #[test]
     fn a_survey_that_did_not_come_to_its_end_says_so() {

@@ -32,9 +32,15 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::{RULE, find};
+    use crate::rules::promise::{Promise, local};
     use crate::tests::Scene;
+
+    pub(crate) const PROMISE: Promise = Promise {
+        scene: || local(|scene| scene.facts("granary").taken = -10),
+        by_hand: |scene| scene.facts("granary").taken = 0,
+    };
 
     #[test]
     fn age_counts_where_a_limit_is_given() {
