@@ -1,11 +1,14 @@
 //! The readiness board: how each library and each intake stands, stage by stage.
 
+use std::fmt;
+
 use crate::forecast::titles::Detail;
 use crate::judge::access_check::judge;
 use crate::layout::intake::Want;
 use crate::link::intake::{Does, Stage, Step, ways_of};
 use crate::link::verdict::Reason;
 use crate::route::end::End;
+use crate::route::hops::Route;
 use crate::rules::library::{too_deep, too_high};
 use crate::scan::read::Scan;
 use crate::site::join::Site;
@@ -51,6 +54,31 @@ pub struct Stages {
     pub linkable: Option<State>,
 }
 
+/// What a row comes to, in one line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    Ready,
+    /// Nothing is in the way, and this is worth knowing.
+    ReadyThough(String),
+    /// This is in the way, or keeps it from being known.
+    NotReady(String),
+}
+
+impl Verdict {
+    fn is_ready(&self) -> bool {
+        !matches!(self, Self::NotReady(_))
+    }
+}
+
+impl fmt::Display for Verdict {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Ready => f.write_str("ready"),
+            Self::ReadyThough(text) | Self::NotReady(text) => f.write_str(text),
+        }
+    }
+}
+
 /// What a row of the board is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Subject {
@@ -69,8 +97,7 @@ pub struct Row {
     pub name: Name,
     /// How it stands.
     pub stages: Stages,
-    /// In one line.
-    pub verdict: String,
+    pub verdict: Verdict,
     /// Whether a scan started now would find what is meant; of an intake, whether each step can be
     /// done.
     pub ready: bool,
@@ -95,7 +122,7 @@ pub(super) fn row(site: &Site, roots: &[UsedPath]) -> Row {
         Use::Intake(intake, _) => (Subject::Intake, &intake.name),
     };
     let scans = || roots.iter().filter_map(|case| case.scan.as_ref());
-    let each: Vec<(Stages, String)> = roots.iter().map(|case| stages(site, case)).collect();
+    let each: Vec<(Stages, Verdict)> = roots.iter().map(|case| stages(site, case)).collect();
     let worst = |stage: fn(&Stages) -> State| {
         each.iter().map(|(stages, _)| stage(stages)).max().expect("there is a place")
     };
@@ -127,15 +154,13 @@ pub(super) fn row(site: &Site, roots: &[UsedPath]) -> Row {
     let ready = all_ok && filled && misrooted.is_none();
     // The first root that has something to say speaks for the library.
     let verdicts = || each.iter().map(|(_, verdict)| verdict);
-    let worst = verdicts().find(|verdict| !verdict.starts_with("ready"));
-    let verdict = worst.or_else(|| verdicts().find(|verdict| *verdict != "ready"));
-    let filed = filing.as_ref().and_then(|(_, steps)| filed(steps));
-    let verdict = match (verdict, misrooted) {
-        (Some(verdict), None) => verdict.clone(),
-        (Some(verdict), Some(_)) if !verdict.starts_with("ready") => verdict.clone(),
-        (_, Some(misrooted)) => misrooted.to_owned(),
-        (None, None) => filed.unwrap_or_else(|| "ready".to_owned()),
-    };
+    let verdict = verdicts()
+        .find(|verdict| !verdict.is_ready())
+        .cloned()
+        .or_else(|| misrooted.map(|why| Verdict::NotReady(why.to_owned())))
+        .or_else(|| verdicts().find(|verdict| **verdict != Verdict::Ready).cloned())
+        .or_else(|| filing.as_ref().and_then(|(state, steps)| filed(*state, steps)))
+        .unwrap_or(Verdict::Ready);
     Row {
         of,
         service: first.service.name.clone(),
@@ -179,8 +204,8 @@ fn filing(site: &Site, case: &UsedPath) -> Option<(State, Vec<Step>)> {
     Some((state, steps))
 }
 
-/// What filing comes to, in a line.
-fn filed(steps: &[Step]) -> Option<String> {
+/// What filing comes to, if it is not simply what is wanted.
+fn filed(state: State, steps: &[Step]) -> Option<Verdict> {
     let file = steps.iter().find(|step| step.stage == Stage::File)?;
     let twice = steps.iter().any(|step| step.stage == Stage::Finish && step.does == Does::Copies);
     let link = &file.link;
@@ -188,16 +213,16 @@ fn filed(steps: &[Step]) -> Option<String> {
         Reason::Ok => String::new(),
         reason => format!(": {}", reason.word()),
     };
-    Some(match file.does {
+    let text = match file.does {
         Does::Links if twice => "linked, though finishing copies".to_owned(),
         Does::Links => return None,
-        Does::Moves if link.is_possible() => return None,
+        Does::Moves | Does::Copies if link.is_possible() => return None,
         Does::Moves => format!("moved, not linked{}", why()),
-        Does::Copies if link.is_possible() => return None,
         Does::Copies => format!("copied{}", why()),
         Does::Fails => format!("can't be filed{}", why()),
         Does::Unknown => format!("not known whether it links: {}", link.detail),
-    })
+    };
+    Some(if state == State::Ok { Verdict::ReadyThough(text) } else { Verdict::NotReady(text) })
 }
 
 /// Whether an intake's way ends in a folder.
@@ -206,187 +231,562 @@ fn is_intakes_folder(site: &Site, case: &UsedPath) -> bool {
     case.library().is_none() && end.is_some_and(|(_, meta)| meta.is_folder())
 }
 
-fn stages(site: &Site, case: &UsedPath) -> (Stages, String) {
+/// Why a root is not a folder that can be asked for its contents.
+enum Obstacle {
+    /// It is not there, or something else is.
+    Absent(String),
+    /// The server does not let the service in.
+    NotAdmitted(String),
+    /// That can't be known.
+    Unknown(String),
+}
+
+fn obstacle(site: &Site, case: &UsedPath, route: &Route) -> Option<Obstacle> {
+    let is_unseen = route.entry().is_none() && !route.is_engine_made();
+    Some(match &route.end {
+        End::Reached if case.scan.is_some() => return None,
+        End::Reached if is_unseen => {
+            Obstacle::Unknown(format!("nobody has looked at {}", route.here().host))
+        }
+        End::Reached if is_intakes_folder(site, case) => return None,
+        End::Reached => Obstacle::Absent(format!("{} is not a folder", route.asked)),
+        End::Volume { name } => Obstacle::Unknown(format!("lies in the engine's volume {name}")),
+        End::Unseen { at, .. } => Obstacle::Unknown(format!("{} was not seen", at.path)),
+        End::Missing(missing) => Obstacle::Absent(match &missing.other_case {
+            Some(other) => format!("it is spelled {other:?}"),
+            None => format!("{} is missing in {}", missing.name, missing.folder.path),
+        }),
+        End::NotAdmitted { why, .. } => Obstacle::NotAdmitted(why.clone()),
+        end => Obstacle::Absent(end.words()),
+    })
+}
+
+/// Whether every mount on the way is in place.
+fn mounted(route: &Route) -> State {
+    let is_settled =
+        matches!(route.end, End::Missing(_) | End::NotAFolder { .. } | End::NotAdmitted { .. });
+    if !route.not_mounted.is_empty() {
+        State::Fail
+    } else if route.entry().is_some()
+        || route.is_engine_made()
+        || is_settled
+        || route.evidence() == Evidence::Observed
+    {
+        State::Ok
+    } else {
+        State::Unknown
+    }
+}
+
+fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
     use State::{Fail, Ok, Part, Skipped, Unknown};
-    let mut stages = Stages {
-        mapped: Ok,
-        mounted: Ok,
-        exists: Ok,
-        readable: Skipped,
-        titles: case.library().map(|_| 0),
-        linkable: None,
+    let titles = case.library().map(|_| 0);
+    let unmapped = |why: String| {
+        let (mapped, mounted, exists, readable) = (Fail, Skipped, Skipped, Skipped);
+        let stages = Stages { mapped, mounted, exists, readable, titles, linkable: None };
+        (stages, Verdict::NotReady(why))
     };
     let Some(route) = &case.route else {
-        stages = Stages { mapped: Fail, mounted: Skipped, exists: Skipped, ..stages };
         let fault = case.root.path.as_ref().err().map(ToString::to_string).unwrap_or_default();
-        return (stages, format!("{} {fault}", case.root.written));
+        return unmapped(format!("{} {fault}", case.root.written));
     };
     if let End::Uncovered { .. } = route.end {
-        stages = Stages { mapped: Fail, mounted: Skipped, exists: Skipped, ..stages };
-        return (stages, format!("no mapping covers {}", route.asked));
+        return unmapped(format!("no mapping covers {}", route.asked));
     }
+    let mounted = mounted(route);
+    let stages =
+        Stages { mapped: Ok, mounted, exists: Ok, readable: Skipped, titles, linkable: None };
     let absent = route.not_mounted.first();
-    if absent.is_some() {
-        stages.mounted = Fail;
-    } else if route.entry().is_none()
-        && !route.is_engine_made()
-        && !matches!(route.end, End::Missing(_) | End::NotAFolder { .. } | End::NotAdmitted { .. })
-    {
-        stages.mounted = if route.evidence() == Evidence::Observed { Ok } else { Unknown };
-    }
     let fails = |stages: Stages, verdict: String| match absent {
         Some(absent) => {
-            let stages = Stages { exists: Skipped, ..stages };
-            (stages, format!("{} is not mounted", absent.at.path))
+            let verdict = format!("{} is not mounted", absent.at.path);
+            (Stages { exists: Skipped, ..stages }, Verdict::NotReady(verdict))
         }
-        None => (stages, verdict),
+        None => (stages, Verdict::NotReady(verdict)),
     };
-    let unknown = |stages: Stages, verdict: String| {
-        (Stages { exists: Unknown, readable: Unknown, titles: None, ..stages }, verdict)
+    let unknown = |verdict: String| {
+        let stages = Stages { exists: Unknown, readable: Unknown, titles: None, ..stages };
+        (stages, Verdict::NotReady(verdict))
     };
-    match &route.end {
-        End::Reached if case.scan.is_some() => {}
-        End::Reached if route.entry().is_none() && !route.is_engine_made() => {
-            return unknown(stages, format!("nobody has looked at {}", route.here().host));
+    match obstacle(site, case, route) {
+        None => {}
+        Some(Obstacle::Unknown(why)) => return unknown(why),
+        Some(Obstacle::Absent(why)) => return fails(Stages { exists: Fail, ..stages }, why),
+        Some(Obstacle::NotAdmitted(why)) => {
+            return fails(Stages { exists: Unknown, readable: Fail, ..stages }, why);
         }
-        End::Reached if is_intakes_folder(site, case) => {}
-        End::Reached => {
-            return fails(
-                Stages { exists: Fail, ..stages },
-                format!("{} is not a folder", route.asked),
-            );
-        }
-        End::Volume { name } => {
-            let verdict = format!("lies in the engine's volume {name}");
-            return unknown(stages, verdict);
-        }
-        End::Unseen { at, .. } => return unknown(stages, format!("{} was not seen", at.path)),
-        End::Missing(m) => {
-            let verdict = match &m.other_case {
-                Some(other) => format!("it is spelled {other:?}"),
-                None => format!("{} is missing in {}", m.name, m.folder.path),
-            };
-            return fails(Stages { exists: Fail, ..stages }, verdict);
-        }
-        End::NotAdmitted { why, .. } => {
-            return fails(Stages { exists: Unknown, readable: Fail, ..stages }, why.clone());
-        }
-        end => return fails(Stages { exists: Fail, ..stages }, end.words()),
     }
     let answer = judge(site, route, case.need());
     let whole = Scan::default();
     let scan = case.scan.as_ref().unwrap_or(&whole);
-    match answer.allowed() {
+    let readable = match answer.allowed() {
         Some(false) => {
-            stages.readable = Fail;
             let verdict = format!("refused at {}", answer.decided_at.path);
-            return fails(stages, verdict);
+            return fails(Stages { readable: Fail, ..stages }, verdict);
         }
-        None => return unknown(stages, answer.reason().to_owned()),
-        Some(true) if scan.unreadable > 0 => stages.readable = Part,
-        Some(true) if scan.unseen > 0 => stages.readable = Unknown,
-        Some(true) => stages.readable = Ok,
-    }
+        None => return unknown(answer.reason().to_owned()),
+        Some(true) if scan.unreadable > 0 => Part,
+        Some(true) if scan.unseen > 0 => Unknown,
+        Some(true) => Ok,
+    };
     let titles = case.forecast.as_ref().map_or(0, |forecast| forecast.titles);
-    let told = case.library().is_some() && (scan.unseen == 0 || titles > 0);
-    stages.titles = told.then_some(titles);
-    let verdict = if let Some(absent) = absent {
-        format!("{} is not mounted; this is what lies beneath", absent.at.path)
-    } else if scan.unreadable > 0 {
-        format!("{} of {} can't be read", scan.unreadable, counted(scan.entries, "entry"))
-    } else if scan.unseen > 0 {
-        format!("{} could not be looked into", counted(scan.unseen, "folder"))
-    } else if let (0, 1.., Some(library)) = (titles, scan.files(), case.library()) {
-        format!("no name of kind {} is recognised in it", library.kind.word())
-    } else if let (0, Some(library)) = (titles, case.library()) {
-        format!("nothing of kind {} in it", library.kind.word())
-    } else if let Some(unread @ 1..) = case.forecast.as_ref().map(|forecast| forecast.unrecognised)
-    {
-        match unread {
-            1 => "ready, though 1 file is not recognised".to_owned(),
-            count => format!("ready, though {count} files are not recognised"),
-        }
-    } else if scan.broken_links > 0 {
-        let (leads, links) = match scan.broken_links {
-            1 => ("leads", "symlink"),
-            _ => ("lead", "symlinks"),
-        };
-        format!("ready, though {} {links} {leads} nowhere", scan.broken_links)
-    } else {
-        "ready".to_owned()
+    let is_told = case.library().is_some() && (scan.unseen == 0 || titles > 0);
+    let stages = Stages { readable, titles: is_told.then_some(titles), ..stages };
+    let verdict = match absent {
+        Some(absent) => Verdict::NotReady(format!(
+            "{} is not mounted; this is what lies beneath",
+            absent.at.path
+        )),
+        None => of_contents(case, scan, titles),
     };
     (stages, verdict)
 }
 
+/// What the contents of a root that can be read come to.
+fn of_contents(case: &UsedPath, scan: &Scan, titles: u64) -> Verdict {
+    let unrecognised = case.forecast.as_ref().map_or(0, |forecast| forecast.unrecognised);
+    if scan.unreadable > 0 {
+        let entries = counted(scan.entries, "entry");
+        Verdict::NotReady(format!("{} of {entries} can't be read", scan.unreadable))
+    } else if scan.unseen > 0 {
+        Verdict::NotReady(format!("{} could not be looked into", counted(scan.unseen, "folder")))
+    } else if let (0, Some(library)) = (titles, case.library()) {
+        let kind = library.kind.word();
+        Verdict::NotReady(match scan.files() {
+            0 => format!("nothing of kind {kind} in it"),
+            _ => format!("no name of kind {kind} is recognised in it"),
+        })
+    } else if unrecognised > 0 {
+        let is = if unrecognised == 1 { "is" } else { "are" };
+        let files = counted(unrecognised, "file");
+        Verdict::ReadyThough(format!("ready, though {files} {is} not recognised"))
+    } else if scan.broken_links > 0 {
+        let leads = if scan.broken_links == 1 { "leads" } else { "lead" };
+        let links = counted(scan.broken_links, "symlink");
+        Verdict::ReadyThough(format!("ready, though {links} {leads} nowhere"))
+    } else {
+        Verdict::Ready
+    }
+}
+
 #[cfg(test)]
 mod tests {
-    use super::{State, Subject};
+    use super::{Row, State, Subject};
     use crate::check::report::check;
-    use crate::layout::intake::InView;
+    use crate::kernel::entry::EntryKind;
+    use crate::layout::intake::{InView, Want};
     use crate::layout::mapping::MapSource;
-    use crate::tests::{Scene, abs, mapping, mounts};
+    use crate::layout::service::Library;
+    use crate::tests::{Scene, abs, declared, mapping, mount, mounts};
     use crate::words::about::Affected;
-    use crate::words::terms::Access;
+    use crate::words::terms::{Access, Kind, Protocol};
 
-    /// The stages of the intake's row, whether it is ready, and the rules that stand in its way.
-    fn intake(scene: &Scene) -> (String, bool, Vec<&'static str>) {
-        let report = check(&scene.site());
-        let row = report.board.iter().find(|row| row.of == Subject::Intake).unwrap();
-        let stages =
-            [row.stages.mapped, row.stages.mounted, row.stages.exists, row.stages.readable];
+    const FILM: &str = "/loft/media/films/Low Water (2003)/Low Water (2003).mkv";
+
+    /// A row in one line: the signs of its stages, titles or what linking comes to, whether it is
+    /// ready, and its verdict.
+    fn line(row: &Row) -> String {
+        let stages = &row.stages;
         let sign = |state: State| match state {
             State::Ok => '+',
+            State::Part => '/',
             State::Fail => '-',
             State::Unknown => '?',
-            _ => '.',
+            State::Skipped => '.',
         };
-        let affected = Affected::Intake("films".into());
-        let rules = report.findings.iter().filter(|finding| finding.affects.contains(&affected));
-        let rules = rules.map(|finding| finding.rule.id).collect();
-        (stages.map(sign).iter().collect(), row.ready, rules)
+        let signs = [stages.mapped, stages.mounted, stages.exists, stages.readable].map(sign);
+        let last = match (row.of, stages.linkable, stages.titles) {
+            (Subject::Library(_), None, Some(titles)) => titles.to_string(),
+            (Subject::Library(_), None, None) => "?".to_owned(),
+            (Subject::Intake, Some(state), None) => sign(state).to_string(),
+            other => panic!("{other:?}"),
+        };
+        let ready = if row.ready { "ready" } else { "not ready" };
+        format!("{} {last} {ready}: {}", signs.iter().collect::<String>(), row.verdict)
+    }
+
+    fn library(scene: &Scene) -> String {
+        line(&check(&scene.site()).board[0])
+    }
+
+    fn intake(scene: &Scene) -> String {
+        line(check(&scene.site()).board.iter().find(|row| row.of == Subject::Intake).unwrap())
+    }
+
+    type Change = fn(&mut Scene);
+
+    /// For changes that hand the scene back.
+    fn done(_: &mut Scene) {}
+
+    /// Holds the rows of changed scenes to what they are expected to be, all of them at once.
+    fn hold(scene: fn() -> Scene, show: fn(&Scene) -> String, cases: &[(Change, &str)]) {
+        let now = cases.iter().map(|(change, _)| {
+            let mut scene = scene();
+            change(&mut scene);
+            show(&scene)
+        });
+        let now: Vec<String> = now.collect();
+        let expected: Vec<&str> = cases.iter().map(|(_, expected)| *expected).collect();
+        assert_eq!(now, expected, "{now:#?}");
+    }
+
+    /// A name below the films.
+    fn among_films(scene: &mut Scene, line: &str, name: &str) {
+        scene.tree("granary", &format!("{line} /loft/media/films/{name}"));
     }
 
     #[test]
-    fn an_intake_is_ready_if_each_of_its_folders_is() {
-        let scene = || Scene::local().with_intake();
-        assert_eq!(intake(&scene()), ("++++".to_owned(), true, vec![]));
-        for gone in ["partial", "done"] {
-            let mut scene = scene();
-            scene.without("granary", &format!("/loft/media/intake/{gone}"));
-            assert_eq!(intake(&scene), ("++-.".to_owned(), false, vec!["path/missing"]), "{gone}");
+    fn a_library_stands_as_far_as_its_root_leads() {
+        let cases: &[(Change, &str)] = &[
+            (|_| {}, "++++ 1 ready: ready"),
+            (
+                |scene| done(scene.root("media/films")),
+                "-... 0 not ready: media/films is not absolute",
+            ),
+            (
+                |scene| done(scene.root("/loft/media/films")),
+                "-... 0 not ready: no mapping covers /loft/media/films",
+            ),
+            (
+                |scene| done(scene.root("/media/flims")),
+                "++-. 0 not ready: flims is missing in /loft/media",
+            ),
+            (|scene| done(scene.root("/media/Films")), "++-. 0 not ready: it is spelled \"films\""),
+            (
+                |scene| done(scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv")),
+                "++-. 0 not ready: /media/films/Low Water (2003)/Low Water (2003).mkv is not a \
+                 folder",
+            ),
+            (
+                |scene| done(scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv/x")),
+                "++-. 0 not ready: /loft/media/films/Low Water (2003)/Low Water (2003).mkv is a \
+                 file, not a folder",
+            ),
+            (
+                |scene| {
+                    done(scene.tree("granary", "l 0777 0:0 /loft/media/a -> a").root("/media/a"))
+                },
+                "++-. 0 not ready: more than 40 symlinks: they loop",
+            ),
+            (
+                |scene| done(scene.unseen("granary")),
+                "+??? ? not ready: nobody has looked at granary",
+            ),
+            (|scene| done(scene.unread("granary", "/loft/media")), "++++ 1 ready: ready"),
+            (
+                |scene| {
+                    let mut volume = mapping("/x", "/media/films", Access::ReadOnly);
+                    volume.source = MapSource::Volume("kept".into());
+                    scene.service("lantern").map.as_mut().unwrap().push(volume);
+                },
+                "+??? ? not ready: lies in the engine's volume kept",
+            ),
+            (|scene| done(scene.root("/")), "-... 0 not ready: no mapping covers /"),
+            (
+                |scene| {
+                    done(scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700))
+                },
+                "+++- 0 not ready: refused at /loft/media/films",
+            ),
+            (
+                |scene| done(scene.change("granary", "/loft/media", |meta| meta.mode = 0o700)),
+                "+++- 0 not ready: refused at /loft/media",
+            ),
+        ];
+        hold(Scene::local, library, cases);
+    }
+
+    #[test]
+    fn a_library_comes_to_what_can_be_read_and_is_recognised() {
+        let cases: &[(Change, &str)] = &[
+            (
+                |scene| done(scene.change("granary", FILM, |meta| meta.mode = 0o600)),
+                "+++/ 0 not ready: 1 of 2 entries can't be read",
+            ),
+            (
+                |scene| done(scene.unread("granary", "/loft/media/films/Low Water (2003)")),
+                "+++? 1 not ready: 1 folder could not be looked into",
+            ),
+            (
+                |scene| {
+                    scene.unread("granary", "/loft/media/films/Low Water (2003)");
+                    among_films(scene, "f 0644 0:0", "High Water (2004)/High Water (2004).mkv");
+                },
+                "+++? 2 not ready: 1 folder could not be looked into",
+            ),
+            (
+                |scene| {
+                    scene.unread("granary", "/loft/media/films/Low Water (2003)");
+                    among_films(scene, "f 0600 0:0", "High Water (2004)/High Water (2004).mkv");
+                },
+                "+++/ 1 not ready: 1 of 4 entries can't be read",
+            ),
+            (
+                |scene| done(scene.without("granary", "/loft/media/films/Low Water (2003)")),
+                "++++ 0 not ready: nothing of kind films in it",
+            ),
+            (
+                |scene| {
+                    scene.without("granary", "/loft/media/films/Low Water (2003)");
+                    among_films(scene, "f 0644 0:0", "S01E01.mkv");
+                },
+                "++++ 0 not ready: no name of kind films is recognised in it",
+            ),
+            (
+                |scene| among_films(scene, "f 0644 0:0", "S01E01.mkv"),
+                "++++ 1 ready: ready, though 1 file is not recognised",
+            ),
+            (
+                |scene| {
+                    among_films(scene, "f 0644 0:0", "S01E01.mkv");
+                    among_films(scene, "f 0644 0:0", "S01E02.mkv");
+                },
+                "++++ 1 ready: ready, though 2 files are not recognised",
+            ),
+            (
+                |scene| among_films(scene, "l 0777 0:0", "gone -> /nowhere"),
+                "++++ 1 ready: ready, though 1 symlink leads nowhere",
+            ),
+            (
+                |scene| {
+                    among_films(scene, "l 0777 0:0", "gone -> /nowhere");
+                    among_films(scene, "l 0777 0:0", "lost -> /nowhere");
+                },
+                "++++ 1 ready: ready, though 2 symlinks lead nowhere",
+            ),
+            (
+                |scene| done(scene.root("/media/films/Low Water (2003)")),
+                "++++ 1 not ready: the root is one title",
+            ),
+            (
+                |scene| {
+                    scene.tree("granary", "f 0644 0:0 /loft/media/music/A/B/01 C.flac");
+                    scene.root("/media");
+                },
+                "++++ 1 not ready: the root covers more than its kind",
+            ),
+        ];
+        hold(Scene::local, library, cases);
+    }
+
+    fn no_mount(scene: &mut Scene) {
+        scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+    }
+
+    #[test]
+    fn a_mount_on_the_way_is_in_place_or_nothing_else_counts() {
+        let cases: &[(Change, &str)] = &[
+            (|_| {}, "++++ 1 ready: ready"),
+            (no_mount, "+-.. 0 not ready: /mnt/media is not mounted"),
+            (
+                |scene| {
+                    no_mount(scene);
+                    scene.tree("millrace", "f 0644 0:0 /mnt/media/films/A (2001)/A (2001).mkv");
+                },
+                "+-++ 1 not ready: /mnt/media is not mounted; this is what lies beneath",
+            ),
+            (
+                |scene| {
+                    no_mount(scene);
+                    scene.tree("millrace", "d 0700 0:0 /mnt/media/films");
+                },
+                "+-.- 0 not ready: /mnt/media is not mounted",
+            ),
+            (
+                |scene| done(scene.unseen("granary")),
+                "++-. 0 not ready: films is missing in /mnt/media",
+            ),
+            (
+                |scene| done(scene.unseen("granary").unseen("millrace")),
+                "+??? ? not ready: nobody has looked at granary",
+            ),
+            (|scene| scene.facts("millrace").mounts = None, "++++ 1 ready: ready"),
+            (
+                |scene| scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into(),
+                "++++ 1 ready: ready",
+            ),
+            (
+                |scene| done(scene.root("/media/flims")),
+                "++-. 0 not ready: flims is missing in /loft/media",
+            ),
+        ];
+        hold(|| Scene::over(Protocol::Nfs), library, cases);
+    }
+
+    #[test]
+    fn several_roots_are_one_row() {
+        fn second(scene: &mut Scene, path: &str) {
+            scene.service("lantern").libraries[0].roots.push(declared(path));
         }
-        let mut filed = scene();
-        filed.layout.intakes[0].sort.as_mut().unwrap().files_into = InView::of(abs("/data/flims"));
-        assert_eq!(intake(&filed), ("++-.".to_owned(), false, vec!["path/missing"]));
-        let mut cased = scene();
-        cased.layout.intakes[0].sort.as_mut().unwrap().files_into = InView::of(abs("/data/Films"));
-        assert_eq!(intake(&cased), ("++-.".to_owned(), false, vec!["path/case"]));
-        let mut uncovered = scene();
-        let outside = InView::of(abs("/downloads/done"));
-        uncovered.layout.intakes[0].fetch.as_mut().unwrap().done = outside;
-        let (stages, ready, rules) = intake(&uncovered);
-        assert!(
-            stages.starts_with('-') && !ready && rules.contains(&"path/uncovered"),
-            "{stages} {rules:?}"
+        let cases: &[(Change, &str)] = &[
+            (
+                |scene| {
+                    scene.tree("granary", "f 0644 0:0 /loft/media/more/A (2001)/A (2001).mkv");
+                    second(scene, "/media/more");
+                },
+                "++++ 2 ready: ready",
+            ),
+            (|scene| second(scene, "/media/films"), "++++ 1 ready: ready"),
+            (
+                |scene| second(scene, "/media/flims"),
+                "++-. 1 not ready: flims is missing in /loft/media",
+            ),
+            (
+                |scene| {
+                    scene
+                        .tree("granary", "d 0755 0:0 /loft/media/more")
+                        .unread("granary", "/loft/media/more");
+                    second(scene, "/media/more");
+                },
+                "+++? ? not ready: 1 folder could not be looked into",
+            ),
+            (
+                |scene| {
+                    among_films(scene, "f 0644 0:0", "S01E01.mkv");
+                    scene.tree("granary", "f 0600 0:0 /loft/media/more/A (2001)/A (2001).mkv");
+                    second(scene, "/media/more");
+                },
+                "+++/ 1 not ready: 1 of 2 entries can't be read",
+            ),
+        ];
+        hold(Scene::local, library, cases);
+    }
+
+    #[test]
+    fn rows_count_what_was_seen_and_name_who_serves() {
+        let mut scene = Scene::local().with_intake();
+        scene.tree("granary", "f 0600 0:0 /loft/media/more/A (2001)/A (2001).mkv");
+        let Library { roots, .. } = &mut scene.service("lantern").libraries[0];
+        roots.push(declared("/media/more"));
+        let board = check(&scene.site()).board;
+        let [films, intake] = &board[..] else { panic!("{board:?}") };
+        assert_eq!(
+            (films.of, films.entries, films.unreadable),
+            (Subject::Library(Kind::Films), 4, 1)
         );
-        let mut kept = scene();
-        let mut volume = mapping("/x", "/data/intake", Access::ReadWrite);
-        volume.source = MapSource::Volume("kept".into());
-        kept.service("drover").map.as_mut().unwrap().push(volume);
-        let (stages, ready, _) = intake(&kept);
-        assert!(stages.ends_with("??") && !ready, "nobody looked into the volume: {stages}");
-        let mut absent = scene();
-        absent.layout.mounts.push(crate::tests::mount(
-            "granary",
-            "media",
-            crate::words::terms::Protocol::Nfs,
-            "/loft/media/intake",
-        ));
-        absent.facts("granary").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
-        let (stages, ready, rules) = intake(&absent);
-        assert!(
-            stages.starts_with("+-") && !ready && rules.contains(&"mount/not-mounted"),
-            "{stages} {rules:?}"
+        assert_eq!((films.service.raw(), films.name.raw()), ("lantern", "Films"));
+        assert_eq!((intake.service.raw(), intake.name.raw()), ("drover", "films"));
+        assert!(films.steps.is_empty() && intake.steps.len() == 2, "{:?}", intake.steps);
+    }
+
+    #[test]
+    fn an_intake_is_ready_if_each_of_its_folders_is_and_filing_does_what_is_wanted() {
+        fn sort(scene: &mut Scene) -> &mut crate::layout::intake::Sort {
+            scene.layout.intakes[0].sort.as_mut().unwrap()
+        }
+        fn other_filesystem(scene: &mut Scene) {
+            let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n\
+                         3 2 8:3 / /loft/media/intake xfs /dev/sdc1 rw";
+            scene.facts("granary").mounts = Some(mounts(table));
+        }
+        fn partial_elsewhere(scene: &mut Scene) {
+            let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n\
+                         3 2 8:3 / /loft/media/intake/partial xfs /dev/sdc1 rw";
+            scene.facts("granary").mounts = Some(mounts(table));
+        }
+        let cases: &[(Change, &str)] = &[
+            (|_| {}, "++++ + ready: ready"),
+            (
+                |scene| done(scene.without("granary", "/loft/media/intake/partial")),
+                "++-. . not ready: partial is missing in /loft/media/intake",
+            ),
+            (
+                |scene| done(scene.without("granary", "/loft/media/intake/done")),
+                "++-. . not ready: done is missing in /loft/media/intake",
+            ),
+            (
+                |scene| sort(scene).files_into = InView::of(abs("/data/flims")),
+                "++-. . not ready: flims is missing in /loft/media",
+            ),
+            (
+                |scene| sort(scene).files_into = InView::of(abs("/data/Films")),
+                "++-. . not ready: it is spelled \"films\"",
+            ),
+            (
+                |scene| {
+                    let outside = InView::of(abs("/downloads/done"));
+                    scene.layout.intakes[0].fetch.as_mut().unwrap().done = outside;
+                },
+                "-... . not ready: no mapping covers /downloads/done",
+            ),
+            (
+                |scene| {
+                    let mut volume = mapping("/x", "/data/intake", Access::ReadWrite);
+                    volume.source = MapSource::Volume("kept".into());
+                    scene.service("drover").map.as_mut().unwrap().push(volume);
+                },
+                "+??? . not ready: lies in the engine's volume kept",
+            ),
+            (
+                |scene| {
+                    let inner = mount("granary", "media", Protocol::Nfs, "/loft/media/intake");
+                    scene.layout.mounts.push(inner);
+                    scene.facts("granary").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
+                },
+                "+-++ . not ready: /loft/media/intake is not mounted; this is what lies beneath",
+            ),
+            (
+                |scene| {
+                    let done = "/loft/media/intake/done";
+                    scene.change("granary", done, |meta| meta.kind = EntryKind::File);
+                },
+                "++-. . not ready: /data/intake/done is not a folder",
+            ),
+            (|scene| scene.layout.intakes[0].sort = None, "++++ + ready: ready"),
+            (other_filesystem, "++++ - not ready: copied: different-filesystem"),
+            (
+                |scene| {
+                    other_filesystem(scene);
+                    scene.layout.intakes[0].want = Want::Copy;
+                },
+                "++++ + ready: copied: different-filesystem",
+            ),
+            (
+                |scene| {
+                    other_filesystem(scene);
+                    scene.layout.intakes[0].want = Want::Rename;
+                },
+                "++++ - not ready: copied: different-filesystem",
+            ),
+            (|scene| scene.layout.intakes[0].want = Want::Copy, "++++ + ready: ready"),
+            (|scene| scene.layout.intakes[0].want = Want::Rename, "++++ + ready: ready"),
+            (partial_elsewhere, "++++ + ready: linked, though finishing copies"),
+            (
+                |scene| scene.facts("granary").mounts = None,
+                "++++ ? not ready: not known whether it links: whether both lie on one filesystem \
+                 was not seen: nobody looked at the mounts of granary, and the layout declares no \
+                 dataset there",
+            ),
+            (
+                |scene| {
+                    done(scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o755))
+                },
+                "+++- . not ready: refused at /loft/media/films",
+            ),
+            (|scene| done(scene.unread("granary", "/loft/media")), "++++ + ready: ready"),
+        ];
+        hold(|| Scene::local().with_intake(), intake, cases);
+    }
+
+    #[test]
+    fn what_breaks_an_intake_is_told_of_it() {
+        fn rules(change: Change) -> Vec<&'static str> {
+            let mut scene = Scene::local().with_intake();
+            change(&mut scene);
+            let affected = Affected::Intake("films".into());
+            let findings = check(&scene.site()).findings.into_iter();
+            let of_intake = findings.filter(|finding| finding.affects.contains(&affected));
+            of_intake.map(|finding| finding.rule.id).collect()
+        }
+        assert_eq!(rules(|_| {}), [""; 0]);
+        let gone: Change = |scene| done(scene.without("granary", "/loft/media/intake/done"));
+        assert_eq!(rules(gone), ["path/missing"]);
+        assert_eq!(
+            rules(|scene| {
+                let into = InView::of(abs("/data/Films"));
+                scene.layout.intakes[0].sort.as_mut().unwrap().files_into = into;
+            }),
+            ["path/case"]
         );
     }
 }

@@ -101,10 +101,12 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
             (Some(titles), _) => drop(write!(out, "  {titles:>6}")),
             (None, Subject::Library(_)) => drop(write!(out, "  {:>6}", "?")),
         }
-        if used + row.verdict.width() <= width {
-            let _ = writeln!(out, "  {}", verdict(&row.verdict, row.ready));
+        let text = row.verdict.to_string();
+        let shown = verdict(&text, row.ready);
+        if used + text.width() <= width {
+            let _ = writeln!(out, "  {shown}");
         } else {
-            let _ = writeln!(out, "\n  {:widest$}  {}", "", verdict(&row.verdict, row.ready));
+            let _ = writeln!(out, "\n  {:widest$}  {shown}", "");
         }
         if !row.steps.is_empty() {
             let _ = writeln!(out, "    {}", dim(way(row)));

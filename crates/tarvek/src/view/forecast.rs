@@ -122,10 +122,12 @@ fn figures(out: &mut String, all: &[Told], width: usize) {
             none(forecast.unrecognised),
             none(forecast.ignored)
         );
-        if used + row.verdict.width() <= width {
-            let _ = writeln!(out, "  {}", verdict(&row.verdict, row.ready));
+        let text = row.verdict.to_string();
+        let shown = verdict(&text, row.ready);
+        if used + text.width() <= width {
+            let _ = writeln!(out, "  {shown}");
         } else {
-            let _ = writeln!(out, "\n  {:widest$}  {}", "", verdict(&row.verdict, row.ready));
+            let _ = writeln!(out, "\n  {:widest$}  {shown}", "");
         }
     }
     let _ = writeln!(
@@ -146,7 +148,7 @@ fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Told)) {
             "\n{} {}  {}",
             sign(good, told.outlook.forecast.unrecognised > 0),
             strong(format!("{} of {}", row.name, row.service)),
-            verdict(&row.verdict, row.ready)
+            verdict(&row.verdict.to_string(), row.ready)
         );
         list(out, told);
     }

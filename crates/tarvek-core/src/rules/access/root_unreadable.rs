@@ -146,7 +146,7 @@ pub(crate) mod tests {
         let board = check(&scene.site()).board;
         let Stages { mounted, exists, readable, .. } = board[0].stages;
         assert_eq!((mounted, exists, readable), (State::Ok, State::Unknown, State::Fail));
-        assert_eq!(board[0].verdict, "the share does not admit lantern");
+        assert_eq!(board[0].verdict.to_string(), "the share does not admit lantern");
     }
 
     #[test]

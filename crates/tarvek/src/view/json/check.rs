@@ -230,7 +230,7 @@ impl From<&Row> for BoardRow {
                 titles: row.stages.titles,
                 linkable: row.stages.linkable.map(Keyword),
             },
-            verdict: row.verdict.clone(),
+            verdict: row.verdict.to_string(),
             ready: row.ready,
             entries: row.entries,
             unreadable: row.unreadable,

@@ -183,7 +183,7 @@ impl LibraryDoc {
             ignored: forecast.ignored,
             unseen: forecast.unseen,
             ready: row.ready,
-            verdict: row.verdict.clone(),
+            verdict: row.verdict.to_string(),
             found: (show == Show::Titles).then(|| all(&forecast.found)),
             problems: (show == Show::Problems)
                 .then(|| told.outlook.missed().iter().map(problem).collect()),
