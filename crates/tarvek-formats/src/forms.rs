@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use std::net::{Ipv4Addr, Ipv6Addr};
 
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use tarvek_core::words::text::shown;
 
 use crate::mistake::Mistakes;
@@ -15,9 +15,15 @@ use crate::structure::At;
 macro_rules! forms {
     ($($(#[$doc:meta])* $name:ident: $pattern:literal, $example:literal;)*) => {$(
         $(#[$doc])*
-        #[derive(Clone, Debug, Deserialize)]
+        #[derive(Clone, Debug, Deserialize, Serialize)]
         #[serde(transparent)]
         pub(crate) struct $name(pub(crate) String);
+
+        impl From<String> for $name {
+            fn from(text: String) -> Self {
+                Self(text)
+            }
+        }
 
         impl JsonSchema for $name {
             fn schema_name() -> Cow<'static, str> {

@@ -1,14 +1,14 @@
 //! What TOML files of a kind have to be: types that read them, with places, and their schema.
 
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 use std::ops::Range;
 
 use regex_lite::Regex;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
-use serde::Deserialize;
 use serde::de::{Deserializer, IntoDeserializer, SeqAccess, Visitor};
+use serde::{Deserialize, Serialize, Serializer};
 use serde_json::Value;
 
 use tarvek_core::words::grammar::Text;
@@ -26,6 +26,24 @@ impl<'de, T: Deserialize<'de>> Deserialize<'de> for At<T> {
         let spanned = toml::Spanned::<T>::deserialize(deserializer)?;
         Ok(Self { span: spanned.span(), value: spanned.into_inner() })
     }
+}
+
+/// A value that was made and not read is at no place.
+impl<T> From<T> for At<T> {
+    fn from(value: T) -> Self {
+        Self { value, span: 0..0 }
+    }
+}
+
+impl<T: Serialize> Serialize for At<T> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.value.serialize(serializer)
+    }
+}
+
+/// Whether a value is what is meant where it is left out.
+pub(crate) fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
 }
 
 impl<T: PartialEq> PartialEq for At<T> {
@@ -57,6 +75,72 @@ impl<T: JsonSchema> JsonSchema for At<T> {
     }
 }
 
+/// The keys of a table with their values, in the order in which they are written.
+#[derive(Debug)]
+pub(crate) struct Keys<T>(Vec<(At<String>, T)>);
+
+impl<T> Keys<T> {
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (&At<String>, &T)> {
+        self.0.iter().map(|(key, value)| (key, value))
+    }
+
+    /// The keys alone.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.0.iter().map(|(key, _)| key.value.as_str())
+    }
+}
+
+impl<T> Default for Keys<T> {
+    fn default() -> Self {
+        Self(Vec::new())
+    }
+}
+
+impl<T> FromIterator<(At<String>, T)> for Keys<T> {
+    fn from_iter<I: IntoIterator<Item = (At<String>, T)>>(keys: I) -> Self {
+        Self(keys.into_iter().collect())
+    }
+}
+
+impl<T> IntoIterator for Keys<T> {
+    type Item = (At<String>, T);
+    type IntoIter = std::vec::IntoIter<Self::Item>;
+    fn into_iter(self) -> Self::IntoIter {
+        self.0.into_iter()
+    }
+}
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for Keys<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let keys = BTreeMap::<At<String>, T>::deserialize(deserializer)?;
+        let mut keys: Vec<_> = keys.into_iter().collect();
+        keys.sort_by_key(|(key, _)| key.span.start);
+        Ok(Self(keys))
+    }
+}
+
+impl<T: Serialize> Serialize for Keys<T> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.iter())
+    }
+}
+
+impl<T: JsonSchema> JsonSchema for Keys<T> {
+    fn schema_name() -> Cow<'static, str> {
+        format!("Keys_{}", T::schema_name()).into()
+    }
+    fn inline_schema() -> bool {
+        true
+    }
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        BTreeMap::<String, T>::json_schema(generator)
+    }
+}
+
 /// One value, or a list of them.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct OneOrMany<T>(pub(crate) Vec<T>);
@@ -81,6 +165,15 @@ impl<'de, T: Deserialize<'de>> Deserialize<'de> for OneOrMany<T> {
             }
         }
         deserializer.deserialize_any(Both(std::marker::PhantomData))
+    }
+}
+
+impl<T: Serialize> Serialize for OneOrMany<T> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0.as_slice() {
+            [one] => one.serialize(serializer),
+            all => all.serialize(serializer),
+        }
     }
 }
 
@@ -171,7 +264,10 @@ fn tidied(schema: &mut Value) {
             if let Some(Value::Array(options)) = object.get_mut("enum") {
                 options.retain(|option| !option.is_null());
             }
-            object.retain(|key, value| !(key == "default" && value.is_null()));
+            let says_nothing = |value: &Value| {
+                value.is_null() || value.as_object().is_some_and(serde_json::Map::is_empty)
+            };
+            object.retain(|key, value| !(key == "default" && says_nothing(value)));
             let marked = |property: &Value| property.get(REQUIRED).is_some();
             let properties = object.get_mut("properties").and_then(Value::as_object_mut);
             let required: Vec<Value> = properties

@@ -54,6 +54,23 @@ fn a_site_is_adopted_from_its_files() {
 }
 
 #[test]
+fn a_layout_of_inline_tables_is_extended_as_it_is_written() {
+    let folder = hollow();
+    folder.write(
+        "inline.toml",
+        "tarvek = 1\nsite = \"Kestrel Hollow\"\n\
+         host = { granary = { role = \"storage\" } } # all of them\n\
+         mount = [ { host = \"granary\", from = \"LABEL=x\", protocol = \"disk\", at = \"/x\" } ]\n",
+    );
+    let run = folder.run("adopt conf/millrace -o inline.toml");
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let text = folder.read("inline.toml");
+    assert!(text.contains("millrace = { role = \"apps\" } } # all of them\n"), "{text}");
+    assert!(text.contains("at = \"/x\" }, { host = \"millrace\""), "{text}");
+    assert!(text.contains("\n[service."), "{text}");
+}
+
+#[test]
 fn what_a_person_did_stays_and_a_second_run_changes_nothing() {
     let folder = hollow();
     folder.write(

@@ -420,7 +420,7 @@ fn add(root: &mut Item, address: &[Segment], item: &value::Value) -> Result<(), 
 
 /// Adds an item as the others of its list are written: each in a line of its own, or one after
 /// another.
-fn push(array: &mut Array, mut item: Value) {
+pub(super) fn push(array: &mut Array, mut item: Value) {
     let first = array.get(0).and_then(|item| text_before(item.decor()).map(str::to_owned));
     match first.as_deref().and_then(|prefix| prefix.rfind('\n').map(|at| &prefix[at..])) {
         // What stands behind the last item, a comment of its line for one, is before the new one
@@ -433,7 +433,18 @@ fn push(array: &mut Array, mut item: Value) {
             array.set_trailing("\n");
             array.set_trailing_comma(true);
         }
-        None => array.push(item),
+        None => {
+            let last = array.len().checked_sub(1).and_then(|last| array.get_mut(last));
+            let space = last.and_then(|last| {
+                let space = last.decor().suffix().cloned();
+                last.decor_mut().set_suffix("");
+                space
+            });
+            array.push(item);
+            if let (Some(space), Some(item)) = (space, array.iter_mut().last()) {
+                item.decor_mut().set_suffix(space);
+            }
+        }
     }
 }
 

@@ -14,10 +14,11 @@ use tarvek_core::words::name::Name;
 use tarvek_core::words::part::Part;
 use tarvek_core::words::spot::Spot;
 use tarvek_core::words::terms::Protocol;
-use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, TableLike, Value};
+use toml_edit::{Array, DocumentMut, Item, Table, TableLike, Value};
 
-use super::document::{Parts, as_before};
-use super::write::{account, dataset, export, id_range, mapping, quoted, write};
+use super::document::{Parts, as_before, push};
+use super::raw::{RawAccount, RawDataset, RawExport, RawIdRange, RawMapping};
+use super::write::{append_parts, in_lines, inline, value_of, write};
 use crate::mistake::Refused;
 
 /// A layout after something was added.
@@ -183,13 +184,10 @@ fn added(
         };
         mount.from = MountSource::Literal(source);
     }
-    let mut text = write(&whole, &notes);
-    if before.is_some() {
-        // What stood there comes first, and says what a file begins with.
-        let parts = text.find("\n\n").map_or("", |at| &text[at + 1..]);
-        text = document.to_string().trim_end().to_owned() + "\n" + parts;
+    match before {
+        Some(_) => append_parts(&mut document, &whole, &notes),
+        None => document = write(&whole, &notes).parse().unwrap_or_default(),
     }
-    let mut document = text.parse::<DocumentMut>().unwrap_or_default();
     let spots = &adoption.layout.adopted.parts;
     let mut remembered: Vec<(&Spot, &Part)> =
         fresh.iter().filter_map(|part| Some((spots.get(part)?, part))).collect();
@@ -241,35 +239,33 @@ fn table<'a>(document: &'a mut DocumentMut, of: &str, name: &str) -> Option<&'a 
     document.get_mut(of)?.as_table_like_mut()?.get_mut(name)?.as_table_like_mut()
 }
 
-/// Adds items to a list of a table, each written as a value.
-fn push(table: &mut dyn TableLike, name: &str, items: impl Iterator<Item = String>) {
-    let items: Vec<Value> = items.filter_map(|item| item.parse().ok()).collect();
+/// Adds items to a list of a table; in one that had none each has a line.
+fn push_all(table: &mut dyn TableLike, name: &str, items: impl Iterator<Item = Value>) {
+    let items: Array = items.collect();
     if items.is_empty() {
         return;
     }
     let list = table.entry(name).or_insert_with(|| toml_edit::value(Array::new()));
     let Some(list) = list.as_array_mut() else { return };
-    for mut item in items {
-        item.decor_mut().set_prefix("\n  ");
-        list.push_formatted(item);
+    if list.is_empty() {
+        items.into_iter().for_each(|item| list.push(item));
+        in_lines(list);
+    } else {
+        items.into_iter().for_each(|item| push(list, item));
     }
-    list.set_trailing("\n");
-    list.set_trailing_comma(true);
 }
 
 fn into_host(document: &mut DocumentMut, host: &Host) {
     let Some(table) = table(document, "host", host.name.raw()) else { return };
-    push(table, "map", host.map.iter().map(mapping));
-    push(table, "datasets", host.datasets.iter().map(dataset));
-    push(table, "idmap", host.idmap.iter().map(id_range));
-    let inline = || toml_edit::value(InlineTable::new());
+    push_all(table, "map", host.map.iter().map(|map| value_of(&RawMapping::from(map))));
+    push_all(table, "datasets", host.datasets.iter().map(|of| value_of(&RawDataset::from(of))));
+    push_all(table, "idmap", host.idmap.iter().map(|range| value_of(&RawIdRange::from(range))));
     if !host.accounts.is_empty()
         && let Some(accounts) = table.entry("accounts").or_insert_with(inline).as_table_like_mut()
     {
         for of in &host.accounts {
-            if let Ok(value) = account(of).parse::<Value>() {
-                accounts.insert(of.name.raw(), Item::Value(value));
-            }
+            let value = value_of(&RawAccount::from(of));
+            accounts.insert(of.name.raw(), Item::Value(value));
         }
     }
     if !host.groups.is_empty()
@@ -283,13 +279,13 @@ fn into_host(document: &mut DocumentMut, host: &Host) {
 
 fn into_share(document: &mut DocumentMut, share: &Share) {
     if let Some(table) = table(document, "share", share.name.raw()) {
-        push(table, "nfs", share.nfs.iter().map(export));
+        push_all(table, "nfs", share.nfs.iter().map(|export| value_of(&RawExport::from(export))));
     }
 }
 
 fn into_service(document: &mut DocumentMut, service: &Service) {
     if let Some(table) = table(document, "service", service.name.raw()) {
-        push(table, "map", service.maps().iter().map(mapping));
-        push(table, "ports", service.ports.iter().map(|port| quoted(port)));
+        push_all(table, "map", service.maps().iter().map(|map| value_of(&RawMapping::from(map))));
+        push_all(table, "ports", service.ports.iter().map(|port| port.as_str().into()));
     }
 }

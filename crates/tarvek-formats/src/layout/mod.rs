@@ -1,14 +1,16 @@
 //! The layout file: read with positions, checked against its schema, then validated into the core's
 //! types.
 //!
-//! One definition, `raw.rs`, makes the schema, finds wrong keys and types through it, and receives
-//! what is left. That way a layout's mistakes are all reported at once, whatever their sort.
+//! One definition, `raw.rs`, makes the schema, finds wrong keys and types through it, receives what
+//! is left, and is what is written. That way a layout's mistakes are all reported at once, whatever
+//! their sort.
 
 pub mod document;
 pub mod extend;
 mod names;
 mod ranges;
 pub(crate) mod raw;
+mod to_raw;
 pub(crate) mod validate;
 mod write;
 

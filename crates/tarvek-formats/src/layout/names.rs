@@ -41,9 +41,9 @@ impl Names {
             Some((name.value.clone(), share.host.as_ref()?.value.clone()))
         };
         Self {
-            hosts: raw.host.keys().map(|name| name.value.as_str()).collect(),
-            shares: raw.share.keys().map(|name| name.value.as_str()).collect(),
-            services: raw.service.keys().map(|name| name.value.as_str()).collect(),
+            hosts: raw.host.names().collect(),
+            shares: raw.share.names().collect(),
+            services: raw.service.names().collect(),
             rules: registry::rules().map(|rule| rule.id).collect(),
             offered: raw.share.iter().filter_map(offered).collect(),
         }

@@ -1,13 +1,11 @@
-//! The layout file as it is written, and thereby its schema: the doc comments here are the schema's
-//! descriptions.
+//! The layout file as it is read and written, and thereby its schema: the doc comments here are the
+//! schema's descriptions, and the order of the fields is that of the keys that are written.
 //!
 //! What the schema requires is still optional here: what is wrong is taken out before this is
 //! filled, so that the rest can be judged all the same.
 
-use std::collections::BTreeMap;
-
 use schemars::JsonSchema;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use tarvek_core::layout::folder::{Purpose, Right};
 use tarvek_core::layout::host::HostRole;
@@ -24,10 +22,10 @@ use crate::forms::{
     Propagation, RunAs, Size,
 };
 use crate::keyword::Keyword;
-use crate::structure::{At, OneOrMany};
+use crate::structure::{At, Keys, OneOrMany, is_default};
 
 /// A site: hosts, shares, mounts, services, intakes and folders.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(title = "Layout of a site", rename = "Layout")]
 pub(super) struct Raw {
@@ -38,17 +36,23 @@ pub(super) struct Raw {
     #[schemars(extend("x-required" = true))]
     pub(super) site: Option<String>,
     /// Machines, by name.
-    pub(super) host: BTreeMap<At<String>, RawHost>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) host: Keys<RawHost>,
     /// Folders offered over the network, by name.
-    pub(super) share: BTreeMap<At<String>, RawShare>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) share: Keys<RawShare>,
     /// Folders with a declared owner, mode or rights.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) folder: Vec<At<RawFolder>>,
     /// Shares and filesystems attached at a path.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) mount: Vec<At<RawMount>>,
     /// Programs that touch media, by name.
-    pub(super) service: BTreeMap<At<String>, RawService>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) service: Keys<RawService>,
     /// Ways a download takes, by name.
-    pub(super) intake: BTreeMap<At<String>, RawIntake>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) intake: Keys<RawIntake>,
     /// Changed severities and silenced rules.
     pub(super) rules: RawRules,
     /// What counts as waste.
@@ -56,11 +60,12 @@ pub(super) struct Raw {
     /// Where `adopt` read what: by file, the parts of this layout with the line of the file.
     /// Findings point there, and what is named here is not adopted a second time, also if it was
     /// taken out or changed since.
-    pub(super) adopted: BTreeMap<At<String>, BTreeMap<At<String>, u32>>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) adopted: Keys<Keys<u32>>,
 }
 
 /// A machine, or a system container inside one.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Host")]
 pub(super) struct RawHost {
@@ -70,27 +75,35 @@ pub(super) struct RawHost {
     /// Its system; linux unless said otherwise.
     pub(super) os: Option<Keyword<Os>>,
     /// Names and numbers under which others reach it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) addresses: Vec<At<Address>>,
     /// The host whose system container this is.
     pub(super) inside: Option<At<String>>,
     /// Folders that come from the outer host.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) map: Vec<At<RawMapping>>,
     /// Shifted ids of a system container.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) idmap: Vec<At<RawIdRange>>,
     /// Whether SELinux enforces.
     pub(super) selinux: Option<bool>,
     /// Whether its NFS server looks the groups of a user up itself.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) manage_gids: bool,
     /// Separately mounted filesystems.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) datasets: Vec<At<RawDataset>>,
     /// Accounts, by name.
-    pub(super) accounts: BTreeMap<At<String>, RawAccount>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) accounts: Keys<RawAccount>,
     /// Groups, by name, with their numbers.
-    pub(super) groups: BTreeMap<At<String>, u32>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) groups: Keys<u32>,
 }
 
 /// One line of an id map.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "IdRange")]
 pub(super) struct RawIdRange {
@@ -106,7 +119,7 @@ pub(super) struct RawIdRange {
 }
 
 /// A separately mounted filesystem.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Dataset")]
 pub(super) struct RawDataset {
@@ -121,11 +134,12 @@ pub(super) struct RawDataset {
     /// The most it may hold.
     pub(super) quota: Option<At<Size>>,
     /// Properties as the filesystem names them.
-    pub(super) properties: BTreeMap<At<String>, At<String>>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) properties: Keys<At<String>>,
 }
 
 /// An account of a host.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Account")]
 pub(super) struct RawAccount {
@@ -135,11 +149,12 @@ pub(super) struct RawAccount {
     /// Primary group id.
     pub(super) gid: Option<u32>,
     /// Names of further groups.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) groups: Vec<At<String>>,
 }
 
 /// A folder that a storage host offers.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Share")]
 pub(super) struct RawShare {
@@ -150,15 +165,18 @@ pub(super) struct RawShare {
     #[schemars(extend("x-required" = true))]
     pub(super) path: Option<At<String>>,
     /// NFS exports, one per set of clients.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) nfs: Vec<RawExport>,
     /// The SMB offer.
     pub(super) smb: Option<RawSmb>,
     /// Other protocols it is offered over.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(!skip_serializing_if)]
     pub(super) also: Vec<Keyword<Also>>,
 }
 
 /// An NFS export to a set of clients.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Export")]
 pub(super) struct RawExport {
@@ -174,31 +192,42 @@ pub(super) struct RawExport {
     /// The gid that squashed users become.
     pub(super) anongid: Option<u32>,
     /// Whether child datasets are exported with it.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) crossmnt: bool,
     /// Further options, comma separated.
     pub(super) options: Option<ExportOptions>,
 }
 
 /// An SMB offer.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Smb")]
 pub(super) struct RawSmb {
     /// Whether guests are let in.
     pub(super) guests: bool,
     /// Whether everyone is a guest, whatever name they connect with.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) guest_only: bool,
+    /// Whether everyone may write who is in no list that says otherwise.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
+    pub(super) writable: bool,
     /// Who may connect; everyone with an account if empty. @name is a group.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) only: Vec<At<String>>,
     /// Who may not connect, whatever else is said of them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) deny: Vec<At<String>>,
-    /// Whether everyone may write who is in no list that says otherwise.
-    pub(super) writable: bool,
     /// Who may only read.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) read: Vec<At<String>>,
     /// Who may write.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) write: Vec<At<String>>,
     /// Who acts as root on the server.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) admins: Vec<At<String>>,
     /// All file access happens as this user.
     pub(super) force_user: Option<At<String>>,
@@ -213,11 +242,13 @@ pub(super) struct RawSmb {
     /// Permission bits that new folders get in any case.
     pub(super) force_folder_mode: Option<Octal>,
     /// Whether deleted files are kept in a recycle folder.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) recycle: bool,
 }
 
 /// A folder with a declared owner, mode or rights.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Folder")]
 pub(super) struct RawFolder {
@@ -234,13 +265,14 @@ pub(super) struct RawFolder {
     /// Permission bits.
     pub(super) mode: Option<Octal>,
     /// Who may do what, for everything below, and inherited: account, service or @group.
-    pub(super) rights: BTreeMap<At<String>, Keyword<Right>>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) rights: Keys<Keyword<Right>>,
     /// What it is for.
     pub(super) is: Option<Keyword<Purpose>>,
 }
 
 /// A share or filesystem attached at a path.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Mount")]
 pub(super) struct RawMount {
@@ -263,11 +295,13 @@ pub(super) struct RawMount {
     /// The credentials file.
     pub(super) credentials: Option<At<String>>,
     /// Whether it may be absent at times.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) removable: bool,
 }
 
 /// A program that touches media.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Service")]
 pub(super) struct RawService {
@@ -280,6 +314,7 @@ pub(super) struct RawService {
     /// UID, UID:GID, or an account of its host.
     pub(super) runs_as: Option<At<RunAs>>,
     /// Further groups, by number or name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) groups: Vec<At<NumberOrName>>,
     /// Its umask; 022 unless said otherwise.
     pub(super) umask: Option<Octal>,
@@ -290,10 +325,12 @@ pub(super) struct RawService {
     /// What it sees of its host; without this it runs straight on the host.
     pub(super) map: Option<Vec<At<RawMapping>>>,
     /// Paths that other services name, and what it takes them for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) translate: Vec<RawTranslation>,
     /// Published ports: [ADDRESS:]HOST[:INSIDE][/PROTOCOL], such as "8100", "8100:80",
     /// "10.20.0.7:8100:80/udp". The address is one of the host's that it is published on (all
     /// unless given), the protocol tcp (unless given) or udp.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) ports: Vec<At<String>>,
     /// The network it is in.
     pub(super) network: Option<EngineName>,
@@ -302,11 +339,12 @@ pub(super) struct RawService {
     /// Where that is backed up to.
     pub(super) backup: Option<String>,
     /// Libraries it serves.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) libraries: Vec<At<RawLibrary>>,
 }
 
 /// A path that another service names, and what it is in the view of this one.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Translation")]
 pub(super) struct RawTranslation {
@@ -322,7 +360,7 @@ pub(super) struct RawTranslation {
 }
 
 /// A number, or a name.
-#[derive(Debug, Deserialize, JsonSchema)]
+#[derive(Debug, Deserialize, Serialize, JsonSchema)]
 #[serde(untagged)]
 pub(super) enum NumberOrName {
     /// Its number.
@@ -332,7 +370,7 @@ pub(super) enum NumberOrName {
 }
 
 /// A host path, a share or a volume that a service sees under a path of its own.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Mapping")]
 pub(super) struct RawMapping {
@@ -370,11 +408,13 @@ pub(super) struct RawMapping {
     pub(super) propagation: Option<Propagation>,
     /// Whether it is mounted with the ids of the user namespace, so that files look as if numbered
     /// from the inside.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) idmap: bool,
 }
 
 /// A library of a service.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Library")]
 pub(super) struct RawLibrary {
@@ -388,6 +428,8 @@ pub(super) struct RawLibrary {
     #[schemars(extend("x-required" = true), length(min = 1), with = "Vec<String>")]
     pub(super) roots: Option<Vec<At<String>>>,
     /// It can't be replaced.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schemars(!skip_serializing_if)]
     pub(super) original: bool,
     /// Where it is backed up to.
     pub(super) backup: Option<String>,
@@ -397,7 +439,7 @@ pub(super) struct RawLibrary {
 }
 
 /// The way a download takes.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Intake")]
 pub(super) struct RawIntake {
@@ -410,7 +452,7 @@ pub(super) struct RawIntake {
 }
 
 /// The fetching side of an intake, in the view of its service.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Fetch")]
 pub(super) struct RawFetch {
@@ -427,7 +469,7 @@ pub(super) struct RawFetch {
 }
 
 /// The sorting side of an intake, in the view of its service.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Sort")]
 pub(super) struct RawSort {
@@ -445,28 +487,31 @@ pub(super) struct RawSort {
 }
 
 /// What counts as waste.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Waste")]
 pub(super) struct RawWaste {
     /// Further patterns of names that are left over: * and ? stand for any characters and for one;
     /// of folders if they end with a slash.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) leftovers: Vec<LeftoverPattern>,
 }
 
 /// Changes to the rules.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Rules")]
 pub(super) struct RawRules {
     /// Other severities, by rule.
-    pub(super) severity: BTreeMap<At<String>, Keyword<Severity>>,
+    #[serde(skip_serializing_if = "Keys::is_empty")]
+    pub(super) severity: Keys<Keyword<Severity>>,
     /// Findings not to report.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) silence: Vec<RawSilence>,
 }
 
 /// One silenced rule.
-#[derive(Debug, Default, Deserialize, JsonSchema)]
+#[derive(Debug, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
 #[schemars(rename = "Silence")]
 pub(super) struct RawSilence {

@@ -47,13 +47,13 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         raw;
     let site = secret::hide(&site.unwrap_or_default());
     let mut layout = Layout { site: site.into(), ..Layout::default() };
-    for (name, raw) in in_order(host) {
+    for (name, raw) in host {
         layout.hosts.push(validator.host(name, raw));
     }
     validator.unique_addresses(&layout.hosts);
     validator.rings(&mut layout.hosts);
     layout.shares =
-        in_order(share).into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
+        share.into_iter().filter_map(|(name, raw)| validator.share(name, raw)).collect();
     let mut points: BTreeMap<&str, Vec<&At<String>>> = BTreeMap::new();
     for RawMount { host, at, .. } in mount.iter().map(|raw| &raw.value) {
         if let (Some(host), Some(at)) = (host, at) {
@@ -65,15 +65,11 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         validator.unique(points.into_iter(), |at| format!("{host} has a second mount at {at}"));
     }
     layout.mounts = mount.into_iter().filter_map(|raw| validator.mount(raw)).collect();
-    layout.services = in_order(service)
-        .into_iter()
-        .filter_map(|(name, raw)| validator.service(name, raw))
-        .collect();
+    layout.services =
+        service.into_iter().filter_map(|(name, raw)| validator.service(name, raw)).collect();
     layout.folders = folder.into_iter().filter_map(|raw| validator.folder(raw)).collect();
-    layout.intakes = in_order(intake)
-        .into_iter()
-        .filter_map(|(name, raw)| validator.intake(name, raw))
-        .collect();
+    layout.intakes =
+        intake.into_iter().filter_map(|(name, raw)| validator.intake(name, raw)).collect();
     layout.rules = validator.rules(rules);
     layout.waste.leftovers = waste.leftovers.into_iter().map(|pattern| pattern.0).collect();
     for (file, parts) in adopted {
@@ -99,13 +95,6 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         }
     }
     layout
-}
-
-/// Named things in the order of the file.
-fn in_order<T>(map: BTreeMap<At<String>, T>) -> Vec<(At<String>, T)> {
-    let mut items: Vec<_> = map.into_iter().collect();
-    items.sort_by_key(|(name, _)| name.span.start);
-    items
 }
 
 struct Validator<'a, 'm, 't> {
@@ -238,13 +227,13 @@ impl Validator<'_, '_, '_> {
         let datasets = raw.datasets.into_iter().filter_map(|raw| self.dataset(raw)).collect();
         self.name(Naming::Thing, &name);
         let mut groups: Vec<Group> = Vec::new();
-        for (name, gid) in in_order(raw.groups) {
+        for (name, gid) in raw.groups {
             self.name(Naming::Account, &name);
             groups.push(Group { name: name.value.into(), gid });
         }
         let known: Known = groups.iter().map(|group| group.name.raw()).collect();
         let mut accounts = Vec::new();
-        for (name, raw) in in_order(raw.accounts) {
+        for (name, raw) in raw.accounts {
             self.name(Naming::Account, &name);
             let groups = raw.groups.iter();
             let named =
@@ -685,7 +674,7 @@ impl Validator<'_, '_, '_> {
         let owner = self.named(Naming::Account, raw.owner);
         let group = self.named(Naming::Account, raw.group);
         let mut rights = Vec::new();
-        for (who, right) in in_order(raw.rights) {
+        for (who, right) in raw.rights {
             rights.extend(self.named(Naming::Member, Some(who)).map(|who| (who, right.0)));
         }
         Some(Folder {
@@ -737,7 +726,7 @@ impl Validator<'_, '_, '_> {
 
     fn rules(&mut self, raw: RawRules) -> RuleSettings {
         let mut settings = RuleSettings::default();
-        for (name, severity) in in_order(raw.severity) {
+        for (name, severity) in raw.severity {
             settings.severity.extend(self.rule(&name).map(|rule| (rule, severity.0)));
         }
         for raw in raw.silence {

@@ -1,12 +1,12 @@
 //! `tarvek draft`: a brief becomes a layout. However the brief is given, as a file, as options or
 //! as answers, it is one text that one reader reads, so that it is judged in one way.
 
-use std::collections::BTreeMap;
 use std::io::{self, BufRead, IsTerminal, Write};
 use std::path::Path;
 
 use tarvek_core::draft::{Draft, draft};
 use tarvek_formats::{brief, layout};
+use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use crate::cli::{BriefOptions, DraftArgs, Member, Of};
 use crate::inputs;
@@ -18,7 +18,7 @@ pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure>
         Some(file) => (inputs::name_of(file), inputs::small_file(file)?),
         None if args.wish.says_nothing() && io::stdin().is_terminal() => {
             let answers = questions(&mut io::stdin().lock())?;
-            ("the answers".to_owned(), of_options(&answers).into_bytes())
+            ("the answers".to_owned(), of_options(&answers)?.into_bytes())
         }
         None if args.wish.says_nothing() => {
             return Err(Failure::with_remedy(
@@ -27,7 +27,7 @@ pub(super) fn run(args: &DraftArgs, screen: &Screen) -> Result<Outcome, Failure>
                  terminal you are asked",
             ));
         }
-        None => ("the options".to_owned(), of_options(&args.wish).into_bytes()),
+        None => ("the options".to_owned(), of_options(&args.wish)?.into_bytes()),
     };
     let brief = brief::read(&name, &text)?;
     let draft = draft(&brief);
@@ -66,33 +66,26 @@ pub(crate) fn written(draft: &Draft) -> String {
     })
 }
 
-fn of_options(args: &BriefOptions) -> String {
-    let quoted = |text: &str| toml_string(text);
-    let mut out = String::from("brief = 1\n");
-    let mut line = |name: &str, value: String| out += &format!("{name} = {value}\n");
-    line("site", quoted(args.site.as_deref().unwrap_or("Site")));
-    let list = |items: &[String]| {
-        format!("[{}]", items.iter().map(|i| quoted(i)).collect::<Vec<_>>().join(", "))
-    };
-    if !args.kind.is_empty() {
-        line("kinds", list(&args.kind));
-    }
-    if !args.original.is_empty() {
-        line("originals", list(&args.original));
-    }
-    for (name, value) in
-        [("want", &args.want), ("containers", &args.containers), ("backup", &args.backup)]
-    {
-        if let Some(value) = value {
-            line(name, quoted(value));
+/// The options as a brief.
+///
+/// # Errors
+/// If a name is given twice.
+fn of_options(args: &BriefOptions) -> Result<String, Failure> {
+    let mut brief = DocumentMut::new();
+    brief["brief"] = value(1);
+    brief["site"] = value(args.site.as_deref().unwrap_or("Site"));
+    for (name, kinds) in [("kinds", &args.kind), ("originals", &args.original)] {
+        if !kinds.is_empty() {
+            brief[name] = value(Array::from_iter(kinds));
         }
     }
+    let words = [("want", &args.want), ("containers", &args.containers), ("backup", &args.backup)];
+    put_words(&mut brief, &words);
     if args.no_acls {
-        line("acls", "false".into());
+        brief["acls"] = value(false);
     }
-    out += "\n[storage]\n";
-    let mut line = |name: &str, value: String| out += &format!("{name} = {value}\n");
-    for (name, value) in [
+    let mut storage = Table::new();
+    let words = [
         ("host", &args.storage),
         ("pool", &args.pool),
         ("filesystem", &args.filesystem),
@@ -100,22 +93,20 @@ fn of_options(args: &BriefOptions) -> String {
         ("address", &args.address),
         ("intake_pool", &args.intake_pool),
         ("subnet", &args.subnet),
-    ] {
-        if let Some(value) = value {
-            line(name, quoted(value));
-        }
-    }
+    ];
+    put_words(&mut storage, &words);
     if args.selinux {
-        line("selinux", "true".into());
+        storage["selinux"] = value(true);
     }
+    brief["storage"] = Item::Table(storage);
+    let mut apps = Table::new();
     for Of { name, of } in &args.apps {
-        out += &format!("\n[apps.{}]\n", toml_key(name));
-        if let Some(reach) = of {
-            out += &format!("reach = {}\n", quoted(reach));
-        }
+        let mut host = Table::new();
+        put_words(&mut host, &[("reach", of)]);
         if args.selinux {
-            out += "selinux = true\n";
+            host["selinux"] = value(true);
         }
+        put_new(&mut apps, name, Item::Table(host))?;
     }
     // A service that is given for several roles has them all.
     let mut services: Vec<(&Member, Vec<&str>)> = Vec::new();
@@ -127,41 +118,52 @@ fn of_options(args: &BriefOptions) -> String {
             }
         }
     }
+    let mut all = Table::new();
     for (Member { name, id, host }, roles) in services {
-        out += &format!("\n[service.{}]\n", toml_key(name));
-        let roles: Vec<String> = roles.iter().map(|role| quoted(role)).collect();
-        out += &format!("role = [{}]\nid = {id}\n", roles.join(", "));
-        if let Some(host) = host {
-            out += &format!("host = {}\n", quoted(host));
+        let mut service = Table::new();
+        service["role"] = value(Array::from_iter(roles));
+        service["id"] = value(i64::from(*id));
+        put_words(&mut service, &[("host", host)]);
+        put_new(&mut all, name, Item::Table(service))?;
+    }
+    let mut people = Table::new();
+    for (name, members) in [("add", &args.add), ("watch", &args.watch)] {
+        let mut ids = Table::new();
+        for member in members {
+            put_new(&mut ids, &member.name, value(i64::from(member.id)))?;
         }
+        people[name] = Item::Table(ids);
     }
-    if !args.add.is_empty() || !args.watch.is_empty() {
-        let people = |members: &[Member]| {
-            let people: BTreeMap<&str, u32> =
-                members.iter().map(|m| (m.name.as_str(), m.id)).collect();
-            let people: Vec<String> =
-                people.iter().map(|(name, id)| format!("{} = {id}", toml_key(name))).collect();
-            format!("{{ {} }}", people.join(", "))
-        };
-        out +=
-            &format!("\n[people]\nadd = {}\nwatch = {}\n", people(&args.add), people(&args.watch));
-    }
+    let mut clients = Table::new();
     for Of { name, of } in &args.client {
-        out += &format!("\n[client.{}]\n", toml_key(name));
-        if let Some(os) = of {
-            out += &format!("os = {}\n", quoted(os));
+        let mut client = Table::new();
+        put_words(&mut client, &[("os", of)]);
+        put_new(&mut clients, name, Item::Table(client))?;
+    }
+    for (name, table) in [("apps", apps), ("service", all), ("people", people), ("client", clients)]
+    {
+        brief[name] = Item::Table(table);
+    }
+    Ok(brief.to_string())
+}
+
+fn put_words(table: &mut Table, words: &[(&str, &Option<String>)]) {
+    for (name, word) in words {
+        if let Some(word) = word {
+            table[*name] = value(word);
         }
     }
-    out
 }
 
-fn toml_string(text: &str) -> String {
-    serde_json::Value::from(text).to_string()
-}
-
-fn toml_key(text: &str) -> String {
-    let bare = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-');
-    if !text.is_empty() && text.bytes().all(bare) { text.to_owned() } else { toml_string(text) }
+/// Puts something under a name; nothing has a name twice.
+fn put_new(table: &mut Table, name: &str, item: Item) -> Result<(), Failure> {
+    match table.insert(name, item) {
+        None => Ok(()),
+        Some(_) => {
+            let remedy = "give each host, service, person and machine once";
+            Err(Failure::with_remedy(format!("{name} is given twice"), remedy))
+        }
+    }
 }
 
 /// Asks for what is needed, one by one. An empty answer takes what stands in brackets.
