@@ -1,14 +1,16 @@
 //! The chores of this repository, one word each: `cargo xtask test`, `lint`, `oracle`, `bench`,
-//! `docs`, `screenshots`, `dependencies`, `fuzz`, `ci`.
+//! `docs`, `screenshots`, `dependencies`, `fuzz`, `mutants`, `ci`.
 #![allow(clippy::print_stderr, clippy::print_stdout)] // a chore talks to the person who runs it
 
 mod docs;
+mod mutants;
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode};
 
 use clap::{Parser, Subcommand};
+use mutants::MutantsArgs;
 
 #[derive(Parser)]
 #[command(about = "The chores of this repository")]
@@ -56,6 +58,8 @@ enum Chore {
         #[arg(long)]
         seed: Option<u64>,
     },
+    /// Small faults put into the core, which its own tests have to notice; needs cargo-mutants
+    Mutants(MutantsArgs),
     /// Everything that has to pass, in the order in which it fails fastest; `.ci/run` installs what
     /// it needs
     Ci,
@@ -71,6 +75,7 @@ fn main() -> ExitCode {
         Chore::Screenshots => screenshots(),
         Chore::Dependencies => dependencies(),
         Chore::Fuzz { targets, seconds, seed } => fuzz(targets, seconds, seed),
+        Chore::Mutants(args) => mutants::run_sample(&args, None),
         Chore::Ci => ci(),
     };
     match done {
@@ -110,17 +115,18 @@ fn ci() -> Result<(), String> {
     let seed = seed_of_sources()?;
     println!("xtask: the seed is {seed}");
     oracle(None, None, Some(seed))?;
-    fuzz(Vec::new(), 60, Some(seed))?;
+    fuzz(Vec::new(), 30, Some(seed))?;
     oldest_toolchain()?;
     let tools = root().join("target/tools");
-    let mut install =
-        cargo("install --quiet --debug --locked cargo-machete@0.9.2 cargo-deny@0.20.2");
+    let mut install = cargo("install --quiet --debug --locked");
+    install.args(["cargo-machete@0.9.2", "cargo-deny@0.20.2", "cargo-mutants@27.1.0"]);
     run(install.arg("--root").arg(&tools))?;
     let path = std::env::var_os("PATH").unwrap_or_default();
     let path = std::iter::once(tools.join("bin")).chain(std::env::split_paths(&path));
     let path = std::env::join_paths(path).map_err(|error| error.to_string())?;
     run(cargo("deny --locked check licenses bans sources").env("PATH", &path))?;
     run(Command::new("cargo-machete").env("PATH", &path))?;
+    mutants::run_sample(&MutantsArgs::of_recent_changes(seed), Some(&path))?;
     demo()?;
     println!("all of it passed");
     Ok(())
