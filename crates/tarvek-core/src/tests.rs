@@ -167,6 +167,21 @@ pub(crate) fn mounts(lines: &str) -> MountTable {
     MountTable::new(lines.lines().filter(|l| !l.trim().is_empty()).map(entry).collect())
 }
 
+/// Changes a scene.
+pub(crate) type Alter = fn(&mut Scene);
+
+/// Holds what is shown of changed scenes to what is expected, all of them at once.
+pub(crate) fn hold(scene: fn() -> Scene, show: fn(&Scene) -> String, cases: &[(Alter, &str)]) {
+    let now = cases.iter().map(|(alter, _)| {
+        let mut scene = scene();
+        alter(&mut scene);
+        show(&scene)
+    });
+    let now: Vec<String> = now.collect();
+    let expected: Vec<&str> = cases.iter().map(|(_, expected)| *expected).collect();
+    assert_eq!(now, expected, "{now:#?}");
+}
+
 struct Line {
     path: AbsPath,
     entry: NewEntry,

@@ -91,3 +91,117 @@ pub fn compare_reports<'a>(before: &'a Report, after: &'a Report) -> Outcome<'a>
     });
     Outcome { cleared: missing(before, &has), new }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{compare_reports, select_edits};
+    use crate::check::report::check;
+    use crate::layout::site::Layout;
+    use crate::rules::registry::named;
+    use crate::tests::{Scene, mapping, share};
+    use crate::words::about::About;
+    use crate::words::finding::Finding;
+    use crate::words::part::{MappedInto, Part};
+    use crate::words::remedy::{Change, Edit, Remedy, Step};
+    use crate::words::terms::Access;
+    use crate::words::value::Value;
+
+    fn edit(part: Part, key: &'static str, change: Change) -> Edit {
+        Edit { part, key, change, line: 1 }
+    }
+
+    fn finding(steps: Vec<Step>) -> Finding {
+        let rule = named("path/missing").unwrap();
+        let remedy = Remedy { steps, ..Remedy::default() };
+        Finding { remedy, ..rule.finding(About::Service("lantern".into())) }
+    }
+
+    /// Which of two edits, each of a finding of its own, are made.
+    fn of_two(one: Edit, other: Edit) -> String {
+        let scene = scene();
+        let findings = [finding(vec![Step::Edit(one)]), finding(vec![Step::Edit(other)])];
+        let selection = select_edits(&scene.layout, &findings);
+        assert_eq!(selection.chosen.len(), selection.edits.len());
+        let left = selection.left.iter().map(|(_, why)| why.as_str());
+        format!("{} {}", selection.edits.len(), left.collect::<Vec<_>>().join("; "))
+    }
+
+    fn scene() -> Scene {
+        let mut scene = Scene::local();
+        scene.layout.shares.push(share("media", "/loft/media"));
+        let music = mapping("/loft/music", "/music", Access::ReadOnly);
+        scene.service("lantern").map.as_mut().unwrap().push(music);
+        scene
+    }
+
+    fn map(to: &str) -> Part {
+        Part::Mapping { of: MappedInto::Service("lantern".into()), to: to.into() }
+    }
+
+    #[test]
+    fn edits_that_contradict_each_other_are_not_made_together() {
+        let set =
+            |part: Part, key: &'static str, to: &str| edit(part, key, Change::Set(Value::from(to)));
+        let lantern = || Part::Service("lantern".into());
+        let gone = |part: Part| edit(part, "", Change::Remove);
+        let port = |port: &str| edit(lantern(), "ports", Change::Add(Value::from(port)));
+        let both = "2 ";
+        assert_eq!(of_two(port("1"), port("2")), both);
+        assert_eq!(
+            of_two(set(map("/media"), "from", "/a"), set(map("/music"), "from", "/b")),
+            both
+        );
+        assert_eq!(
+            of_two(set(map("/media"), "from", "/a"), set(map("/media"), "access", "rw")),
+            both
+        );
+        assert_eq!(of_two(set(map("/media"), "from", "/a"), gone(map("/music"))), both);
+        let lefts = ["1 another finding's edit changes", "1 the edits of another finding leave"];
+        for (one, other) in [
+            (set(map("/media"), "from", "/a"), set(map("/media"), "from", "/b")),
+            (port("1"), edit(lantern(), "ports", Change::Remove)),
+            (set(map("/media"), "from", "/a"), gone(map("/media"))),
+            (gone(map("/media")), set(map("/media"), "from", "/a")),
+            (gone(lantern()), set(map("/media"), "from", "/a")),
+            (set(map("/media"), "from", "/a"), gone(lantern())),
+        ] {
+            let told = of_two(one.clone(), other.clone());
+            assert!(lefts.iter().any(|left| told.starts_with(left)), "{one:?} {other:?}: {told}");
+        }
+        // The same edit twice is one, and both findings are served by it.
+        let same = set(map("/media"), "from", "/a");
+        let findings = [finding(vec![Step::Edit(same.clone())]), finding(vec![Step::Edit(same)])];
+        let selection = select_edits(&scene().layout, &findings);
+        assert_eq!((selection.chosen.len(), selection.edits.len()), (2, 1));
+        // Nothing is chosen of a remedy of words, or of one that finds no place.
+        let findings =
+            [finding(vec![Step::words("ask")]), finding(vec![Step::Edit(gone(map("/x")))])];
+        let selection = select_edits(&Layout::default(), &findings);
+        assert_eq!((selection.chosen.len(), selection.left.len()), (0, 2));
+    }
+
+    #[test]
+    fn what_an_edit_clears_and_brings_about_is_told_by_ids() {
+        let mut broken = Scene::local();
+        broken.root("/media/flims");
+        let before = check(&broken.site());
+        let whole = Scene::local();
+        let after = check(&whole.site());
+        let outcome = compare_reports(&before, &after);
+        assert_eq!(outcome.cleared.len(), 1);
+        assert_eq!(outcome.cleared[0].rule.id, "path/missing");
+        assert!(outcome.new.is_empty());
+        let back = compare_reports(&after, &before);
+        assert_eq!(back.new.len(), 1);
+        assert_eq!((back.new[0].rule.id, back.cleared.len()), ("path/missing", 0));
+        assert!(compare_reports(&before, &before).new.is_empty());
+        // What is still to be done on a host is no news.
+        let mut declared_otherwise = Scene::local();
+        declared_otherwise.host("granary").groups[0].gid = 7;
+        let after = check(&declared_otherwise.site());
+        assert!(after.findings.iter().any(|f| f.rule.id == "layout/differs-from-host"));
+        let sound = check(&whole.site());
+        let new = compare_reports(&sound, &after).new;
+        assert!(new.iter().all(|f| f.rule.id != "layout/differs-from-host"), "{new:?}");
+    }
+}

@@ -377,7 +377,7 @@ mod tests {
     use crate::layout::intake::{InView, Want};
     use crate::layout::mapping::MapSource;
     use crate::layout::service::Library;
-    use crate::tests::{Scene, abs, declared, mapping, mount, mounts};
+    use crate::tests::{Alter, Scene, abs, declared, hold, mapping, mount, mounts};
     use crate::words::about::Affected;
     use crate::words::terms::{Access, Kind, Protocol};
 
@@ -413,22 +413,8 @@ mod tests {
         line(check(&scene.site()).board.iter().find(|row| row.of == Subject::Intake).unwrap())
     }
 
-    type Change = fn(&mut Scene);
-
     /// For changes that hand the scene back.
     fn done(_: &mut Scene) {}
-
-    /// Holds the rows of changed scenes to what they are expected to be, all of them at once.
-    fn hold(scene: fn() -> Scene, show: fn(&Scene) -> String, cases: &[(Change, &str)]) {
-        let now = cases.iter().map(|(change, _)| {
-            let mut scene = scene();
-            change(&mut scene);
-            show(&scene)
-        });
-        let now: Vec<String> = now.collect();
-        let expected: Vec<&str> = cases.iter().map(|(_, expected)| *expected).collect();
-        assert_eq!(now, expected, "{now:#?}");
-    }
 
     /// A name below the films.
     fn among_films(scene: &mut Scene, line: &str, name: &str) {
@@ -437,7 +423,7 @@ mod tests {
 
     #[test]
     fn a_library_stands_as_far_as_its_root_leads() {
-        let cases: &[(Change, &str)] = &[
+        let cases: &[(Alter, &str)] = &[
             (|_| {}, "++++ 1 ready: ready"),
             (
                 |scene| done(scene.root("media/films")),
@@ -498,7 +484,7 @@ mod tests {
 
     #[test]
     fn a_library_comes_to_what_can_be_read_and_is_recognised() {
-        let cases: &[(Change, &str)] = &[
+        let cases: &[(Alter, &str)] = &[
             (
                 |scene| done(scene.change("granary", FILM, |meta| meta.mode = 0o600)),
                 "+++/ 0 not ready: 1 of 2 entries can't be read",
@@ -575,7 +561,7 @@ mod tests {
 
     #[test]
     fn a_mount_on_the_way_is_in_place_or_nothing_else_counts() {
-        let cases: &[(Change, &str)] = &[
+        let cases: &[(Alter, &str)] = &[
             (|_| {}, "++++ 1 ready: ready"),
             (no_mount, "+-.. 0 not ready: /mnt/media is not mounted"),
             (
@@ -618,7 +604,7 @@ mod tests {
         fn second(scene: &mut Scene, path: &str) {
             scene.service("lantern").libraries[0].roots.push(declared(path));
         }
-        let cases: &[(Change, &str)] = &[
+        let cases: &[(Alter, &str)] = &[
             (
                 |scene| {
                     scene.tree("granary", "f 0644 0:0 /loft/media/more/A (2001)/A (2001).mkv");
@@ -684,7 +670,7 @@ mod tests {
                          3 2 8:3 / /loft/media/intake/partial xfs /dev/sdc1 rw";
             scene.facts("granary").mounts = Some(mounts(table));
         }
-        let cases: &[(Change, &str)] = &[
+        let cases: &[(Alter, &str)] = &[
             (|_| {}, "++++ + ready: ready"),
             (
                 |scene| done(scene.without("granary", "/loft/media/intake/partial")),
@@ -770,7 +756,7 @@ mod tests {
 
     #[test]
     fn what_breaks_an_intake_is_told_of_it() {
-        fn rules(change: Change) -> Vec<&'static str> {
+        fn rules(change: Alter) -> Vec<&'static str> {
             let mut scene = Scene::local().with_intake();
             change(&mut scene);
             let affected = Affected::Intake("films".into());
@@ -779,7 +765,7 @@ mod tests {
             of_intake.map(|finding| finding.rule.id).collect()
         }
         assert_eq!(rules(|_| {}), [""; 0]);
-        let gone: Change = |scene| done(scene.without("granary", "/loft/media/intake/done"));
+        let gone: Alter = |scene| done(scene.without("granary", "/loft/media/intake/done"));
         assert_eq!(rules(gone), ["path/missing"]);
         assert_eq!(
             rules(|scene| {

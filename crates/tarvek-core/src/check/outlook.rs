@@ -181,3 +181,98 @@ fn name_of(found: &Found) -> Title {
         date.or(own),
     )
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Outlook, Seen, of_folder, outlooks, since};
+    use crate::forecast::titles::Detail;
+    use crate::kernel::subject::Subject;
+    use crate::route::hops::View;
+    use crate::tests::{Alter, Scene, abs, hold};
+    use crate::words::terms::Kind;
+
+    fn films(scene: &Scene) -> Outlook {
+        let mut all = outlooks(&scene.site(), |_, _| true, None, Detail::Everything);
+        assert_eq!(all.len(), 1);
+        all.remove(0)
+    }
+
+    fn missed(scene: &Scene) -> String {
+        let one = |missed: &super::Missed| {
+            let name = missed.path.name().map(String::from_utf8_lossy).unwrap_or_default();
+            let usual = if missed.usual.is_some() { " (usual)" } else { "" };
+            format!("{} {name}: {}{usual}", missed.count, missed.why)
+        };
+        films(scene).missed().iter().map(one).collect::<Vec<_>>().join("; ")
+    }
+
+    #[test]
+    fn what_a_scan_would_miss_is_told_with_its_reason() {
+        fn add(scene: &mut Scene, line: &str, name: &str) {
+            scene.tree("granary", &format!("{line} /loft/media/films/{name}"));
+        }
+        let cases: &[(Alter, &str)] = &[
+            (|_| {}, ""),
+            (
+                |scene| add(scene, "f 0600 0:0", "A (2001)/A (2001).mkv"),
+                "1 A (2001).mkv: 1 entry can't be read: other::--- on a file of mode 0600 \
+                 root:root",
+            ),
+            (
+                |scene| add(scene, "f 0644 0:0", "S01E02.mkv"),
+                "1 S01E02.mkv: no title can be read from it (usual)",
+            ),
+            (
+                |scene| add(scene, "f 0644 0:0", "B/Harbour s02e03.mkv"),
+                "1 Harbour s02e03.mkv: it is named as an episode is, and would be taken for a film",
+            ),
+            (
+                |scene| add(scene, "f 0644 0:0", "again/Low Water (2003).mkv"),
+                "1 Low Water (2003): Low Water is in /media/films/again as well",
+            ),
+        ];
+        hold(Scene::local, missed, cases);
+    }
+
+    #[test]
+    fn what_a_scan_would_add_and_drop_is_told_by_titles() {
+        let titles = |found: Vec<&crate::forecast::titles::Found>| -> Vec<String> {
+            found.iter().map(|found| found.title.clone()).collect()
+        };
+        let before = films(&Scene::local());
+        let mut changed = Scene::local();
+        changed.without("granary", "/loft/media/films/Low Water (2003)");
+        for name in ["High Water (2004)/High Water (2004).mkv", "Low Water (2005)/Low Water.mkv"] {
+            changed.tree("granary", &format!("f 0644 0:0 /loft/media/films/{name}"));
+        }
+        let now = films(&changed);
+        let (mut added, dropped) = since(&before.forecast, &now.forecast);
+        added.sort_by_key(|found| found.title.clone());
+        assert_eq!(titles(added), ["High Water", "Low Water"]);
+        assert_eq!(titles(dropped), ["Low Water"]);
+        let (added, dropped) = since(&now.forecast, &now.forecast);
+        assert!(added.is_empty() && dropped.is_empty());
+    }
+
+    #[test]
+    fn a_library_is_looked_at_by_who_serves_it_or_by_somebody_else() {
+        let mut scene = Scene::local();
+        scene.change("granary", "/loft/media/films/Low Water (2003)", |meta| meta.mode = 0o700);
+        let site = scene.site();
+        let own = films(&scene);
+        assert_eq!((own.row.unreadable, own.causes.len()), (2, 1));
+        assert_eq!(own.roots[0].raw(), "/media/films");
+        let root = Seen { view: View::service("lantern"), subject: Subject::new(0, 0, []) };
+        let by_root = outlooks(&site, |_, _| true, Some(&root), Detail::Figures).remove(0);
+        assert_eq!((by_root.row.unreadable, by_root.row.stages.titles), (0, Some(1)));
+        assert!(
+            outlooks(&site, |_, library| library.name == *"Series", None, Detail::Figures)
+                .is_empty()
+        );
+        let who = Seen { view: View::host("granary"), subject: Subject::new(1101, 1101, []) };
+        let path = abs("/loft/media/films");
+        let folder = of_folder(&site, &path, Kind::Films, &who, Detail::Figures);
+        assert_eq!((folder.row.name.raw(), folder.row.stages.titles), ("films", Some(1)));
+        assert_eq!(folder.regions.len(), 1);
+    }
+}

@@ -206,3 +206,156 @@ fn one_cause_one_finding(findings: &mut Vec<Finding>) {
     }
     *findings = kept;
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Report, check, goes_through, of_names};
+    use crate::layout::settings::Silence;
+    use crate::rules::registry::named;
+    use crate::tests::{Alter, Scene, abs, declared, hold};
+    use crate::words::place::Place;
+    use crate::words::rule::Severity;
+    use crate::words::terms::Protocol;
+
+    /// Each finding with its severity, the gravest first, and how many are silenced.
+    fn findings(scene: &Scene) -> String {
+        let report = check(&scene.site());
+        let one = |finding: &crate::words::finding::Finding| {
+            format!("{} {}", finding.severity.word(), finding.rule.id)
+        };
+        let all: Vec<String> = report.findings.iter().map(one).collect();
+        format!("{}; {} silenced", all.join(", "), report.silenced)
+    }
+
+    fn silence(scene: &mut Scene, rule: &str, below: Option<&str>) {
+        let (rule, below) = (named(rule).unwrap(), below.map(abs));
+        scene.layout.rules.silence.push(Silence { rule, below, why: "known".into() });
+    }
+
+    #[test]
+    fn the_layout_changes_how_much_rules_matter_and_silences_them() {
+        fn broken() -> Scene {
+            let mut scene = Scene::local();
+            scene.root("/media/flims").facts("granary").groups[1].gid = 7;
+            scene
+        }
+        let cases: &[(Alter, &str)] = &[
+            (|_| {}, "blocker path/missing, risk layout/differs-from-host; 0 silenced"),
+            (
+                |scene| silence(scene, "path/missing", None),
+                "blocker library/nothing-found, risk layout/differs-from-host; 1 silenced",
+            ),
+            (
+                |scene| silence(scene, "path/missing", Some("/loft")),
+                "blocker library/nothing-found, risk layout/differs-from-host; 1 silenced",
+            ),
+            (
+                |scene| silence(scene, "path/missing", Some("/tank")),
+                "blocker path/missing, risk layout/differs-from-host; 0 silenced",
+            ),
+            (
+                |scene| silence(scene, "path/case", None),
+                "blocker path/missing, risk layout/differs-from-host; 0 silenced",
+            ),
+            // Nothing that has no path is below one.
+            (
+                |scene| silence(scene, "layout/differs-from-host", Some("/")),
+                "blocker path/missing, risk layout/differs-from-host; 0 silenced",
+            ),
+            (
+                |scene| {
+                    let rule = named("layout/differs-from-host").unwrap();
+                    scene.layout.rules.severity.push((rule, Severity::Blocker));
+                    let rule = named("path/missing").unwrap();
+                    scene.layout.rules.severity.push((rule, Severity::Note));
+                },
+                "blocker layout/differs-from-host, note path/missing; 0 silenced",
+            ),
+        ];
+        hold(broken, findings, cases);
+    }
+
+    #[test]
+    fn one_cause_is_one_finding_of_all_that_it_affects() {
+        let mut scene = Scene::local();
+        let mut second = scene.service("lantern").libraries[0].clone();
+        second.name = "More films".into();
+        scene.service("lantern").libraries.push(second);
+        scene.unread("granary", "/loft/media/films/Low Water (2003)");
+        let report = check(&scene.site());
+        let unseen: Vec<_> =
+            report.findings.iter().filter(|f| f.rule.id == "survey/not-seen").collect();
+        assert_eq!(unseen.len(), 1, "{unseen:#?}");
+        assert_eq!(unseen[0].affects.len(), 2);
+        // That nothing is found where something is missing says no more.
+        let report = check(&Scene::local().root("/media/flims").site());
+        assert!(report.findings.iter().any(|f| f.rule.id == "path/missing"));
+        assert!(report.findings.iter().all(|f| f.rule.id != "library/nothing-found"));
+    }
+
+    fn of(report: &Report) -> [usize; 3] {
+        [Severity::Note, Severity::Risk, Severity::Blocker].map(|severity| report.count(severity))
+    }
+
+    #[test]
+    fn findings_are_counted_by_how_much_they_matter() {
+        let mut scene = Scene::local();
+        scene.root("/media/flims").facts("granary").groups[1].gid = 7;
+        let report = check(&scene.site());
+        assert_eq!(of(&report).iter().sum::<usize>(), report.findings.len());
+        assert_eq!(report.count(Severity::Blocker), 1, "{:?}", of(&report));
+        assert!(report.any_from(Severity::Blocker) && report.any_from(Severity::Note));
+        let whole = check(&Scene::local().site());
+        assert!(!whole.any_from(Severity::Risk), "{:?}", whole.findings);
+    }
+
+    #[test]
+    fn hosts_are_known_by_what_was_seen_of_them() {
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.unseen("millrace");
+        scene.facts("aviary").taken = -7;
+        let hosts = check(&scene.site()).hosts;
+        let hosts: Vec<(&str, bool, i64)> =
+            hosts.iter().map(|h| (h.host.raw(), h.seen.is_some(), h.age)).collect();
+        assert_eq!(hosts, [("granary", true, 0), ("millrace", false, 0), ("aviary", true, 7)]);
+    }
+
+    #[test]
+    fn a_check_goes_through_the_media() {
+        let site = Scene::local().with_intake().site();
+        let mut places: Vec<String> = goes_through(&site).iter().map(ToString::to_string).collect();
+        places.sort();
+        assert_eq!(
+            places,
+            [
+                "granary:/loft/media/films",
+                "granary:/loft/media/intake/done",
+                "granary:/loft/media/intake/partial"
+            ]
+        );
+    }
+
+    #[test]
+    fn names_are_judged_below_a_folder_that_nobody_declared() {
+        let mut scene = Scene::local();
+        for name in ["b/A.mkv", "b/a.mkv", "a/what?.mkv"] {
+            scene.tree("granary", &format!("f 0644 0:0 /attic/{name}"));
+        }
+        let report = of_names(&scene.site(), &Place::new("granary", abs("/attic")));
+        let told: Vec<(&str, String)> = report
+            .findings
+            .iter()
+            .map(|f| (f.rule.id, f.place.path.as_ref().unwrap().to_string()))
+            .collect();
+        let told: Vec<(&str, &str)> = told.iter().map(|(rule, at)| (*rule, at.as_str())).collect();
+        assert_eq!(
+            told,
+            [
+                ("name/not-share-safe", "/attic/a/what?.mkv"),
+                ("name/case-collision", "/attic/b/A.mkv"),
+                ("name/case-collision", "/attic/b/a.mkv")
+            ]
+        );
+        assert!(report.findings.iter().all(|f| !f.id.is_empty()) && report.board.is_empty());
+    }
+}

@@ -159,3 +159,158 @@ fn is_somebody(site: &Site, host: &Name, account: &Account) -> bool {
     let declared = site.layout.user_named(host, &account.name).is_some();
     declared || account.uid == 0 || (1000..NOBODY - 1).contains(&account.uid)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Party, arrivals, everyone};
+    use crate::judge::verdict::Need;
+    use crate::kernel::entry::{EntryKind, Meta};
+    use crate::kernel::object::Object;
+    use crate::layout::host::{Host, HostRole};
+    use crate::layout::service::RunAs;
+    use crate::tests::{Scene, abs, account, mount};
+    use crate::words::place::Place;
+    use crate::words::terms::Protocol;
+
+    /// millrace mounts the media, as does the client parlour; aviary does not.
+    fn scene() -> Scene {
+        let mut scene = Scene::over(Protocol::Nfs).with_intake();
+        for (name, role) in [("parlour", HostRole::Client), ("aviary", HostRole::Apps)] {
+            let host = Host { name: name.into(), roles: vec![role], ..Host::default() };
+            scene.layout.hosts.push(host);
+        }
+        scene.layout.mounts.push(mount("parlour", "media", Protocol::Nfs, "/media"));
+        scene.host("aviary").accounts.push(account("wren", 1500, &[]));
+        scene.host("millrace").accounts.push(account("oskar", 1102, &[]));
+        // Another name of a number that is there already.
+        scene.host("millrace").accounts.push(account("oskars", 1102, &[]));
+        for (name, id) in [("daemon", 1), ("wren", 1500), ("nobody", 65534), ("mira", 1101)] {
+            scene.facts("granary").accounts.push(account(name, id, &[]));
+        }
+        scene.service("drover").runs_as = RunAs::Account("mira".into());
+        scene
+    }
+
+    fn line(party: &Party, scene: &Scene) -> String {
+        let site = scene.site();
+        let Some(answers) = party.may(&site, &[Need::Read, Need::Add, Need::Remove]) else {
+            return format!("{} does not see it", party.name);
+        };
+        let sign = |allowed| match allowed {
+            Some(true) => '+',
+            Some(false) => '-',
+            None => '?',
+        };
+        let signs: String = answers.iter().map(|answer| sign(answer.allowed())).collect();
+        format!("{} as {}: {signs}", party.name, party.arrives_as().uid)
+    }
+
+    #[test]
+    fn each_comes_by_a_way_of_their_own() {
+        let scene = scene();
+        let films = Place::new("granary", abs("/loft/media/films"));
+        let lines = |system| -> Vec<String> {
+            let parties = everyone(&scene.site(), &films, system);
+            parties.iter().map(|party| line(party, &scene)).collect()
+        };
+        assert_eq!(
+            lines(false),
+            [
+                "service:lantern as 840: +--",
+                "service:drover as 1101: ++-",
+                "service:joiner as 842: ++-",
+                "account:root as 0: +++",
+                "account:mira as 1101: ++-",
+                "account:lantern as 840: +--",
+                "account:drover as 841: ++-",
+                "account:joiner as 842: ++-",
+                "account:wren as 1500: +--",
+                "account:lantern@millrace as 840: +--",
+                "account:oskar@millrace as 1102: +--",
+                "client:parlour as 65534: ???"
+            ]
+        );
+        let system: Vec<String> =
+            lines(true).into_iter().filter(|line| !lines(false).contains(line)).collect();
+        assert_eq!(system, ["account:daemon as 1: +--", "account:nobody as 65534: +--"]);
+    }
+
+    #[test]
+    fn everyone_arrives_as_somebody_who_is_known() {
+        let scene = scene();
+        let films = Place::new("granary", abs("/loft/media/films"));
+        let all = arrivals(&scene.site(), &films).into_iter();
+        let all: Vec<String> = all.map(|(name, who)| format!("{name} as {}", who.uid)).collect();
+        assert_eq!(
+            all,
+            [
+                "service:lantern as 840",
+                "service:drover as 1101",
+                "service:joiner as 842",
+                "account:root as 0",
+                "account:mira as 1101",
+                "account:lantern as 840",
+                "account:drover as 841",
+                "account:joiner as 842",
+                "account:daemon as 1",
+                "account:wren as 1500",
+                "account:nobody as 65534",
+                "account:lantern@millrace as 840",
+                "account:oskar@millrace as 1102",
+                "client:parlour as 65534"
+            ]
+        );
+    }
+
+    #[test]
+    fn what_is_made_is_asked_for_what_its_kind_can_be() {
+        let scene = scene();
+        let site = scene.site();
+        let films = Place::new("granary", abs("/loft/media/films"));
+        let parties = everyone(&site, &films, false);
+        let could = |kind, mode| -> Vec<String> {
+            let made = Object::plain(Meta::new(kind, mode, 1101, 2100));
+            let of = |party: &Party| {
+                let answers = party.could(&site, &made)?;
+                let words = answers.iter().filter(|answer| answer.is_allowed());
+                let words: Vec<&str> = words.map(|answer| answer.need.to()).collect();
+                Some(format!("{}: {}", party.name, words.join(", ")))
+            };
+            parties.iter().filter_map(of).collect()
+        };
+        assert_eq!(
+            could(EntryKind::File, 0o640),
+            [
+                "service:lantern: ",
+                "service:drover: read, write, remove",
+                "service:joiner: read, remove",
+                "account:root: read, write, remove",
+                "account:mira: read, write, remove",
+                "account:lantern: ",
+                "account:drover: read, remove",
+                "account:joiner: read, remove",
+                "account:wren: ",
+                "account:lantern@millrace: ",
+                "account:oskar@millrace: ",
+                "client:parlour: "
+            ]
+        );
+        assert_eq!(
+            could(EntryKind::Folder, 0o755),
+            [
+                "service:lantern: read",
+                "service:drover: read, add to, remove",
+                "service:joiner: read, remove",
+                "account:root: read, add to, remove",
+                "account:mira: read, add to, remove",
+                "account:lantern: read",
+                "account:drover: read, remove",
+                "account:joiner: read, remove",
+                "account:wren: read",
+                "account:lantern@millrace: read",
+                "account:oskar@millrace: read",
+                "client:parlour: "
+            ]
+        );
+    }
+}
