@@ -1,6 +1,8 @@
 //! Small sites for the tests beside the code: one library, everything in order, to be broken in one
 //! place.
 
+mod generated;
+
 use std::borrow::Cow;
 use std::fmt::Write;
 
@@ -11,6 +13,7 @@ use crate::facts::mounts::{MountEntry, MountTable};
 use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
 use crate::kernel::acl::{Acl, AclEntry, Tag};
 use crate::kernel::entry::{EntryKind, Flags, Meta, Project};
+use crate::kernel::nfs4::Nfs4Acl;
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::layout::folder::{Folder, Right};
@@ -472,6 +475,17 @@ impl Scene {
     pub(crate) fn default_acl(&mut self, host: &str, path: &str, acl: Acl) -> &mut Self {
         self.entry(host, path).extras.default_acl = Some(acl);
         self
+    }
+
+    /// Gives an entry an NFSv4 ACL.
+    pub(crate) fn nfs4(&mut self, host: &str, path: &str, acl: Nfs4Acl) -> &mut Self {
+        self.entry(host, path).extras.nfs4_acl = Some(acl);
+        self
+    }
+
+    /// The paths of what was put on a host.
+    pub(crate) fn paths(&mut self, host: &str) -> Vec<String> {
+        self.seen(host).lines.iter().map(|line| line.path.to_string()).collect()
     }
 
     /// Takes away an entry and everything below it.

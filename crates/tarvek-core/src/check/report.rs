@@ -212,7 +212,7 @@ mod tests {
     use super::{Report, check, goes_through, of_names};
     use crate::layout::settings::Silence;
     use crate::rules::registry::named;
-    use crate::tests::{Alter, Scene, abs, declared, hold};
+    use crate::tests::{Alter, Scene, abs, hold};
     use crate::words::place::Place;
     use crate::words::rule::Severity;
     use crate::words::terms::Protocol;
