@@ -2,8 +2,9 @@
 //! answer of many sees which. That the answers are right, other tests say, kernels and servers
 //! among them.
 //!
-//! `tests/data/answers.txt` holds them. After a change that is meant, write it again with
-//! `TARVEK_ANSWERS=write cargo test -p tarvek-core --lib generated`, and read what changed in it.
+//! `tests/answers/` holds them, some sites a file. After a change that is meant, write them again
+//! with `INSTA_UPDATE=always cargo test -p tarvek-core --lib generated`, and read what changed
+//! there.
 
 use std::fmt::Write;
 
@@ -757,16 +758,15 @@ fn answers_of(number: u64) -> String {
 
 #[test]
 fn what_was_answered_of_generated_sites_is_answered_again() {
-    const FILE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/answers.txt");
+    const OF_FILE: usize = 10;
     let all: Vec<String> = (0..SITES).into_par_iter().map(answers_of).collect();
-    if std::env::var_os("TARVEK_ANSWERS").is_some_and(|what| what == "write") {
-        std::fs::write(FILE, all.concat()).unwrap();
-    }
-    let before = std::fs::read_to_string(FILE).unwrap();
-    let now = all.concat();
-    let site = |line: usize| now.lines().take(line + 1).filter(|l| l.starts_with("site ")).last();
-    for (n, (was, is)) in before.lines().zip(now.lines()).enumerate() {
-        assert_eq!(was, is, "line {} of answers.txt, {:?}", n + 1, site(n));
-    }
-    assert_eq!(before.lines().count(), now.lines().count());
+    let mut settings = insta::Settings::new();
+    settings.set_snapshot_path("../../tests/answers");
+    settings.set_prepend_module_to_snapshot(false);
+    settings.set_omit_expression(true);
+    settings.bind(|| {
+        for (n, some) in all.chunks(OF_FILE).enumerate() {
+            insta::assert_snapshot!(format!("sites-{:03}", n * OF_FILE), some.concat());
+        }
+    });
 }
