@@ -88,7 +88,7 @@ fn files_of(name: &str) -> Files {
                 continue;
             }
             let module = module(path.strip_prefix(&src).unwrap());
-            let is_for_tests = module[0] == "tests"
+            let is_for_tests = module.first().is_some_and(|room| room == "tests")
                 || module == ["rules", "promises"]
                 || module == ["rules", "promise"];
             if !is_for_tests {

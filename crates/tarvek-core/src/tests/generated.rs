@@ -764,6 +764,7 @@ fn what_was_answered_of_generated_sites_is_answered_again() {
     settings.set_snapshot_path("../../tests/answers");
     settings.set_prepend_module_to_snapshot(false);
     settings.set_omit_expression(true);
+    #[allow(clippy::disallowed_macros)] // insta asks where the workspace is
     settings.bind(|| {
         for (n, some) in all.chunks(OF_FILE).enumerate() {
             insta::assert_snapshot!(format!("sites-{:03}", n * OF_FILE), some.concat());
