@@ -79,7 +79,8 @@ pub(crate) fn run_sample(args: &MutantsArgs, path: Option<&OsStr>) -> Result<(),
     command.args(["--sharding", "round-robin", "--shard"]);
     command.arg(format!("{}/{parts}", args.seed % parts)).arg("--output").arg(&out);
     // Survivors make it exit with 2; what they are is read below.
-    command.args(["--timeout", "120", "--baseline", "skip", "--cargo-test-arg=--lib"]);
+    command.args(["--timeout", "120", "--baseline", "skip"]);
+    command.args(["--cargo-test-arg=--lib", "--cargo-test-arg=--test=names"]);
     let _survivors = run(&mut command);
     let Outcomes { caught, missed } = read_outcomes(&out.join("mutants.out/outcomes.json"))?;
     let tried = caught + missed;

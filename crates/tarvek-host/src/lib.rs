@@ -3,6 +3,7 @@
 
 mod attributes;
 mod beneath;
+pub mod content_fault;
 pub mod contents;
 pub mod files;
 pub mod filesystem;

@@ -8,7 +8,7 @@ use crate::kernel::object::Object;
 use crate::link::filesystem::{Links, has_subvolumes, links};
 use crate::link::link_paths::{LinkPaths, of_folder};
 use crate::link::mount_placement::MountPlacement;
-use crate::link::verdict::{Reason, Stop, UNLESS, Verdict};
+use crate::link::verdict::{Reason, Stop, Verdict};
 use crate::route::end::End;
 use crate::route::hops::Route;
 use crate::site::layer::{Layer, LayerKind};
@@ -82,12 +82,19 @@ impl<'a> Steps<'a> {
     pub(super) fn verdict(self, came: Step, fine: String) -> Verdict {
         let ends = [self.ends.source.route().evidence(), self.ends.target.folder.evidence()];
         let evidence = ends.into_iter().min().unwrap_or(Evidence::Declared);
-        let answer =
-            |possible, reason, errno, detail| Verdict { possible, evidence, reason, errno, detail };
+        let may_be_refused_before = came.is_err() && self.doubt.is_some();
+        let answer = |possible, reason, errno, detail| Verdict {
+            possible,
+            evidence,
+            reason,
+            errno,
+            detail,
+            may_be_refused_before,
+        };
         match (came, self.doubt) {
             (Err(stop), doubt) => {
-                let unless = doubt.map(|doubt| format!("{UNLESS}{doubt}")).unwrap_or_default();
-                let detail = stop.detail + &unless;
+                let before = |doubt| format!("; unless this refuses before: {doubt}");
+                let detail = stop.detail + &doubt.map(before).unwrap_or_default();
                 answer(Some(false), stop.reason, Some(stop.errno), detail)
             }
             (Ok(()), Some(doubt)) => answer(None, Reason::Unknown, None, doubt),

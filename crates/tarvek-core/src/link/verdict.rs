@@ -53,9 +53,6 @@ words! {
     }
 }
 
-/// What stands in the words of a refusal before something that was not known and comes first.
-pub(super) const UNLESS: &str = "; unless this refuses before: ";
-
 /// Whether a deed is possible.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Verdict {
@@ -68,18 +65,15 @@ pub struct Verdict {
     pub errno: Option<Errno>,
     /// Why, in words; where it can't be told, what would settle it.
     pub detail: String,
+    /// Of what is certainly refused: whether something that is not known may refuse it before, with
+    /// an error of its own.
+    pub may_be_refused_before: bool,
 }
 
 impl Verdict {
     /// Whether it is certain that it is possible.
     pub fn is_possible(&self) -> bool {
         self.possible == Some(true)
-    }
-
-    /// Whether what refuses is certain, but not that nothing else does before, with an error of its
-    /// own.
-    pub fn may_be_refused_before(&self) -> bool {
-        self.possible == Some(false) && self.detail.contains(UNLESS)
     }
 
     /// The verdict where a proof could not be taken back: whoever asks for proof has none.
@@ -103,10 +97,18 @@ impl Verdict {
                     format!("tried, and it was possible; by what was seen: {seen}")
                 };
                 let (possible, reason) = (Some(true), Reason::Ok);
-                Self { possible, reason, errno: None, detail, evidence: Evidence::Proven }
+                let evidence = Evidence::Proven;
+                Self {
+                    possible,
+                    reason,
+                    errno: None,
+                    detail,
+                    evidence,
+                    may_be_refused_before: false,
+                }
             }
             Attempt::Failed(errno) if self.errno == Some(errno) => {
-                Self { evidence: Evidence::Proven, ..self }
+                Self { evidence: Evidence::Proven, may_be_refused_before: false, ..self }
             }
             Attempt::Failed(errno) => Self {
                 possible: Some(false),
@@ -114,6 +116,7 @@ impl Verdict {
                 errno: Some(errno),
                 detail: format!("tried, and {errno}; by what was seen: {seen}"),
                 evidence: Evidence::Proven,
+                may_be_refused_before: false,
             },
         }
     }

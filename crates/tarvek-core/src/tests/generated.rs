@@ -484,7 +484,7 @@ fn of_answer(answer: &Answer) -> char {
 
 fn of_link(verdict: &Verdict) -> String {
     let sign = sign(verdict.possible, verdict.errno);
-    let unsure = if verdict.may_be_refused_before() { "!" } else { "" };
+    let unsure = if verdict.may_be_refused_before { "!" } else { "" };
     format!("{sign}{unsure}{}", verdict.reason.word())
 }
 

@@ -49,7 +49,7 @@ impl Memory for Nowhere {
         CacheLookup::Nothing
     }
 
-    fn learn(&self, _: &AbsPath, _: &Meta, _: &Taken) -> Result<(), String> {
+    fn learn(&self, _: &AbsPath, _: &Meta, _: &Taken) -> Result<(), StoreError> {
         Ok(())
     }
 }
@@ -153,7 +153,7 @@ impl Cache {
         path: &AbsPath,
         meta: &Meta,
         media: Option<&Media>,
-    ) -> Result<(), String> {
+    ) -> Result<(), StoreError> {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return Ok(()) };
         let Media { millis, width, height, video, audio, tracks, cut } =
@@ -226,16 +226,15 @@ impl Open {
     fn write(
         &mut self,
         work: impl FnOnce(&Connection) -> rusqlite::Result<usize>,
-    ) -> Result<(), String> {
-        let told = |error: rusqlite::Error| StoreError::from(error).to_string();
+    ) -> Result<(), StoreError> {
         if self.since.is_none() {
-            self.db.execute_batch("BEGIN IMMEDIATE").map_err(told)?;
+            self.db.execute_batch("BEGIN IMMEDIATE")?;
             self.since = Some(Instant::now());
         }
-        work(&self.db).map_err(told)?;
+        work(&self.db)?;
         if self.since.is_some_and(|since| since.elapsed() > WITHIN) {
             self.since = None;
-            self.db.execute_batch("COMMIT").map_err(told)?;
+            self.db.execute_batch("COMMIT")?;
         }
         Ok(())
     }
@@ -254,7 +253,7 @@ impl Memory for Cache {
         known.ok().flatten().unwrap_or(CacheLookup::Nothing)
     }
 
-    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), String> {
+    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), StoreError> {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return Ok(()) };
         let prefixes: Vec<u8> = taken

@@ -13,6 +13,8 @@ use std::ptr;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
+use crate::content_fault::ContentFault;
+
 /// How much is mapped at a time: what is mapped counts as memory of the program.
 pub(super) const WINDOW: usize = 16 << 20;
 
@@ -115,7 +117,7 @@ pub(super) fn with(
     at: u64,
     count: usize,
     read: impl FnOnce(&[u8]),
-) -> Option<Result<(), String>> {
+) -> Option<Result<(), ContentFault>> {
     let fits = count > 0 && usize::try_from(at).is_ok_and(|at| at.is_multiple_of(page_size()));
     if !fits || !maps_well(file) || !is_guarded() {
         return None;
@@ -152,11 +154,7 @@ pub(super) fn with(
     unsafe { libc::munmap(start, count) };
     slot.end.store(0, Ordering::Release);
     slot.start.store(0, Ordering::Release);
-    Some(if broken {
-        Err("it was cut off while it was read, or can't be read".to_owned())
-    } else {
-        Ok(())
-    })
+    Some(if broken { Err(ContentFault::CutOff) } else { Ok(()) })
 }
 
 #[cfg(test)]

@@ -3,6 +3,8 @@
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
 
+use crate::store::connection::StoreError;
+
 /// What was read of a file, as numbers that differ where contents differ (as good as always).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Taken {
@@ -47,5 +49,5 @@ pub trait Memory: Sync {
     ///
     /// # Errors
     /// If it can't be written.
-    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), String>;
+    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), StoreError>;
 }

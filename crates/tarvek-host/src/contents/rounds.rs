@@ -26,6 +26,8 @@ use tarvek_core::words::path::AbsPath;
 
 use super::mapped;
 use super::memory::{CacheLookup, Candidate, Memory, Taken};
+use crate::content_fault::ContentFault;
+use crate::store::connection::StoreError;
 use crate::store::contents::{is_same, open_seen};
 use crate::walk::Watch;
 
@@ -58,7 +60,7 @@ pub struct Settled {
     /// Files that were taken as unchanged by a sample, since only their inode had changed.
     pub carried: u64,
     /// Why results can't be kept, if they can't.
-    pub forgets: Option<String>,
+    pub forgets: Option<StoreError>,
 }
 
 /// Parts classes of files of one size into those of equal bytes. `file` says where each is, and
@@ -156,11 +158,8 @@ thread_local! {
 }
 
 /// So many bytes of a file from a place.
-fn read(file: &File, at: u64, into: &mut [u8]) -> Result<(), String> {
-    file.read_exact_at(into, at).map_err(|error| match error.kind() {
-        std::io::ErrorKind::UnexpectedEof => CHANGED.to_owned(),
-        _ => error.to_string(),
-    })
+fn read(file: &File, at: u64, into: &mut [u8]) -> Result<(), ContentFault> {
+    Ok(file.read_exact_at(into, at)?)
 }
 
 /// The next bytes of a file of which so many are left: many at a time without copying them, else a
@@ -172,7 +171,7 @@ fn next_bytes(
     all: bool,
     buffer: &mut Vec<u8>,
     take: impl FnOnce(&[u8]),
-) -> Result<usize, String> {
+) -> Result<usize, ContentFault> {
     let count = |most: usize| usize::try_from(left).unwrap_or(most).min(most);
     let mut take = Some(take);
     if left >= FIRST / 2 && !all {
@@ -189,9 +188,6 @@ fn next_bytes(
     take.take().into_iter().for_each(|take| take(bytes));
     Ok(count)
 }
-
-const CHANGED: &str = "it changed while it was read";
-const STOPPED: &str = "interrupted";
 
 fn short(hash: &blake3::Hash) -> u64 {
     let bytes = hash.as_bytes();
@@ -215,15 +211,15 @@ impl Rounds<'_> {
     }
 
     /// A file that is out of it: what was read of it counts if it was only broken off.
-    fn failed(&self, mut member: Member, why: String) {
-        if why == STOPPED {
+    fn failed(&self, mut member: Member, why: ContentFault) {
+        if why == ContentFault::Stopped {
             self.keep(&mut member);
         }
         self.fail(member.path, why);
     }
 
-    fn fail(&self, path: AbsPath, why: String) {
-        if why != STOPPED {
+    fn fail(&self, path: AbsPath, why: ContentFault) {
+        if why != ContentFault::Stopped {
             self.lock().failed.push(Gap { path, why: why.into() });
         }
     }
@@ -275,7 +271,7 @@ impl Rounds<'_> {
     }
 
     /// Whether a sample of a file is what it was.
-    fn is_as_before(&self, member: &Member, taken: &Taken) -> Result<bool, String> {
+    fn is_as_before(&self, member: &Member, taken: &Taken) -> Result<bool, ContentFault> {
         if taken.head.is_none() || taken.whole.or(taken.blocks).is_some() && taken.ends.is_none() {
             return Ok(false);
         }
@@ -314,7 +310,7 @@ impl Rounds<'_> {
             return self.last(members, false);
         }
         let keeps = members.len() <= MOST_OPEN;
-        let values: Vec<Result<u64, String>> =
+        let values: Vec<Result<u64, ContentFault>> =
             members.par_iter_mut().map(|member| self.value(member, round, keeps)).collect();
         let mut parts: HashMap<u64, Vec<Member>> = HashMap::new();
         for (member, value) in members.into_iter().zip(values) {
@@ -329,7 +325,7 @@ impl Rounds<'_> {
 
     /// The last round: digests of all that is still in doubt.
     fn last(&self, mut members: Vec<Member>, sparse: bool) {
-        let values: Vec<Result<[u8; 32], String>> = members
+        let values: Vec<Result<[u8; 32], ContentFault>> = members
             .par_iter_mut()
             .map(|member| match if sparse { member.taken.blocks } else { member.taken.whole } {
                 Some(digest) => {
@@ -365,7 +361,7 @@ impl Rounds<'_> {
     }
 
     /// Hashes what is not zero, with its place.
-    fn blocks(&self, member: &mut Member) -> Result<[u8; 32], String> {
+    fn blocks(&self, member: &mut Member) -> Result<[u8; 32], ContentFault> {
         let file = open_seen(&member.path, &member.meta)?;
         let size = member.meta.size;
         let mut hasher = Hasher::new_derive_key("tarvek 2026-11-26 blocks of a sparse file");
@@ -373,7 +369,7 @@ impl Rounds<'_> {
         let mut block = vec![0; BLOCK];
         while at < size {
             if self.stopped() {
-                return Err(STOPPED.to_owned());
+                return Err(ContentFault::Stopped);
             }
             // Where a filesystem does not tell, all of it is data (lseek(2)).
             match rustix::fs::seek(&file, SeekFrom::Data(at)) {
@@ -419,7 +415,7 @@ impl Rounds<'_> {
     }
 
     /// The number of a round, as it is known or read now.
-    fn value(&self, member: &mut Member, round: Round, keeps: bool) -> Result<u64, String> {
+    fn value(&self, member: &mut Member, round: Round, keeps: bool) -> Result<u64, ContentFault> {
         let known = match round {
             Round::Head => member.taken.head,
             Round::Ends => member.taken.ends,
@@ -432,7 +428,7 @@ impl Rounds<'_> {
             return Ok(value);
         }
         if self.stopped() {
-            return Err(STOPPED.to_owned());
+            return Err(ContentFault::Stopped);
         }
         let size = member.meta.size;
         let file = open_seen(&member.path, &member.meta)?;
@@ -463,20 +459,20 @@ impl Rounds<'_> {
             Round::Whole | Round::Blocks => unreachable!("the last round has digests"),
         };
         if !is_same(&file, &member.meta) {
-            return Err(CHANGED.to_owned());
+            return Err(ContentFault::Changed);
         }
         member.new = true;
         Ok(value)
     }
 
     /// Hashes up to a place, from where it was left.
-    fn stream(&self, member: &mut Member, file: &File, to: u64) -> Result<(), String> {
+    fn stream(&self, member: &mut Member, file: &File, to: u64) -> Result<(), ContentFault> {
         let mut hash = member.hash.take().unwrap_or_else(|| Box::new((Hasher::new(), 0)));
         let size = member.meta.size;
         BYTES.with_borrow_mut(|buffer| {
             while hash.1 < to {
                 if self.stopped() {
-                    return Err(STOPPED.to_owned());
+                    return Err(ContentFault::Stopped);
                 }
                 // A small file is read at once, so that a sample of it can be taken on the way.
                 let whole = size < SAMPLED;
@@ -503,25 +499,25 @@ impl Rounds<'_> {
         Ok(())
     }
 
-    fn digest(&self, member: &mut Member) -> Result<[u8; 32], String> {
+    fn digest(&self, member: &mut Member) -> Result<[u8; 32], ContentFault> {
         if self.stopped() {
-            return Err(STOPPED.to_owned());
+            return Err(ContentFault::Stopped);
         }
         let file = open_seen(&member.path, &member.meta)?;
         self.stream(member, &file, member.meta.size)?;
         unchanged(member, &file)?;
         let hash = member.hash.take().map(|hash| hash.0.finalize());
-        let whole = *hash.ok_or(CHANGED)?.as_bytes();
+        let whole = *hash.ok_or(ContentFault::Changed)?.as_bytes();
         (member.taken.whole, member.new) = (Some(whole), true);
         Ok(whole)
     }
 }
 
 /// Whether a file that was read to its end is what it was, and no longer.
-fn unchanged(member: &Member, file: &File) -> Result<(), String> {
+fn unchanged(member: &Member, file: &File) -> Result<(), ContentFault> {
     // A file that grew has more than its size.
-    let grown = file.read_at(&mut [0], member.meta.size).map_err(|error| error.to_string())? > 0;
-    if grown || !is_same(file, &member.meta) { Err(CHANGED.to_owned()) } else { Ok(()) }
+    let grown = file.read_at(&mut [0], member.meta.size)? > 0;
+    if grown || !is_same(file, &member.meta) { Err(ContentFault::Changed) } else { Ok(()) }
 }
 
 /// A write within the same tick of the filesystem's clock leaves the ctime as it is: what was read
@@ -547,14 +543,14 @@ fn is_settled(meta: &Meta) -> bool {
     age(meta).is_some_and(|age| age > if seconds { 2_000_000_000 } else { TICK })
 }
 
-fn head_bytes(file: &File, size: u64) -> Result<Vec<u8>, String> {
+fn head_bytes(file: &File, size: u64) -> Result<Vec<u8>, ContentFault> {
     let mut bytes = vec![0; usize::try_from(PART.min(size)).unwrap_or(0)];
     read(file, 0, &mut bytes)?;
     Ok(bytes)
 }
 
 /// The number of the middle and the last bytes of a file, and how many those are.
-fn ends_of(file: &File, size: u64) -> Result<(u64, usize), String> {
+fn ends_of(file: &File, size: u64) -> Result<(u64, usize), ContentFault> {
     let part = usize::try_from(PART.min(size)).unwrap_or(0);
     let (mut middle, mut last) = (vec![0; part], vec![0; part]);
     read(file, middle_of(size), &mut middle)?;
@@ -563,19 +559,19 @@ fn ends_of(file: &File, size: u64) -> Result<(u64, usize), String> {
 }
 
 /// What a sample of an open file says.
-pub(crate) fn sample_of(file: &File, meta: &Meta) -> Result<Taken, String> {
+pub(crate) fn sample_of(file: &File, meta: &Meta) -> Result<Taken, ContentFault> {
     let head = Some(short(&blake3::hash(&head_bytes(file, meta.size)?)));
     Ok(Taken { head, ends: Some(ends_of(file, meta.size)?.0), ..Taken::default() })
 }
 
 /// The digest of an open file that was seen, with a sample to know it again by.
-pub(crate) fn all_of(file: &File, meta: &Meta, watch: &Watch) -> Result<Taken, String> {
+pub(crate) fn all_of(file: &File, meta: &Meta, watch: &Watch) -> Result<Taken, ContentFault> {
     let mut hasher = Hasher::new();
     let mut at = 0;
     BYTES.with_borrow_mut(|buffer| {
         while at < meta.size {
             if watch.stop.load(Ordering::Relaxed) {
-                return Err(STOPPED.to_owned());
+                return Err(ContentFault::Stopped);
             }
             let count = next_bytes(file, at, meta.size - at, false, buffer, |bytes| {
                 hasher.update(bytes);

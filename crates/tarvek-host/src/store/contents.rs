@@ -20,6 +20,7 @@ use tarvek_core::words::path::AbsPath;
 use super::connection::StoreError;
 use super::file::open;
 use super::load;
+use crate::content_fault::ContentFault;
 use crate::sink::Number;
 use crate::walk::{self, Watch};
 
@@ -54,7 +55,7 @@ pub(super) trait Taken: Send + Sized {
     ///
     /// # Errors
     /// Why it can't be had.
-    fn take(file: &File, seen: &Meta, watch: &Watch) -> Result<(Self, u64), String>;
+    fn take(file: &File, seen: &Meta, watch: &Watch) -> Result<(Self, u64), ContentFault>;
 
     /// Keeps it, of a file that was seen.
     ///
@@ -119,7 +120,7 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
                     done.files += 1;
                     done.bytes += bytes;
                 }
-                Err(_) if watch.stop.load(Ordering::Relaxed) => {}
+                Err(ContentFault::Stopped) => {}
                 Err(why) => done.failed.push(Gap { path: tree.path(node), why: why.into() }),
             }
             watch.entries.fetch_add(1, Ordering::Relaxed);
@@ -136,13 +137,11 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
     Ok(done)
 }
 
-fn taken<T: Taken>(path: &AbsPath, seen: &Meta, watch: &Watch) -> Result<(T, u64), String> {
+fn taken<T: Taken>(path: &AbsPath, seen: &Meta, watch: &Watch) -> Result<(T, u64), ContentFault> {
     let file = open_seen(path, seen)?;
     let taken = T::take(&file, seen, watch)?;
-    if is_same(&file, seen) { Ok(taken) } else { Err(CHANGED.to_owned()) }
+    if is_same(&file, seen) { Ok(taken) } else { Err(ContentFault::Outdated) }
 }
-
-const CHANGED: &str = "it has changed since it was surveyed";
 
 /// Whether an open file is the one that was seen, unchanged.
 pub(crate) fn is_same(file: &File, seen: &Meta) -> bool {
@@ -158,16 +157,16 @@ pub(crate) fn is_same(file: &File, seen: &Meta) -> bool {
 ///
 /// # Errors
 /// Why it can't be opened.
-pub fn open_seen(path: &AbsPath, seen: &Meta) -> Result<File, String> {
+pub fn open_seen(path: &AbsPath, seen: &Meta) -> Result<File, ContentFault> {
     if seen.kind != EntryKind::File {
-        return Err("it is no regular file".to_owned());
+        return Err(ContentFault::NotRegular);
     }
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
     let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
     let handle = rustix::fs::openat2(CWD, path.as_bytes(), flags, Mode::empty(), resolve)
-        .map_err(walk::why)?;
+        .map_err(ContentFault::Unopened)?;
     let file = File::from(handle);
-    if is_same(&file, seen) { Ok(file) } else { Err(CHANGED.to_owned()) }
+    if is_same(&file, seen) { Ok(file) } else { Err(ContentFault::Outdated) }
 }
 
 fn write<T: Taken>(

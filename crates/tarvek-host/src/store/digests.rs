@@ -11,6 +11,7 @@ use super::contents::{Added, Taken as Take, add, open_seen};
 use super::file::open;
 use super::load;
 use super::load::Contents;
+use crate::content_fault::ContentFault;
 use crate::contents::memory::Taken;
 use crate::contents::rounds::{all_of, sample_of};
 use crate::sink::Number;
@@ -68,7 +69,7 @@ impl Take for Digest {
         size
     }
 
-    fn take(file: &File, seen: &Meta, watch: &Watch) -> Result<(Self, u64), String> {
+    fn take(file: &File, seen: &Meta, watch: &Watch) -> Result<(Self, u64), ContentFault> {
         Ok((Self(all_of(file, seen, watch)?), seen.size))
     }
 

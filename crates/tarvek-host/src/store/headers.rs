@@ -10,6 +10,7 @@ use tarvek_core::scan::kinds::plays;
 
 use super::connection::StoreError;
 use super::contents::{Added, Taken, add};
+use crate::content_fault::ContentFault;
 use crate::media;
 use crate::sink::Number;
 use crate::walk::Watch;
@@ -36,8 +37,8 @@ impl Taken for Header {
         0
     }
 
-    fn take(file: &File, seen: &Meta, _: &Watch) -> Result<(Self, u64), String> {
-        let file = file.try_clone().map_err(|error| error.to_string())?;
+    fn take(file: &File, seen: &Meta, _: &Watch) -> Result<(Self, u64), ContentFault> {
+        let file = file.try_clone()?;
         let (facts, bytes) = media::facts(file, seen.size);
         Ok((Self(facts), bytes))
     }

@@ -577,7 +577,7 @@ fn one(site: &Site, random: &mut Random, paths: &[PathBuf], tally: &mut Tally) -
         if said == "?" {
             tally.unknown += 1;
             *tally.doubts.entry(verdict.detail.clone()).or_default() += 1;
-        } else if said != *really && really != "ok" && verdict.may_be_refused_before() {
+        } else if said != *really && really != "ok" && verdict.may_be_refused_before {
             tally.before += 1;
         } else if said != *really && covered && deed == "rename" && said != "ok" && really != "ok" {
             tally.covered += 1;

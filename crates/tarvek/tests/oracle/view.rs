@@ -813,9 +813,7 @@ fn links_in(
             let really = really[deed].as_str().unwrap();
             assert!(
                 told == really
-                    || (covered || verdict.may_be_refused_before())
-                        && told != "ok"
-                        && really != "ok",
+                    || (covered || verdict.may_be_refused_before) && told != "ok" && really != "ok",
                 "{deed} of {:?} to {:?} as {who:?}: told {told} ({}), really {really}\n{text}{}",
                 String::from_utf8_lossy(from),
                 String::from_utf8_lossy(to),
