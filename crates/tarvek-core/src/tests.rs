@@ -190,7 +190,7 @@ struct Line {
     entry: NewEntry,
 }
 
-struct Seen {
+struct SceneHost {
     facts: HostFacts,
     lines: Vec<Line>,
     /// Folders that nobody looked into.
@@ -200,7 +200,7 @@ struct Seen {
 /// A site that can be broken.
 pub(crate) struct Scene {
     pub(crate) layout: Layout,
-    seen: Vec<Seen>,
+    seen: Vec<SceneHost>,
 }
 
 impl Scene {
@@ -712,13 +712,13 @@ impl Scene {
         self
     }
 
-    fn seen(&mut self, host: &str) -> &mut Seen {
+    fn seen(&mut self, host: &str) -> &mut SceneHost {
         if let Some(at) = self.seen.iter().position(|seen| seen.facts.name == *host) {
             return &mut self.seen[at];
         }
         let root = NewEntry::plain("", Meta::new(EntryKind::Folder, 0o755, 0, 0));
         let facts = HostFacts::of_tree(host, TreeBuilder::new(root).finish());
-        self.seen.push(Seen { facts, lines: Vec::new(), unread: Vec::new() });
+        self.seen.push(SceneHost { facts, lines: Vec::new(), unread: Vec::new() });
         self.seen.last_mut().unwrap()
     }
 
@@ -785,7 +785,7 @@ impl Scene {
     }
 
     /// What a rule finds: message, arrow, remedy, a finding in a line.
-    pub(crate) fn told(&self, rule: &Rule) -> String {
+    pub(crate) fn messages_of(&self, rule: &Rule) -> String {
         let mut text = String::new();
         for finding in self.findings().iter().filter(|finding| finding.rule == rule) {
             let _ = writeln!(text, "{} → {}", finding.message, finding.remedy);
@@ -800,7 +800,7 @@ fn base(acl: &Acl) -> Acl {
     Acl::new([Tag::UserObj, Tag::GroupObj, Tag::Other].into_iter().filter_map(of).collect())
 }
 
-fn grown(seen: &Seen) -> Tree {
+fn grown(seen: &SceneHost) -> Tree {
     let root = Meta::new(EntryKind::Folder, 0o755, 0, 0);
     let mut builder = TreeBuilder::new(NewEntry::plain("", root));
     let mut todo: Vec<(NodeId, AbsPath)> = vec![(Tree::ROOT, AbsPath::root())];

@@ -159,7 +159,7 @@ mod tests {
     use super::*;
     use tarvek_core::facts::configured::{Configured, Fact};
 
-    fn told(name: &str, text: &str) -> HostReport {
+    fn report_of(name: &str, text: &str) -> HostReport {
         read(&[Document::new(name, text.as_bytes())], None)
     }
 
@@ -174,7 +174,7 @@ mod tests {
                     0/256            16384        16384        52428800           none   media/a \
                     b\n\
                     # /attic\n# /attic quota\n0/256 1 1 2 none\n0/5 7 7 none 9\n";
-        let limits = told("btrfs", text).subvolume_limits;
+        let limits = report_of("btrfs", text).subvolume_limits;
         let limit = |point: &str, subvolume: &str, used, limit| SubvolumeLimit {
             point: AbsPath::new(point.as_bytes()).unwrap(),
             subvolume: AbsPath::new(subvolume.as_bytes()).unwrap(),
@@ -195,7 +195,7 @@ mod tests {
             Beneath { point: point(b"/mnt/a b"), entries: 3, bytes: 12288, more: false },
             Beneath { point: point(b"/mnt/c"), entries: 100_000, bytes: 5, more: true },
         ];
-        assert_eq!(told("beneath", lines).beneath, expected);
+        assert_eq!(report_of("beneath", lines).beneath, expected);
     }
 
     #[test]
@@ -207,15 +207,15 @@ mod tests {
             used,
             available,
         };
-        assert_eq!(told("capacity", df).capacities, [capacity("/loft", 91 << 10, 9 << 10)]);
-        let zfs = told(
+        assert_eq!(report_of("capacity", df).capacities, [capacity("/loft", 91 << 10, 9 << 10)]);
+        let zfs = report_of(
             "zfs",
             "loft/media\tatime\toff\tlocal\nloft/media\trecordsize\nloft\tatime\ton\t-\n",
         );
         assert_eq!(zfs.properties.len(), 2);
         assert_eq!(zfs.property(&"loft".into(), "atime"), Some(&"on".into()));
         assert_eq!(zfs.property(&"loft".into(), "xattr"), None);
-        let smb = told(
+        let smb = report_of(
             "smb",
             "[global]\n\tworkgroup = X\n[Media]\n\tcomment = path = /no\n\tpath = /loft/media\n\
              [x]\n",
@@ -226,16 +226,16 @@ mod tests {
         assert_eq!((share.name.raw(), share.path.as_slice()), ("Media", &b"/loft/media"[..]));
         let exports = "# /etc/exports\n/loft/media *(rw)\n# /etc/exports.d/more.exports\n# x\n\
                        /loft/b 10.0.0.0/8(ro,all_squash)\n";
-        let exports = told("exports", exports).configured.facts;
+        let exports = report_of("exports", exports).configured.facts;
         let spots: Vec<String> = exports.iter().map(|found| found.spot.to_string()).collect();
         assert_eq!(spots, ["/etc/exports:1", "/etc/exports.d/more.exports:2"]);
-        let ids = told("subuid", "lantern:100000:65536\n# no\n1101:1:x\n1101:500000:10\n");
+        let ids = report_of("subuid", "lantern:100000:65536\n# no\n1101:1:x\n1101:500000:10\n");
         assert_eq!(ids.subordinate_uids.len(), 2);
         assert_eq!(ids.subordinate_gids, []);
         let ports = "tcp 7080 0100007F uid=0 by=a b\nudp6 53 00000000000000000000000000000000 \
                      uid=1 by=-\n\
                      tcp6 80 0000000000000000FFFF00000714000A uid=1 by=x\nodd\n";
-        let ports = told("ports", ports).listening;
+        let ports = report_of("ports", ports).listening;
         let line = |port: &Listening| {
             format!("{} {:?} {} {:?}", port.protocol, port.address, port.number, port.program)
         };
@@ -248,7 +248,7 @@ mod tests {
                 "tcp Some(\"10.0.20.7\") 80 Some(\"x\")"
             ]
         );
-        let lacking = told("lacking", "acl: there is no getfacl\nodd\n");
+        let lacking = report_of("lacking", "acl: there is no getfacl\nodd\n");
         assert_eq!(lacking.lacks("acl"), Some(&"there is no getfacl".into()));
         assert_eq!(lacking.lacks("zfs"), None);
     }

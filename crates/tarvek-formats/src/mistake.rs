@@ -99,7 +99,10 @@ impl<'a> Mistakes<'a> {
     /// Where each begins, and what it is, in the order of the file.
     pub(crate) fn into_places(mut self) -> Vec<(usize, String)> {
         self.found.sort_by_key(|found| found.span.start);
-        self.found.into_iter().map(|found| (found.span.start, said(&found.message))).collect()
+        self.found
+            .into_iter()
+            .map(|found| (found.span.start, shortened_message(&found.message)))
+            .collect()
     }
 
     /// Notes a mistake at a byte range of the text.
@@ -166,13 +169,13 @@ fn at(lines: &Lines, hidden: &Lines, Found { span, message, remedy }: Found) -> 
         column,
         width: lines.characters(start..end).max(1),
         excerpt: excerpt(hidden.line(line), column),
-        message: said(&message),
-        remedy: remedy.as_deref().map(said),
+        message: shortened_message(&message),
+        remedy: remedy.as_deref().map(shortened_message),
     }
 }
 
 /// A message quotes what somebody wrote: without secrets, and not at any length.
-fn said(message: &str) -> String {
+fn shortened_message(message: &str) -> String {
     let hidden = secret::hide(message);
     match hidden.char_indices().nth(MESSAGE) {
         None => hidden,
@@ -212,7 +215,7 @@ pub(crate) fn in_line(
         column,
         width: 1,
         excerpt: secret::hide(&excerpt(&shown, column)),
-        message: said(&message),
+        message: shortened_message(&message),
         remedy: Some(remedy.to_owned()),
     };
     Refused { file: file.to_owned(), mistakes: vec![mistake], more: 0 }

@@ -45,29 +45,29 @@ const HAS_ATTRIBUTES: u64 = 0x8000_0000;
 
 /// What a filesystem tells of an inode besides `statx(2)`.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Told {
+pub(crate) struct ProjectAttributes {
     pub(crate) project: Project,
     /// Whether it has extended attributes, where the filesystem says so.
     pub(crate) has_attributes: bool,
 }
 
-fn told(id: u32, xflags: u64) -> Told {
-    Told {
+fn attributes_of(id: u32, xflags: u64) -> ProjectAttributes {
+    ProjectAttributes {
         project: Project { id, inherits: xflags & INHERITS != 0 },
         has_attributes: xflags & HAS_ATTRIBUTES != 0,
     }
 }
 
 /// The project of an open folder, where its filesystem knows such things.
-pub(crate) fn of_folder(folder: BorrowedFd) -> Option<Told> {
+pub(crate) fn of_folder(folder: BorrowedFd) -> Option<ProjectAttributes> {
     // SAFETY: the operation's number says that the kernel fills one `FsXAttr`, and that is what it
     // gets.
     let attributes = unsafe { ioctl(folder, Getter::<GET, FsXAttr>::new()) };
-    attributes.ok().map(|a| told(a.projid, a.xflags.into()))
+    attributes.ok().map(|a| attributes_of(a.projid, a.xflags.into()))
 }
 
 /// The project of a name in a folder, without opening it (Linux 6.17; `None` on older kernels).
-pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<Told> {
+pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<ProjectAttributes> {
     let mut attributes = FileAttr::default();
     // SAFETY: the name ends with a NUL, and the kernel writes at most the size that it is told,
     // into our own value.
@@ -81,5 +81,5 @@ pub(crate) fn of_name(folder: BorrowedFd, name: &CStr) -> Option<Told> {
             libc::AT_SYMLINK_NOFOLLOW as c_uint,
         )
     };
-    (outcome == 0).then(|| told(attributes.projid, attributes.xflags))
+    (outcome == 0).then(|| attributes_of(attributes.projid, attributes.xflags))
 }

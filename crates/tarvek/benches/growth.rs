@@ -31,7 +31,7 @@ fn each(n: usize, one: impl Fn(usize) -> String) -> String {
 
 /// The parts of a listing that a case fills.
 #[derive(Default)]
-struct Seen {
+struct Viewer {
     mounts: String,
     sections: String,
     roots: Option<String>,
@@ -39,7 +39,7 @@ struct Seen {
     gaps: String,
 }
 
-fn listing(seen: Seen) -> String {
+fn listing(seen: Viewer) -> String {
     let roots = seen.roots.unwrap_or_else(|| "|deep /loft\n".to_owned());
     format!(
         "tarvek-listing 1\nhost granary\ntaken 1795305600\nsection mountinfo\n|36 35 98:0 / / rw - \
@@ -228,7 +228,7 @@ const CASES: &[Case] = &[
             let group = each(n, |i| format!("|g{i}:x:{}:a{i},a{}\n", i + 1000, i * 7 % n));
             let sections =
                 format!("section passwd\n{passwd}end passwd\nsection group\n{group}end group\n");
-            (HEAD.to_owned() + LANTERN, Some(listing(Seen { sections, ..Seen::default() })))
+            (HEAD.to_owned() + LANTERN, Some(listing(Viewer { sections, ..Viewer::default() })))
         },
     },
     Case {
@@ -244,7 +244,7 @@ const CASES: &[Case] = &[
                     i + 1
                 )
             });
-            (HEAD.to_owned() + LANTERN, Some(listing(Seen { mounts, ..Seen::default() })))
+            (HEAD.to_owned() + LANTERN, Some(listing(Viewer { mounts, ..Viewer::default() })))
         },
     },
     Case {
@@ -257,10 +257,10 @@ const CASES: &[Case] = &[
             });
             (
                 HEAD.to_owned() + LANTERN,
-                Some(listing(Seen {
+                Some(listing(Viewer {
                     mounts,
                     tree: each(n, |i| folder(i, "0755")),
-                    ..Seen::default()
+                    ..Viewer::default()
                 })),
             )
         },
@@ -273,10 +273,10 @@ const CASES: &[Case] = &[
             let gaps = each(n, |i| format!("|/loft/d{i}\tpermission denied\n"));
             (
                 HEAD.to_owned() + LANTERN,
-                Some(listing(Seen {
+                Some(listing(Viewer {
                     gaps,
                     tree: each(n, |i| folder(i, "0755")),
-                    ..Seen::default()
+                    ..Viewer::default()
                 })),
             )
         },
@@ -289,10 +289,10 @@ const CASES: &[Case] = &[
             let roots = Some(each(n, |i| format!("|deep /loft/d{i}\n|none /loft/d{i}/x\n")));
             (
                 HEAD.to_owned(),
-                Some(listing(Seen {
+                Some(listing(Viewer {
                     roots,
                     tree: each(n, |i| folder(i, "0755")),
-                    ..Seen::default()
+                    ..Viewer::default()
                 })),
             )
         },
@@ -304,7 +304,7 @@ const CASES: &[Case] = &[
         input: |n| {
             (
                 HEAD.to_owned() + LANTERN,
-                Some(listing(Seen { tree: each(n, |i| folder(i, "0700")), ..Seen::default() })),
+                Some(listing(Viewer { tree: each(n, |i| folder(i, "0700")), ..Viewer::default() })),
             )
         },
     },
@@ -324,10 +324,10 @@ const CASES: &[Case] = &[
             let sections = format!("section acl\n{acls}end acl\n");
             (
                 HEAD.to_owned() + LANTERN,
-                Some(listing(Seen {
+                Some(listing(Viewer {
                     sections,
                     tree: each(n, |i| folder(i, "0750")),
-                    ..Seen::default()
+                    ..Viewer::default()
                 })),
             )
         },
@@ -345,7 +345,7 @@ const CASES: &[Case] = &[
             });
             (
                 format!("{HEAD}{folders}[host.granary.accounts]\nmira = {{ uid = 1101 }}\n"),
-                Some(listing(Seen { tree: each(n, |i| folder(i, "0755")), ..Seen::default() })),
+                Some(listing(Viewer { tree: each(n, |i| folder(i, "0755")), ..Viewer::default() })),
             )
         },
     },
@@ -358,7 +358,7 @@ const CASES: &[Case] = &[
                 "section fstab\n{}end fstab\n",
                 each(n, |i| format!("|UUID={i} /mnt/x{i} ext4 ro 0 0\n"))
             );
-            (HEAD.to_owned() + LANTERN, Some(listing(Seen { sections, ..Seen::default() })))
+            (HEAD.to_owned() + LANTERN, Some(listing(Viewer { sections, ..Viewer::default() })))
         },
     },
     Case {
@@ -370,9 +370,9 @@ const CASES: &[Case] = &[
                 each(n, |i| format!("|loft/d{i}\tmountpoint\t/loft/d{i}\n|loft/d{i}\tatime\ton\n"));
             (
                 HEAD.to_owned() + LANTERN,
-                Some(listing(Seen {
+                Some(listing(Viewer {
                     sections: format!("section zfs\n{zfs}end zfs\n"),
-                    ..Seen::default()
+                    ..Viewer::default()
                 })),
             )
         },
@@ -387,7 +387,7 @@ const CASES: &[Case] = &[
             let tree = each(1900, |i| {
                 format!("|d 0755 0 0 6 0 {} 3 1 - /loft{}\n", i + 10, "/d".repeat(i + 1))
             });
-            (HEAD.to_owned() + LANTERN, Some(listing(Seen { tree, ..Seen::default() })))
+            (HEAD.to_owned() + LANTERN, Some(listing(Viewer { tree, ..Viewer::default() })))
         },
     },
     Case {

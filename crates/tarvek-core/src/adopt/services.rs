@@ -319,7 +319,7 @@ impl Adopting<'_> {
             let media = |part: &[u8]| kind(part).is_some() || part.eq_ignore_ascii_case(b"media");
             let of_media = !of_intake && named(mapping, media);
             // Downloads of another service may lie below what this one sees.
-            let seen = self.seen(host, mapping);
+            let seen = self.mapped_folders(host, mapping);
             let holds = intakes
                 .iter()
                 .any(|(on, path)| seen.iter().any(|(of, top)| of == on && path.within(top)));
@@ -360,9 +360,9 @@ impl Adopting<'_> {
                 let Ok(to) = &mapping.to.path else { continue };
                 let mut roots: Vec<(Kind, AbsPath, Places)> = Vec::new();
                 if let Some(kind) = to.name().and_then(kind) {
-                    roots.push((kind, to.clone(), self.seen(&service.host, mapping)));
+                    roots.push((kind, to.clone(), self.mapped_folders(&service.host, mapping)));
                 } else {
-                    for (host, path) in self.seen(&service.host, mapping) {
+                    for (host, path) in self.mapped_folders(&service.host, mapping) {
                         for place in
                             known.iter().filter(|(of, place)| *of == host && *place != path)
                         {
@@ -432,7 +432,7 @@ impl Adopting<'_> {
         }
         for service in &self.done.layout.services {
             for mapping in service.maps() {
-                places.extend(self.seen(&service.host, mapping));
+                places.extend(self.mapped_folders(&service.host, mapping));
             }
         }
         places.sort();
@@ -441,7 +441,7 @@ impl Adopting<'_> {
     }
 
     /// The folder that a mapping shows: on its own host, and on the one that it is mounted from.
-    fn seen(&self, host: &Name, mapping: &Mapping) -> Places {
+    fn mapped_folders(&self, host: &Name, mapping: &Mapping) -> Places {
         let mut places = Vec::new();
         let share = |from: &MountSource, rest: &[u8], places: &mut Places| {
             let MountSource::Share(name) = from else { return };

@@ -72,7 +72,7 @@ impl Outlook {
 
 /// Who looks at libraries in place of the services that serve them.
 #[derive(Clone, Debug)]
-pub struct Seen {
+pub struct Viewer {
     pub view: View,
     pub subject: Subject,
 }
@@ -81,14 +81,14 @@ pub struct Seen {
 pub fn outlooks(
     site: &Site,
     wanted: impl Fn(&Service, &Library) -> bool,
-    by: Option<&Seen>,
+    by: Option<&Viewer>,
     detail: Detail,
 ) -> Vec<Outlook> {
     let serving = site.layout.services.iter().filter(|s| s.roles.contains(&ServiceRole::Serve));
     let mut all = Vec::new();
     for service in serving {
         let own =
-            || Seen { view: View::service(&service.name), subject: site.subject_of(service).0 };
+            || Viewer { view: View::service(&service.name), subject: site.subject_of(service).0 };
         for library in service.libraries.iter().filter(|library| wanted(service, library)) {
             let seen = by.cloned().unwrap_or_else(own);
             all.push(outlook(site, service, library, &seen, detail));
@@ -102,7 +102,7 @@ pub fn outlook(
     site: &Site,
     service: &Service,
     library: &Library,
-    by: &Seen,
+    by: &Viewer,
     detail: Detail,
 ) -> Outlook {
     let of_root = |root| {
@@ -131,7 +131,7 @@ pub fn outlook(
 }
 
 /// A folder read as a library that nobody declared.
-pub fn of_folder(site: &Site, path: &AbsPath, kind: Kind, by: &Seen, detail: Detail) -> Outlook {
+pub fn of_folder(site: &Site, path: &AbsPath, kind: Kind, by: &Viewer, detail: Detail) -> Outlook {
     let written = Name::from(String::from_utf8_lossy(path.as_bytes()).as_ref());
     let name = path.name().map_or("/".into(), String::from_utf8_lossy);
     let origin = Origin::default();
@@ -184,7 +184,7 @@ fn name_of(found: &Found) -> Title {
 
 #[cfg(test)]
 mod tests {
-    use super::{Outlook, Seen, of_folder, outlooks, since};
+    use super::{Outlook, Viewer, of_folder, outlooks, since};
     use crate::forecast::titles::Detail;
     use crate::kernel::subject::Subject;
     use crate::route::hops::View;
@@ -262,14 +262,14 @@ mod tests {
         let own = films(&scene);
         assert_eq!((own.row.unreadable, own.causes.len()), (2, 1));
         assert_eq!(own.roots[0].raw(), "/media/films");
-        let root = Seen { view: View::service("lantern"), subject: Subject::new(0, 0, []) };
+        let root = Viewer { view: View::service("lantern"), subject: Subject::new(0, 0, []) };
         let by_root = outlooks(&site, |_, _| true, Some(&root), Detail::Figures).remove(0);
         assert_eq!((by_root.row.unreadable, by_root.row.stages.titles), (0, Some(1)));
         assert!(
             outlooks(&site, |_, library| library.name == *"Series", None, Detail::Figures)
                 .is_empty()
         );
-        let who = Seen { view: View::host("granary"), subject: Subject::new(1101, 1101, []) };
+        let who = Viewer { view: View::host("granary"), subject: Subject::new(1101, 1101, []) };
         let path = abs("/loft/media/films");
         let folder = of_folder(&site, &path, Kind::Films, &who, Detail::Figures);
         assert_eq!((folder.row.name.raw(), folder.row.stages.titles), ("films", Some(1)));

@@ -19,7 +19,7 @@ pub struct Configured {
 }
 
 /// A path as a file gives it, in bytes: absolute, or as a Windows client writes it.
-pub type Written = Vec<u8>;
+pub type RawPath = Vec<u8>;
 
 /// What a file can say.
 #[derive(Clone, Debug, PartialEq)]
@@ -63,8 +63,8 @@ pub struct ServiceFact {
 #[derive(Clone, Debug, PartialEq)]
 pub struct MappingFact {
     pub service: Name,
-    pub from: Written,
-    pub to: Written,
+    pub from: RawPath,
+    pub to: RawPath,
     pub access: Access,
     pub label: Option<Label>,
     pub propagation: Option<String>,
@@ -78,7 +78,7 @@ pub struct VolumeFact {
     pub service: Name,
     /// As the file names it; `None` where it has no name, and lives no longer than the container.
     pub volume: Option<Name>,
-    pub to: Written,
+    pub to: RawPath,
     pub access: Access,
     /// What the engine mounts: `granary:/loft/media`, `//granary/media`, a folder, or `tmpfs`.
     pub source: Option<Name>,
@@ -128,9 +128,9 @@ impl PortFact {
 /// Something that is attached at a path of the host.
 #[derive(Clone, Debug, PartialEq)]
 pub struct MountFact {
-    pub source: Written,
+    pub source: RawPath,
     /// A path, or a drive letter.
-    pub at: Written,
+    pub at: RawPath,
     /// The filesystem type.
     pub filesystem: Name,
     pub options: MountOptions,
@@ -143,7 +143,7 @@ pub struct MountFact {
 /// One export of a folder to a set of clients.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ExportFact {
-    pub path: Written,
+    pub path: RawPath,
     pub export: NfsExport,
     /// Whether it is to everyone because a space stands before the options: the client that was
     /// meant.
@@ -155,7 +155,7 @@ pub struct ExportFact {
 pub struct ShareFact {
     pub name: Name,
     /// With the server's variables as they are written (`%U`).
-    pub path: Written,
+    pub path: RawPath,
     pub offer: SmbOffer,
 }
 
@@ -192,7 +192,7 @@ pub struct IdMapFact {
 pub struct DatasetFact {
     pub name: Name,
     /// `None` where it is mounted nowhere.
-    pub at: Option<Written>,
+    pub at: Option<RawPath>,
     pub filesystem: Name,
     pub properties: Vec<(String, String)>,
 }
@@ -200,7 +200,7 @@ pub struct DatasetFact {
 /// A folder with its owner and rights (`getfacl(1)`).
 #[derive(Clone, Debug, PartialEq)]
 pub struct FolderFact {
-    pub path: Written,
+    pub path: RawPath,
     pub owner: Name,
     pub group: Name,
     /// Permission bits.

@@ -424,7 +424,7 @@ fn track(album_of: Option<&(usize, Album)>, stem: &str) -> Result<Filed, Unread>
 mod tests {
     use super::*;
 
-    fn told(kind: Kind, path: &str) -> String {
+    fn summary(kind: Kind, path: &str) -> String {
         let mut folders: Vec<String> = path.split('/').map(str::to_owned).collect();
         let name = folders.pop().unwrap();
         let shelf = Shelf::new(kind, folders);
@@ -497,7 +497,7 @@ mod tests {
             (Books, "Mira Vey - Salt.epub", "Mira Vey: Salt @0"),
             (Photos, "2011/IMG_0001.jpg", "IMG_0001 @0"),
         ] {
-            assert_eq!(told(kind, path), is, "{path}");
+            assert_eq!(summary(kind, path), is, "{path}");
         }
     }
 

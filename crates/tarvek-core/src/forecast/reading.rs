@@ -469,7 +469,7 @@ mod tests {
         }
     }
 
-    fn told(stem: &str) -> String {
+    fn summary(stem: &str) -> String {
         let r = read(stem);
         let mut told = r.title.clone();
         if let Some(year) = r.year {
@@ -541,7 +541,7 @@ mod tests {
             ("", ""),
         ] {
             let is = if is == " 1080p" { "" } else { is };
-            assert_eq!(told(name), is, "{name}");
+            assert_eq!(summary(name), is, "{name}");
         }
     }
 

@@ -4,11 +4,11 @@
 use std::sync::Arc;
 
 use crate::facts::tree::Listing;
-use crate::judge::verdict::{Answer, Need, Refusal, Seen, Verdict};
+use crate::judge::verdict::{Answer, Need, Refusal, SeenEntry, Verdict};
 use crate::kernel::decide::{Decision, R, W, X};
 use crate::kernel::entry::{EntryKind, Meta};
 use crate::kernel::object::Object;
-use crate::kernel::request::{Denied, Kept, Of, Permitted, may, may_remove};
+use crate::kernel::request::{AceOn, Denied, Kept, Permitted, may, may_remove};
 use crate::kernel::sticky::protects;
 use crate::route::attached::is_mount_point;
 use crate::route::end::End;
@@ -333,7 +333,7 @@ impl AccessCheck<'_> {
             object.meta.mode
         );
         let subject = at.subject.clone();
-        let refusal = seen(at).map(|of| Refusal::Permission { of, subject, want });
+        let refusal = seen_entry(at).map(|of| Refusal::Permission { of, subject, want });
         self.refused(at, why, Errno::Access, refusal.unwrap_or(Refusal::Other))
     }
 
@@ -347,7 +347,7 @@ impl AccessCheck<'_> {
 
     /// What even root is refused (`ioctl_iflags(2)`).
     fn flagged(&self, at: &Waypoint, why: &str) -> Ended {
-        let refusal = seen(at).map_or(Refusal::Other, Refusal::Flag);
+        let refusal = seen_entry(at).map_or(Refusal::Other, Refusal::Flag);
         self.refused(at, why, Errno::Permission, refusal)
     }
 
@@ -523,7 +523,7 @@ impl AccessCheck<'_> {
                     "the folder is sticky, and {subject} owns neither it nor the entry (uid \
                      {owner})"
                 );
-                let refusal = seen(above).map_or(Refusal::Other, Refusal::Sticky);
+                let refusal = seen_entry(above).map_or(Refusal::Other, Refusal::Sticky);
                 self.refused(above, why, Errno::Permission, refusal)
             }
             Kept::FolderAppend => self.flagged(above, "the folder may only grow (chattr +a)"),
@@ -535,13 +535,13 @@ impl AccessCheck<'_> {
     }
 }
 
-fn seen(at: &Waypoint) -> Option<Seen> {
-    Some(Seen { host: at.seen_on.clone(), node: at.node? })
+fn seen_entry(at: &Waypoint) -> Option<SeenEntry> {
+    Some(SeenEntry { host: at.seen_on.clone(), node: at.node? })
 }
 
 /// The text of an entry of an NFSv4 ACL.
-fn ace(of: Of, n: usize, target: &Object, folder: &Object) -> String {
-    let object = if of == Of::Entry { target } else { folder };
+fn ace(of: AceOn, n: usize, target: &Object, folder: &Object) -> String {
+    let object = if of == AceOn::Entry { target } else { folder };
     let entry = object.nfs4.as_ref().and_then(|acl| acl.entries().get(n));
     entry.map(ToString::to_string).unwrap_or_default()
 }
@@ -558,7 +558,7 @@ mod tests {
     use crate::words::word::Word;
 
     /// `read+ enter+ add-EROFS remove?`.
-    fn told(site: &Site, route: &Route) -> String {
+    fn summary(site: &Site, route: &Route) -> String {
         let one = |need: &Need| {
             let answer = judge(site, route, *need);
             let errno = answer.errno().map(|errno| errno.to_string()).unwrap_or_default();
@@ -628,7 +628,7 @@ mod tests {
             ("/", "read+ write-EACCES enter+ add-EACCES remove-EBUSY"),
         ] {
             let route = route_on(&site, "granary", path, &Subject::new(840, 840, []));
-            assert_eq!(told(&site, &route), expected, "{path}");
+            assert_eq!(summary(&site, &route), expected, "{path}");
         }
     }
 
@@ -637,18 +637,18 @@ mod tests {
         let site = scene().site();
         // Through a mapping that is read-only; its own root is attached, and so stays.
         let route = route_of(&site, "lantern", "/media/films");
-        assert_eq!(told(&site, &route), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
+        assert_eq!(summary(&site, &route), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
         let route = route_of(&site, "lantern", "/media");
-        assert_eq!(told(&site, &route), "read+ write-EROFS enter+ add-EROFS remove-EBUSY");
+        assert_eq!(summary(&site, &route), "read+ write-EROFS enter+ add-EROFS remove-EBUSY");
         let mut scene = scene();
         let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft/own ext4 /dev/sdb1 rw,ro";
         scene.facts("granary").mounts = Some(mounts(table));
         let site = scene.site();
         let owner = Subject::new(840, 840, []);
         let inside = route_on(&site, "granary", "/loft/own/empty", &owner);
-        assert_eq!(told(&site, &inside), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
+        assert_eq!(summary(&site, &inside), "read+ write-EROFS enter+ add-EROFS remove-EROFS");
         let point = route_on(&site, "granary", "/loft/own", &owner);
-        assert_eq!(told(&site, &point), "read+ write-EROFS enter+ add-EROFS remove-EACCES");
+        assert_eq!(summary(&site, &point), "read+ write-EROFS enter+ add-EROFS remove-EACCES");
     }
 
     #[test]
@@ -681,7 +681,7 @@ mod tests {
             let site = scene.site();
             for (path, expected) in [("/mnt/media", at_the_point), ("/mnt/media/films", below)] {
                 let route = route_on(&site, "millrace", path, &Subject::new(840, 840, []));
-                assert_eq!(told(&site, &route), expected, "{path} with {options}");
+                assert_eq!(summary(&site, &route), expected, "{path} with {options}");
             }
         }
     }
@@ -690,7 +690,7 @@ mod tests {
     fn asked(scene: &Scene, view: &View, written: &str) -> String {
         let site = scene.site();
         let subject = Subject::new(840, 840, []);
-        told(&site, &follow_written(&site, view, written.as_bytes(), &subject))
+        summary(&site, &follow_written(&site, view, written.as_bytes(), &subject))
     }
 
     const ALL: &str = "read+ write+ enter+ add+ remove+";
@@ -963,7 +963,7 @@ mod tests {
         scene.unseen("granary");
         let site = scene.site();
         let route = route_of(&site, "lantern", "/media/films");
-        assert_eq!(told(&site, &route), "read? write? enter? add? remove?");
+        assert_eq!(summary(&site, &route), "read? write? enter? add? remove?");
         assert_eq!(absent(&site, &route), None);
         let site = Scene::local().site();
         let gone = route_of(&site, "lantern", "/media/series");

@@ -173,7 +173,7 @@ impl Answer {
 
 /// An entry in the facts of a host.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Seen {
+pub struct SeenEntry {
     /// The host whose facts show it.
     pub host: Name,
     pub node: NodeId,
@@ -183,15 +183,15 @@ pub struct Seen {
 #[derive(Clone, Debug, PartialEq)]
 pub enum Refusal {
     /// The permissions of an entry: who asked, and what of `R`, `W` and `X`.
-    Permission { of: Seen, subject: Subject, want: u8 },
+    Permission { of: SeenEntry, subject: Subject, want: u8 },
     /// A layer that is read-only as a whole.
     ReadOnly(Layer),
     /// The options of an SMB mount.
     Options(Arc<Gate>),
     /// An inode flag of an entry.
-    Flag(Seen),
+    Flag(SeenEntry),
     /// The sticky bit of a folder.
-    Sticky(Seen),
+    Sticky(SeenEntry),
     /// Something that no change of rights clears.
     Other,
 }

@@ -234,7 +234,7 @@ mod tests {
     use crate::kernel::subject::Capabilities;
 
     /// The greatest of `rwx` that is granted bit by bit, and what decides on reading.
-    fn told(object: &Object, subject: &Subject) -> String {
+    fn summary(object: &Object, subject: &Subject) -> String {
         let granted = [R, W, X].into_iter().filter(|want| decide(object, subject, *want).allowed);
         format!("{} {:?}", perm_text(granted.sum()), decide(object, subject, R).by)
     }
@@ -273,7 +273,7 @@ mod tests {
             // With an empty mask the kernel never looks at the ACL.
             (acl(0o604, &[(Tag::User(7), 0), (Tag::Mask, 0)]), &other, "r-- Other"),
         ] {
-            assert_eq!(told(&object, subject), expected, "{object:?} for {subject}");
+            assert_eq!(summary(&object, subject), expected, "{object:?} for {subject}");
         }
     }
 }

@@ -106,7 +106,7 @@ mod tests {
         Object { default_acl, ..Object::plain(meta) }
     }
 
-    fn made(folder: &Object, making: Making) -> String {
+    fn predicted_mode(folder: &Object, making: Making) -> String {
         let made = predict(folder, &Subject::new(840, 841, []), making);
         let acl = made.acl.map(|acl| format!(" {acl}")).unwrap_or_default();
         format!("{:04o} {}:{}{acl}", made.meta.mode, made.meta.uid, made.meta.gid)
@@ -128,20 +128,20 @@ mod tests {
         );
         let file = Making::usual(false, 0o022);
         let directory = Making::usual(true, 0o027);
-        assert_eq!(made(&plain, file), "0644 840:841");
-        assert_eq!(made(&setgid, file), "0644 840:2100");
-        assert_eq!(made(&setgid, directory), "2750 840:2100");
+        assert_eq!(predicted_mode(&plain, file), "0644 840:841");
+        assert_eq!(predicted_mode(&setgid, file), "0644 840:2100");
+        assert_eq!(predicted_mode(&setgid, directory), "2750 840:2100");
         // With grpid the group comes from the folder, and the bit is not handed on.
-        assert_eq!(made(&plain, Making { grpid: true, ..directory }), "0750 840:2100");
-        assert_eq!(made(&setgid, Making { grpid: true, ..directory }), "0750 840:2100");
+        assert_eq!(predicted_mode(&plain, Making { grpid: true, ..directory }), "0750 840:2100");
+        assert_eq!(predicted_mode(&setgid, Making { grpid: true, ..directory }), "0750 840:2100");
         // A default ACL takes the place of the umask; what was asked for cuts its mask.
         let acl = "user::rw-,user:5:rwx,group::r-x,mask::rw-,other::---";
-        assert_eq!(made(&default, file), format!("0660 840:2100 {acl}"));
+        assert_eq!(predicted_mode(&default, file), format!("0660 840:2100 {acl}"));
         let private = Making { asked: 0o600, ..file };
         let acl = "user::rw-,user:5:rwx,group::r-x,mask::---,other::---";
-        assert_eq!(made(&default, private), format!("0600 840:2100 {acl}"));
+        assert_eq!(predicted_mode(&default, private), format!("0600 840:2100 {acl}"));
         let over_old_nfs = Making { umask_always: true, ..file };
         let acl = "user::rw-,user:5:rwx,group::r-x,mask::r--,other::---";
-        assert_eq!(made(&default, over_old_nfs), format!("0640 840:2100 {acl}"));
+        assert_eq!(predicted_mode(&default, over_old_nfs), format!("0640 840:2100 {acl}"));
     }
 }

@@ -57,7 +57,7 @@ pub enum Kept {
     /// The folder's permissions.
     Permission(Decision),
     /// An entry of an NFSv4 ACL, by its place in it: of the entry itself, or of its folder.
-    Ace(Of, usize),
+    Ace(AceOn, usize),
     /// The folder's sticky bit.
     Sticky,
     /// The folder may only grow.
@@ -68,7 +68,7 @@ pub enum Kept {
 
 /// Whose ACL decides about a removal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Of {
+pub enum AceOn {
     Entry,
     Folder,
 }
@@ -79,7 +79,7 @@ pub enum Permitted {
     /// The folder's permissions, or a capability.
     Folder(Decision),
     /// An entry of an NFSv4 ACL, by its place in it.
-    Ace(Of, usize),
+    Ace(AceOn, usize),
 }
 
 /// Whether somebody may take an entry's name out of its folder. That it is empty, and that nothing
@@ -133,8 +133,8 @@ fn by_nfs4(entry: &Object, folder: &Object, subject: &Subject) -> Result<Permitt
     };
     let (own, child) = (settle(entry, nfs4::DELETE), settle(folder, nfs4::DELETE_CHILD));
     match (own, child) {
-        (Settled::Allowed(n), _) => return Ok(Permitted::Ace(Of::Entry, n)),
-        (_, Settled::Allowed(n)) => return Ok(Permitted::Ace(Of::Folder, n)),
+        (Settled::Allowed(n), _) => return Ok(Permitted::Ace(AceOn::Entry, n)),
+        (_, Settled::Allowed(n)) => return Ok(Permitted::Ace(AceOn::Folder, n)),
         _ => {}
     }
     let rules = subject.rules_over(folder.meta.uid, folder.meta.gid);
@@ -143,8 +143,8 @@ fn by_nfs4(entry: &Object, folder: &Object, subject: &Subject) -> Result<Permitt
         return Ok(Permitted::Folder(Decision { allowed: true, by, perm: R | W | X }));
     }
     match (own, child) {
-        (Settled::Denied(n), _) => Err(Kept::Ace(Of::Entry, n)),
-        (_, Settled::Denied(n)) => Err(Kept::Ace(Of::Folder, n)),
+        (Settled::Denied(n), _) => Err(Kept::Ace(AceOn::Entry, n)),
+        (_, Settled::Denied(n)) => Err(Kept::Ace(AceOn::Folder, n)),
         _ => by_mode(entry, folder, subject, W).map(Permitted::Folder),
     }
 }
@@ -252,15 +252,15 @@ mod tests {
         let mine = Subject::new(7, 7, []);
         let (delete, child, write) = (nfs4::DELETE, nfs4::DELETE_CHILD, nfs4::WRITE);
         for (own, above, subject, expected) in [
-            (vec![(Allow, 7, delete)], vec![], &mine, Ok(Permitted::Ace(Of::Entry, 0))),
+            (vec![(Allow, 7, delete)], vec![], &mine, Ok(Permitted::Ace(AceOn::Entry, 0))),
             (
                 vec![(Deny, 7, delete)],
                 vec![(Deny, 8, child), (Allow, 7, child)],
                 &mine,
-                Ok(Permitted::Ace(Of::Folder, 1)),
+                Ok(Permitted::Ace(AceOn::Folder, 1)),
             ),
-            (vec![(Deny, 7, delete)], vec![], &mine, Err(Kept::Ace(Of::Entry, 0))),
-            (vec![], vec![(Deny, 7, child)], &mine, Err(Kept::Ace(Of::Folder, 0))),
+            (vec![(Deny, 7, delete)], vec![], &mine, Err(Kept::Ace(AceOn::Entry, 0))),
+            (vec![], vec![(Deny, 7, child)], &mine, Err(Kept::Ace(AceOn::Folder, 0))),
             // Nothing is said of deleting: write permission, and then the sticky bit, whatever
             // namespace root is of.
             (vec![], vec![(Allow, 7, write)], &mine, Err(Kept::Sticky)),

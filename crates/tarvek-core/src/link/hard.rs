@@ -240,7 +240,7 @@ mod tests {
     use crate::words::terms::{Access, Protocol};
 
     /// `link+ok rename-different-mount/EXDEV`.
-    fn told(site: &Site, view: &View, who: &Subject, from: &str, to: &str) -> String {
+    fn summary(site: &Site, view: &View, who: &Subject, from: &str, to: &str) -> String {
         let ends = LinkPaths::of(site, view, who, from.as_bytes(), to.as_bytes());
         let one = |deed: &str, verdict: crate::link::verdict::Verdict| {
             let sign = match verdict.possible {
@@ -287,7 +287,7 @@ mod tests {
     fn over_nfs_the_client_asks_who_owns_and_the_server_who_may() {
         let view = View::service("lantern");
         let ask = |scene: &mut Scene, who: &Subject| {
-            told(&scene.site(), &view, who, FILM, "/media/films/new")
+            summary(&scene.site(), &view, who, FILM, "/media/films/new")
         };
         let (lantern, mira, root) =
             (Subject::new(840, 840, []), Subject::new(1101, 1101, []), Subject::new(0, 0, []));
@@ -310,7 +310,7 @@ mod tests {
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
         let map = mapping("/mnt/media/films", "/films", Access::ReadWrite);
         scene.service("lantern").map.as_mut().unwrap().push(map);
-        let other = told(&scene.site(), &view, &mira, FILM, "/films/new");
+        let other = summary(&scene.site(), &view, &mira, FILM, "/films/new");
         assert_eq!(other, "link-different-mount/EXDEV rename-different-mount/EXDEV");
     }
 
@@ -319,7 +319,7 @@ mod tests {
         let view = View::service("lantern");
         let lantern = Subject::new(840, 840, []);
         let smb = over(Protocol::Smb).site();
-        let ends = told(&smb, &view, &lantern, FILM, "/media/films/new");
+        let ends = summary(&smb, &view, &lantern, FILM, "/media/films/new");
         assert!(ends.starts_with("link?unknown "), "{ends}");
         let mut foreign = over(Protocol::Nfs);
         foreign.layout.shares.clear();
@@ -335,7 +335,7 @@ mod tests {
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media nfs4 elsewhere.lan:/x rw",
         ));
         assert_eq!(
-            told(&foreign.site(), &view, &lantern, FILM, "/media/films/new"),
+            summary(&foreign.site(), &view, &lantern, FILM, "/media/films/new"),
             "link?unknown rename?unknown"
         );
     }
@@ -347,7 +347,7 @@ mod tests {
         let view = View::service("joiner");
         let joiner = Subject::new(842, 2100, []);
         let ask = |scene: &mut Scene, to: &str| {
-            told(&scene.site(), &view, &joiner, "/data/intake/done/a.mkv", to)
+            summary(&scene.site(), &view, &joiner, "/data/intake/done/a.mkv", to)
         };
         assert_eq!(ask(&mut scene, "/data/films"), "link+ok rename+ok");
         // Outside of every mapping lies what the service keeps for itself.
@@ -370,8 +370,13 @@ mod tests {
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw\n3 2 8:3 / \
              /loft/media/intake xfs /dev/sdc1 rw",
         ));
-        let below =
-            told(&scene.site(), &view, &joiner, "/data/intake/done/a.mkv", "/data/intake/partial");
+        let below = summary(
+            &scene.site(),
+            &view,
+            &joiner,
+            "/data/intake/done/a.mkv",
+            "/data/intake/partial",
+        );
         assert_eq!(below, "link?unknown rename?unknown");
     }
 }

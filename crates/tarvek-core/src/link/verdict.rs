@@ -7,7 +7,7 @@ use crate::words::word::words;
 
 words! {
     /// What is done with a name.
-    pub enum Deed {
+    pub enum NameOperation {
         /// A further name for the same file (`link(2)`).
         Link = "link",
         /// Another name instead (`rename(2)`).

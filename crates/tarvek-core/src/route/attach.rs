@@ -12,7 +12,7 @@ use crate::route::arrive::{outside_of, smb_user};
 use crate::route::end::End;
 use crate::route::hops::{View, Waypoint};
 use crate::route::source::Remote;
-use crate::route::spot::{Entrance, Last, MappingVia, MountVia, Spot, Via};
+use crate::route::spot::{Entrance, Last, MappingVia, MountVia, Via, WalkPosition};
 use crate::route::walk::{Walked, Walker};
 use crate::route::{nfs, smb};
 use crate::words::name::Name;
@@ -25,7 +25,7 @@ use crate::words::text::shown;
 impl Walker<'_> {
     pub(super) fn attach_mapping(
         &self,
-        mut spot: Spot,
+        mut spot: WalkPosition,
         k: usize,
         index: usize,
         mapping: &Mapping,
@@ -104,7 +104,7 @@ impl Walker<'_> {
 
     pub(super) fn attach_observed(
         &self,
-        mut spot: Spot,
+        mut spot: WalkPosition,
         k: usize,
         host: &Name,
         mount: &MountEntry,
@@ -151,7 +151,7 @@ impl Walker<'_> {
     }
 
     /// A dataset below an NFS export that is neither exported itself nor included by `crossmnt`.
-    fn hidden_child(&self, spot: &Spot, k: usize, host: &Name) -> Option<End> {
+    fn hidden_child(&self, spot: &WalkPosition, k: usize, host: &Name) -> Option<End> {
         let frame = &spot.frames[k];
         let via = frame.via.mount().filter(|via| via.protocol == Protocol::Nfs)?;
         let share = self.site.layout.share(via.share()?)?;
@@ -170,7 +170,7 @@ impl Walker<'_> {
     /// otherwise.
     pub(super) fn attach_declared(
         &self,
-        spot: &Spot,
+        spot: &WalkPosition,
         k: usize,
         host: &Name,
         on_demand: bool,
@@ -220,7 +220,12 @@ impl Walker<'_> {
 
     /// Attaches the share that a Windows client names with its server, `\\server\share`: no mount
     /// is needed for that.
-    pub(super) fn attach_named_server(&self, spot: &Spot, k: usize, host: &Name) -> Option<Walked> {
+    pub(super) fn attach_named_server(
+        &self,
+        spot: &WalkPosition,
+        k: usize,
+        host: &Name,
+    ) -> Option<Walked> {
         let path = &spot.frames[k].path;
         let source = path.as_smb_source().filter(|_| self.site.os(host) == Os::Windows)?;
         let declared = self.site.layout.mount_at(host, path).is_some();
@@ -247,7 +252,7 @@ impl Walker<'_> {
     /// Steps from a mount point onto a server of the site.
     fn attach_remote(
         &self,
-        mut spot: Spot,
+        mut spot: WalkPosition,
         k: usize,
         client: &Name,
         remote: Remote,
@@ -290,7 +295,7 @@ impl Walker<'_> {
     /// Appends the frames of a path on a host, resolved there, to a spot.
     fn append(
         &self,
-        mut spot: Spot,
+        mut spot: WalkPosition,
         host: &Name,
         path: &[u8],
         subject: &Subject,

@@ -6,7 +6,7 @@ use crate::kernel::subject::Subject;
 use crate::layout::host::HostRole;
 use crate::route::end::{End, NotMounted};
 use crate::route::hops::{Hop, HopKind, Level, Route, View};
-use crate::route::spot::{Frame, MappingVia, MountVia, Spot, Via};
+use crate::route::spot::{Frame, MappingVia, MountVia, Via, WalkPosition};
 use crate::site::join::Site;
 use crate::site::layer::{Layer, LayerKind};
 use crate::words::evidence::Evidence;
@@ -19,7 +19,7 @@ use crate::words::text::{counted, shown};
 /// Turns a walked spot into a route.
 pub(super) struct Finish<'a> {
     pub(super) site: &'a Site,
-    pub(super) spot: &'a Spot,
+    pub(super) spot: &'a WalkPosition,
     pub(super) end: &'a End,
 }
 

@@ -51,7 +51,7 @@ mod tests {
     use crate::words::terms::{Access, Protocol};
 
     /// The way in one line: what each hop is, where it ends or why it does not, and who arrives.
-    fn told(route: &Route) -> String {
+    fn summary(route: &Route) -> String {
         let mut kinds: Vec<&str> = route.hops.iter().map(|hop| hop.kind.word()).collect();
         kinds.dedup();
         let absent: String =
@@ -127,13 +127,13 @@ mod tests {
             ),
             ("/bin/x", "volume: granary:/bin/x as 840:840, it lies in the engine's volume rest"),
         ] {
-            assert_eq!(told(&route_of(&site, "lantern", path)), expected, "{path}");
+            assert_eq!(summary(&route_of(&site, "lantern", path)), expected, "{path}");
         }
         let outside = route_on(&site, "granary", "/loft/media/outside", &Subject::new(7, 7, []));
-        assert_eq!(told(&outside), "symlink folder: granary:/loft/media/films as 7:7, there");
+        assert_eq!(summary(&outside), "symlink folder: granary:/loft/media/films as 7:7, there");
         let name =
             follow_to_name(&site, &View::host("granary"), &outside.written, &outside.subject);
-        assert_eq!(told(&name), "folder: granary:/loft/media/outside as 7:7, there");
+        assert_eq!(summary(&name), "folder: granary:/loft/media/outside as 7:7, there");
     }
 
     #[test]
@@ -143,7 +143,7 @@ mod tests {
             let whole = format!(
                 "mapping mount share folder: granary:/loft/media/films as {arrives}, there"
             );
-            assert_eq!(told(&route_of(&site, "lantern", "/media/films")), whole);
+            assert_eq!(summary(&route_of(&site, "lantern", "/media/films")), whole);
         }
         // Root is nobody over NFS; over SMB everyone is the user of the mount.
         for (protocol, arrives) in [(Protocol::Nfs, "65534:65534"), (Protocol::Smb, "840:840")] {
@@ -151,14 +151,14 @@ mod tests {
             let root = route_on(&site, "millrace", "/mnt/media/films", &Subject::new(0, 0, []));
             let whole =
                 format!("mount share folder: granary:/loft/media/films as {arrives}, there");
-            assert_eq!(told(&root), whole);
+            assert_eq!(summary(&root), whole);
         }
         // Without the mount it is the folder beneath, and that is said.
         let mut scene = Scene::over(Protocol::Nfs);
         scene.facts("millrace").mounts =
             Some(crate::tests::mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
         assert_eq!(
-            told(&route_of(&scene.site(), "lantern", "/media/films")),
+            summary(&route_of(&scene.site(), "lantern", "/media/films")),
             "mapping mount dataset folder: millrace:/mnt/media/films as 840:840, /mnt/media has \
              no \"films\", millrace:/mnt/media not mounted"
         );
@@ -166,7 +166,7 @@ mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         scene.unseen("granary").unread("millrace", "/mnt/media");
         assert_eq!(
-            told(&route_of(&scene.site(), "lantern", "/media/films")),
+            summary(&route_of(&scene.site(), "lantern", "/media/films")),
             "mapping mount share folder: granary:/loft/media/films as 840:840, there"
         );
     }

@@ -39,7 +39,7 @@ pub fn seen_as(site: &Site, view: &View, subject: &Subject, place: &Place) -> Op
 /// Points of views at which something begins, and where their ways end, by who looks: they are
 /// asked for again for every place.
 #[derive(Default)]
-struct Ends(Mutex<HashMap<(View, Subject), EndsOf>>);
+struct RouteEnds(Mutex<HashMap<(View, Subject), EndsOf>>);
 
 type EndsOf = Arc<Vec<(AbsPath, Place)>>;
 
@@ -48,10 +48,10 @@ fn ends(site: &Site, view: &View, subject: &Subject) -> EndsOf {
     if !site.is_as_seen() {
         return Arc::new(ends_anew(site, view, subject));
     }
-    let all = site.derived::<Ends>();
+    let all = site.derived::<RouteEnds>();
     let key = (view.clone(), subject.clone());
     let known =
-        |all: &Ends| all.0.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
+        |all: &RouteEnds| all.0.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
     if let Some(known) = known(&all) {
         return known;
     }

@@ -256,7 +256,7 @@ impl Drop for Trail {
 
 /// A place in a view.
 #[derive(Clone, Debug)]
-pub(super) struct Spot {
+pub(super) struct WalkPosition {
     pub(super) frames: Vec<Frame>,
     pub(super) trail: Trail,
     pub(super) not_mounted: Vec<(usize, NotMounted)>,
@@ -268,7 +268,7 @@ pub(super) struct Spot {
     pub(super) names_left: bool,
 }
 
-impl Spot {
+impl WalkPosition {
     /// Where a level begins.
     pub(super) fn top(level: View, subject: &Subject) -> Self {
         Self {

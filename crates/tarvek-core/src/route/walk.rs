@@ -1,7 +1,7 @@
 //! The walk itself: component by component, as `path_resolution(7)` does it, on all the hosts of a
 //! route at once.
 //!
-//! A step appends one component to every frame of a [`Spot`]; the outermost frame on which
+//! A step appends one component to every frame of a [`WalkPosition`]; the outermost frame on which
 //! something is attached at the new path (a mapping, a mount) replaces all the frames inside it
 //! (`attach.rs`).
 
@@ -17,7 +17,7 @@ use crate::route::arrive::as_seen;
 use crate::route::end::{End, Missing, NotMounted};
 use crate::route::finish::Finish;
 use crate::route::hops::{Hop, HopKind, Route, View, Waypoint};
-use crate::route::spot::{Frame, Last, Spot, Via, maps_of};
+use crate::route::spot::{Frame, Last, Via, WalkPosition, maps_of};
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -38,7 +38,7 @@ const LONGEST_NAME: usize = 255;
 const LONGEST_PATH: usize = 4095;
 
 /// Where a walk came, and how it ended.
-pub(super) type Walked = (Spot, End);
+pub(super) type Walked = (WalkPosition, End);
 
 pub(super) struct Walker<'a> {
     pub(super) site: &'a Site,
@@ -63,7 +63,7 @@ impl<'a> Walker<'a> {
         let top = match view {
             View::Service(name) => match self.site.layout.service(name) {
                 Some(service) if service.map.is_none() => self.host_top(&service.host, subject),
-                _ => Spot::top(view.clone(), subject),
+                _ => WalkPosition::top(view.clone(), subject),
             },
             View::Host(host) => self.host_top(host, subject),
         };
@@ -83,7 +83,7 @@ impl<'a> Walker<'a> {
 
     /// What stands in a service's own storage, where nothing is mapped, and whether it is a folder
     /// that the engine makes for the mappings below it.
-    fn own_storage(&self, spot: &Spot) -> (End, bool) {
+    fn own_storage(&self, spot: &WalkPosition) -> (End, bool) {
         if let Some(name) = &spot.volume {
             return (End::Volume { name: name.clone() }, false);
         }
@@ -98,7 +98,7 @@ impl<'a> Walker<'a> {
 
     /// Whether `..` may leave this: a name in a service's own storage on which no mapping lies, and
     /// that leads to none, may not be there at all.
-    fn not_left(&self, spot: &Spot) -> Option<End> {
+    fn not_left(&self, spot: &WalkPosition) -> Option<End> {
         let [Frame { level: level @ View::Service(_), path, .. }] = spot.frames.as_slice() else {
             return None;
         };
@@ -110,8 +110,8 @@ impl<'a> Walker<'a> {
     }
 
     /// Where the paths of a host begin.
-    pub(super) fn host_top(&self, host: &Name, subject: &Subject) -> Spot {
-        let mut spot = Spot::top(View::Host(host.clone()), subject);
+    pub(super) fn host_top(&self, host: &Name, subject: &Subject) -> WalkPosition {
+        let mut spot = WalkPosition::top(View::Host(host.clone()), subject);
         spot.frames[0].node = self.site.facts(host).map(|_| Tree::ROOT);
         spot.frames[0].mount =
             self.site.mounts(host).and_then(MountTable::root).map(|mount| mount.id);
@@ -124,7 +124,13 @@ impl<'a> Walker<'a> {
     }
 
     /// Walks a path as it is written, symlinks and `..` included.
-    pub(super) fn walk(&self, top: Spot, path: &[u8], last: Last, links: &mut Vec<Hop>) -> Walked {
+    pub(super) fn walk(
+        &self,
+        top: WalkPosition,
+        path: &[u8],
+        last: Last,
+        links: &mut Vec<Hop>,
+    ) -> Walked {
         if path.len() > LONGEST_PATH {
             let at = Place { path: AbsPath::root().join(path), ..top.inner().at(self.site) };
             return (top, End::TooLong { at });
@@ -134,12 +140,13 @@ impl<'a> Walker<'a> {
         // same.
         let mut passed: Vec<Waypoint> = Vec::new();
         let mut stack = vec![top];
-        let finish = |mut spot: Spot, end: End, passed: Vec<Waypoint>, todo: VecDeque<Vec<u8>>| {
-            spot.passed = passed.len();
-            spot.trail.after(passed);
-            spot.names_left = todo.iter().any(|part| !part.is_empty());
-            (spot, end)
-        };
+        let finish =
+            |mut spot: WalkPosition, end: End, passed: Vec<Waypoint>, todo: VecDeque<Vec<u8>>| {
+                spot.passed = passed.len();
+                spot.trail.after(passed);
+                spot.names_left = todo.iter().any(|part| !part.is_empty());
+                (spot, end)
+            };
         while let Some(part) = todo.pop_front() {
             let here = stack.last().expect("the top is never popped");
             if let Some(end) = self.not_a_folder(here) {
@@ -220,7 +227,12 @@ impl<'a> Walker<'a> {
     }
 
     /// Why a symlink is not followed, in the kernel's order (`fs/namei.c`, `pick_link`).
-    fn link_refused(&self, folder: &Spot, link: &Spot, is_last: bool) -> Option<End> {
+    fn link_refused(
+        &self,
+        folder: &WalkPosition,
+        link: &WalkPosition,
+        is_last: bool,
+    ) -> Option<End> {
         self.links.set(self.links.get() + 1);
         if self.links.get() > MOST_LINKS {
             return Some(End::Loop);
@@ -249,7 +261,7 @@ impl<'a> Walker<'a> {
     /// `fs.protected_symlinks` (proc_sys_fs(5)), which spares nobody: the last symlink of a path,
     /// in a sticky folder that everyone may write, is followed only by its owner, or where the
     /// folder's owner made it.
-    fn protected(&self, folder: &Spot, link: &Waypoint) -> Option<End> {
+    fn protected(&self, folder: &WalkPosition, link: &Waypoint) -> Option<End> {
         let above = folder.trail.last()?;
         let objects = self.site.objects(&link.seen_on)?;
         let (link_meta, folder_meta) = (objects.of(link.node?).meta, objects.of(above.node?).meta);
@@ -274,7 +286,7 @@ impl<'a> Walker<'a> {
         }
     }
 
-    fn not_a_folder(&self, spot: &Spot) -> Option<End> {
+    fn not_a_folder(&self, spot: &WalkPosition) -> Option<End> {
         let last = spot.trail.last()?;
         let meta = self.site.tree(&last.seen_on)?.meta(last.node?);
         let end = End::NotAFolder { at: last.at.clone(), kind: meta.kind };
@@ -282,14 +294,14 @@ impl<'a> Walker<'a> {
     }
 
     /// `None` if the spot is no symlink; `Some(None)` if it is one whose target nobody saw.
-    fn link_target(&self, spot: &Spot) -> Option<Option<Vec<u8>>> {
+    fn link_target(&self, spot: &WalkPosition) -> Option<Option<Vec<u8>>> {
         let last = spot.trail.last()?;
         let (tree, node) = (self.site.tree(&last.seen_on)?, last.node?);
         let link = tree.meta(node).kind == EntryKind::Symlink;
         link.then(|| tree.target(node).map(<[u8]>::to_vec))
     }
 
-    fn link_hop(&self, link: &Spot, target: &[u8], base: &Spot) -> Hop {
+    fn link_hop(&self, link: &WalkPosition, target: &[u8], base: &WalkPosition) -> Hop {
         let frame = &link.frames[0];
         let from = frame.at(self.site);
         let to = Place { path: base.frames[0].path.join(target), ..from.clone() };
@@ -300,8 +312,8 @@ impl<'a> Walker<'a> {
     /// A symlink behind an SMB mount: resolved on the server, and refused if it leaves the share.
     fn link_on_server(
         &self,
-        folder: &Spot,
-        link: &Spot,
+        folder: &WalkPosition,
+        link: &WalkPosition,
         target: &[u8],
         links: &mut Vec<Hop>,
     ) -> Walked {
@@ -331,7 +343,7 @@ impl<'a> Walker<'a> {
     }
 
     /// One step down by name; the name is not resolved if it is a symlink.
-    fn enter(&self, here: &Spot, part: &[u8]) -> Walked {
+    fn enter(&self, here: &WalkPosition, part: &[u8]) -> Walked {
         let mut next = here.clone();
         let (innermost, smb) = (next.frames.len() - 1, next.on_smb_server());
         for (k, frame) in next.frames.iter_mut().enumerate() {
@@ -404,7 +416,7 @@ impl<'a> Walker<'a> {
     }
 
     /// Says what the last step found where nothing is attached.
-    pub(super) fn look(&self, mut spot: Spot) -> Walked {
+    pub(super) fn look(&self, mut spot: WalkPosition) -> Walked {
         let innermost = spot.frames.len() - 1;
         // A server stands in no folder of the client that names it.
         if spot.inner().path.as_smb_source().is_some()
@@ -489,7 +501,7 @@ impl<'a> Walker<'a> {
     /// Whether a folder that is not there is one that the engine makes in what an outer mapping
     /// shows, on the way to an inner one. On another host, or where it may not write, that is not
     /// certain.
-    fn engine_makes(&self, spot: &Spot) -> bool {
+    fn engine_makes(&self, spot: &WalkPosition) -> bool {
         let [Frame { level: level @ View::Service(_), path, .. }, rest @ ..] =
             spot.frames.as_slice()
         else {
@@ -509,7 +521,7 @@ impl<'a> Walker<'a> {
     }
 
     /// The entry at a spot, as the innermost host that shows it sees it.
-    pub(super) fn waypoint(&self, spot: &Spot, attached: bool) -> Waypoint {
+    pub(super) fn waypoint(&self, spot: &WalkPosition, attached: bool) -> Waypoint {
         let innermost = spot.inner();
         let seer = spot.frames.iter().rev().find(|frame| frame.node.is_some()).unwrap_or(innermost);
         Waypoint {

@@ -174,7 +174,7 @@ enum Folder<'a> {
 }
 
 impl<'a> Folder<'a> {
-    fn seen(host: &'a Name, tree: &Tree, node: NodeId) -> Self {
+    fn of_entry(host: &'a Name, tree: &Tree, node: NodeId) -> Self {
         let meta = tree.meta(node);
         match (meta.device, meta.inode) {
             (Some(device), Some(inode)) => Self::Inode(host, device, inode),
@@ -463,7 +463,7 @@ impl<'a> Scanner<'a> {
     fn folder(&mut self, visit: &Visit) {
         let part = &self.parts[visit.part];
         let tree = part.objects.tree;
-        self.visited.insert(Folder::seen(part.host, tree, visit.node));
+        self.visited.insert(Folder::of_entry(part.host, tree, visit.node));
         if let Some(decision) = part.decided(visit.node).shut {
             let hidden = self.count_shut(visit.part, visit.node);
             self.scan.entries += hidden;
@@ -597,7 +597,7 @@ impl<'a> Scanner<'a> {
                 if !objects.tree.meta(node).is_folder() {
                     return self.file(visit.part, link, tree.name(link), visit.passed_over);
                 }
-                if !self.visited.insert(Folder::seen(host, objects.tree, node)) {
+                if !self.visited.insert(Folder::of_entry(host, objects.tree, node)) {
                     return;
                 }
                 if let Some(part) = self.part(&found) {
@@ -704,7 +704,7 @@ mod tests {
     use crate::tests::{Scene, mapping, route_of};
     use crate::words::terms::Access;
 
-    fn told(scene: &Scene) -> String {
+    fn summary(scene: &Scene) -> String {
         let site = scene.site();
         let scan = scan(&site, &route_of(&site, "lantern", "/media/films"), Kind::Films);
         let causes: Vec<String> = scan
@@ -724,19 +724,19 @@ mod tests {
     #[test]
     fn a_folder_that_is_shut_shuts_off_all_below_it() {
         let mut scene = Scene::local();
-        assert_eq!(told(&scene), "1 files, 0 of 2 unreadable: ");
+        assert_eq!(summary(&scene), "1 files, 0 of 2 unreadable: ");
         scene.change("granary", "/loft/media/films/Low Water (2003)", |meta| meta.mode = 0o700);
         let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films/Low \
                   Water (2003)";
-        assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
+        assert_eq!(summary(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
         scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
         let by = "2 by other::--- on a folder of mode 0700 mira:keepers at /loft/media/films";
-        assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
+        assert_eq!(summary(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
         // Also above the root, where the scan itself has nothing to read.
         scene.change("granary", "/loft/media", |meta| meta.mode = 0o700);
         let by = "2 by /loft/media: other::--- does not let 840:840 search it (mode 0700 \
                   root:root) at /loft/media/films";
-        assert_eq!(told(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
+        assert_eq!(summary(&scene), format!("0 files, 2 of 2 unreadable: {by}"));
     }
 
     #[test]

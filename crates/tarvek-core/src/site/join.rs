@@ -31,7 +31,7 @@ use crate::words::terms::{Account, Group, Os, Protocol};
 pub struct Site {
     /// What is declared; empty where there is no layout.
     pub layout: Indexed,
-    facts: Vec<(Name, Arc<Seen>)>,
+    facts: Vec<(Name, Arc<IndexedFacts>)>,
     /// Processes whose view was seen, as hosts of their own, and where they run.
     processes: Vec<(Name, Name)>,
     /// Changes that are supposed to have been made.
@@ -49,7 +49,7 @@ pub struct Site {
 /// What was seen of a host, and where things stand in its lists: of several of one number, name or
 /// path the first.
 #[derive(Clone, Debug)]
-struct Seen {
+struct IndexedFacts {
     facts: HostFacts,
     people: People,
     /// The lines of its fstab by their mount point.
@@ -57,7 +57,7 @@ struct Seen {
     gaps: HashMap<AbsPath, usize>,
 }
 
-impl From<HostFacts> for Seen {
+impl From<HostFacts> for IndexedFacts {
     fn from(facts: HostFacts) -> Self {
         Self {
             people: People::of(&facts.accounts, &facts.groups),
@@ -271,16 +271,16 @@ impl Site {
 
     /// Facts of a host, if it was observed.
     pub fn facts(&self, host: &Name) -> Option<&HostFacts> {
-        Some(&self.seen(host)?.facts)
+        Some(&self.indexed_facts(host)?.facts)
     }
 
-    fn seen(&self, host: &Name) -> Option<&Seen> {
+    fn indexed_facts(&self, host: &Name) -> Option<&IndexedFacts> {
         self.facts.iter().find(|(name, _)| name == host).map(|(_, seen)| &**seen)
     }
 
     /// The line of a host's fstab for a mount point.
     pub fn fstab_at(&self, host: &Name, point: &AbsPath) -> Option<&FstabEntry> {
-        let seen = self.seen(host)?;
+        let seen = self.indexed_facts(host)?;
         Some(&seen.facts.fstab[*seen.fstab.get(point)?])
     }
 
@@ -365,20 +365,22 @@ impl Site {
 
     /// A group's name on a host as commands take it, else its number.
     pub fn group_text(&self, host: &Name, gid: u32) -> String {
-        let seen = self.seen(host).and_then(|seen| seen.people.group(&seen.facts.groups, gid));
+        let seen =
+            self.indexed_facts(host).and_then(|seen| seen.people.group(&seen.facts.groups, gid));
         let group = seen.or_else(|| self.layout.group(host, gid));
         text_of(group.map(|group| &group.name), gid)
     }
 
     /// The account of that number on a host.
     pub fn account_numbered(&self, host: &Name, uid: u32) -> Option<&Account> {
-        let seen = self.seen(host).and_then(|seen| seen.people.user(&seen.facts.accounts, uid));
+        let seen =
+            self.indexed_facts(host).and_then(|seen| seen.people.user(&seen.facts.accounts, uid));
         seen.or_else(|| self.layout.user(host, uid))
     }
 
     /// What could not be seen of a host that a path is in, the nearest.
     pub fn gap_at(&self, host: &Name, path: &AbsPath) -> Option<&Gap> {
-        let seen = self.seen(host)?;
+        let seen = self.indexed_facts(host)?;
         let mut above = std::iter::successors(Some(path.clone()), AbsPath::parent);
         above.find_map(|place| Some(&seen.facts.gaps[*seen.gaps.get(&place)?]))
     }
@@ -397,7 +399,7 @@ impl Site {
 
     /// The number of a group on a host.
     pub fn gid_of(&self, host: &Name, group: &Name) -> Option<u32> {
-        let seen = self.seen(host);
+        let seen = self.indexed_facts(host);
         let seen = seen.and_then(|seen| seen.people.group_named(&seen.facts.groups, group));
         seen.or_else(|| self.layout.group_named(host, group)).map(|known| known.gid)
     }
@@ -412,7 +414,7 @@ impl Site {
 
     /// The account of that name on a host.
     pub fn account(&self, host: &Name, name: &Name) -> Option<&Account> {
-        let seen = self.seen(host);
+        let seen = self.indexed_facts(host);
         let seen = seen.and_then(|seen| seen.people.user_named(&seen.facts.accounts, name));
         seen.or_else(|| self.layout.user_named(host, name))
     }

@@ -39,7 +39,7 @@ use crate::used::areas;
 use crate::waste::found::{Contents, count, groups};
 use crate::waste::inventory::{Area, FileId, Inventory, Role};
 use crate::waste::pattern::Patterns;
-use crate::waste::plan::{Asked, plan};
+use crate::waste::plan::{WantedWaste, plan};
 use crate::words::errno::Errno;
 use crate::words::name::Name;
 use crate::words::offer::Squash;
@@ -586,7 +586,7 @@ impl Answers<'_> {
         }
     }
 
-    fn made(&mut self) {
+    fn new_entries(&mut self) {
         for (name, view, subject, top) in self.viewers() {
             let below = self.dice.pick(&["films", "intake/done", "films/Low Water (2003)"]);
             let path = format!("{top}/{below}");
@@ -702,7 +702,7 @@ impl Answers<'_> {
         let stock = Inventory::new(self.site, areas, &areas::named(self.site));
         let patterns = Patterns::new(&[]);
         let read = ByInode(&stock);
-        let mut found = groups(&stock, &patterns, plan(&stock, &patterns, Asked::ALL), &read);
+        let mut found = groups(&stock, &patterns, plan(&stock, &patterns, WantedWaste::ALL), &read);
         count(&stock, &mut found, &|_| None);
         for group in &found {
             let item = |item: &crate::waste::group::Item| {
@@ -748,7 +748,7 @@ fn answers_of(number: u64) -> String {
     let mut answers = Answers { site: &site, there, dice, out: format!("site {number}\n") };
     answers.access();
     answers.links();
-    answers.made();
+    answers.new_entries();
     answers.remedies();
     answers.report();
     answers.forecasts();

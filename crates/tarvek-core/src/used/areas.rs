@@ -12,7 +12,7 @@ use crate::waste::found::{AllWaste, Contents, Wasted, count, groups};
 use crate::waste::group::{Suggest, Waste};
 use crate::waste::inventory::{Area, FileId, Inventory, Role};
 use crate::waste::pattern::Patterns;
-use crate::waste::plan::{Asked, plan};
+use crate::waste::plan::{WantedWaste, plan};
 use crate::words::about::Affected;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -98,7 +98,7 @@ fn look(site: &Site, cases: &[UsedPath]) -> AllWaste {
     let stock = Inventory::new(site, areas, &named(site));
     let patterns = Patterns::new(&site.layout.waste.leftovers);
     // Without digests and headers there is nothing to compare.
-    let asked = Asked {
+    let asked = WantedWaste {
         copies: stock.hosts.iter().any(|facts| !facts.digests.is_empty()),
         versions: stock.hosts.iter().any(|facts| !facts.media.is_empty()),
     };

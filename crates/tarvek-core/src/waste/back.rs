@@ -37,7 +37,7 @@ words! {
 
 /// What comes back of a file, if so many of its names go.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Back {
+pub struct FreedSpace {
     pub bytes: u64,
     /// Whether it may be less.
     pub at_most: bool,
@@ -46,26 +46,26 @@ pub struct Back {
 }
 
 /// What comes back of a file if `going` of its names go.
-pub fn of_file(stock: &Inventory, file: FileId, going: usize, exam: Option<&Exam>) -> Back {
+pub fn of_file(stock: &Inventory, file: FileId, going: usize, exam: Option<&Exam>) -> FreedSpace {
     let meta = stock.meta(file);
     let first = stock.names(file)[0];
     let all = meta.allocated.unwrap_or(meta.size);
     // A file bound to further places shows more names than it has.
     if (going as u64) < u64::from(meta.links) {
-        return Back { kept: Some(Kept::Names), ..Back::default() };
+        return FreedSpace { kept: Some(Kept::Names), ..FreedSpace::default() };
     }
     let default = Exam::default();
     let exam = exam.unwrap_or(&default);
     if exam.held_by.is_some() {
-        return Back { kept: Some(Kept::Open), ..Back::default() };
+        return FreedSpace { kept: Some(Kept::Open), ..FreedSpace::default() };
     }
     if exam.snapshot {
-        return Back { kept: Some(Kept::Snapshot), ..Back::default() };
+        return FreedSpace { kept: Some(Kept::Snapshot), ..FreedSpace::default() };
     }
     let bytes = all.saturating_sub(exam.shared);
     let live = stock.facts(first).source == Source::Live;
     let at_most = !live || exam.unsure || exam.packed || meta.allocated.is_none();
-    Back { bytes, at_most, kept: (exam.shared > 0).then_some(Kept::Shared) }
+    FreedSpace { bytes, at_most, kept: (exam.shared > 0).then_some(Kept::Shared) }
 }
 
 /// Files that are to go by what some groups suggest, with how many of their names.

@@ -202,25 +202,25 @@ mod tests {
     use crate::facts::host::Source;
     use crate::tests::{Scene, abs};
     use crate::waste::inventory::{Area, Role};
-    use crate::waste::plan::{Asked, plan};
+    use crate::waste::plan::{WantedWaste, plan};
     use crate::words::prefer::Prefer;
     use crate::words::terms::Kind;
 
     /// What a test says of files, by the last component of a path: what they hold, and lines,
     /// seconds and codec.
-    struct Told<'s, 'a> {
+    struct GivenContents<'s, 'a> {
         stock: &'a Inventory<'s>,
         bytes: &'a [(&'a str, u8)],
         media: &'a [(&'a str, u32, u64, &'a str)],
     }
 
-    impl Told<'_, '_> {
+    impl GivenContents<'_, '_> {
         fn is(&self, file: FileId, name: &str) -> bool {
             self.stock.names(file).iter().any(|at| self.stock.name(*at) == name.as_bytes())
         }
     }
 
-    impl Contents for Told<'_, '_> {
+    impl Contents for GivenContents<'_, '_> {
         fn digest(&self, file: FileId) -> Option<[u8; 32]> {
             self.bytes.iter().find(|(name, _)| self.is(file, name)).map(|(_, byte)| [*byte; 32])
         }
@@ -239,7 +239,7 @@ mod tests {
     }
 
     /// The groups of granary's films and intake, each as its kind and `suggestion name`.
-    fn told(
+    fn summary(
         scene: &mut Scene,
         prefer: &str,
         bytes: &[(&str, u8)],
@@ -261,8 +261,8 @@ mod tests {
         ];
         let stock = Inventory::new(&site, areas, &[]);
         let patterns = Patterns::new(&[]);
-        let told = Told { stock: &stock, bytes, media };
-        let mut found = groups(&stock, &patterns, plan(&stock, &patterns, Asked::ALL), &told);
+        let told = GivenContents { stock: &stock, bytes, media };
+        let mut found = groups(&stock, &patterns, plan(&stock, &patterns, WantedWaste::ALL), &told);
         count(&stock, &mut found, &|_| None);
         let mut groups: Vec<String> = found
             .iter()
@@ -316,7 +316,7 @@ mod tests {
         ] {
             let paths = paths.map(|path| format!("/loft/media/{path}"));
             let mut scene = scene(&[&paths[0], &paths[1]]);
-            assert_eq!(told(&mut scene, "", &equal, &[]), [expected]);
+            assert_eq!(summary(&mut scene, "", &equal, &[]), [expected]);
         }
     }
 
@@ -329,18 +329,18 @@ mod tests {
         scene.change("granary", other, |meta| meta.links = 2);
         // What can't be freed is what stays.
         assert_eq!(
-            told(&mut scene, "", &equal, &[]),
+            summary(&mut scene, "", &equal, &[]),
             ["copy 8192: keep ebb.mkv, drop Ebb (2001).mkv"]
         );
         scene.change("granary", kept, |meta| meta.links = 2);
         assert_eq!(
-            told(&mut scene, "", &equal, &[]),
+            summary(&mut scene, "", &equal, &[]),
             ["copy 0: keep Ebb (2001).mkv, drop ebb.mkv"]
         );
         // Another filesystem may be there for safety.
         scene.change("granary", other, |meta| meta.device = Some(10));
         assert_eq!(
-            told(&mut scene, "", &equal, &[]),
+            summary(&mut scene, "", &equal, &[]),
             ["copy 0: keep Ebb (2001).mkv, look ebb.mkv"]
         );
     }
@@ -367,7 +367,7 @@ mod tests {
             ("", (2160, 600, "h264"), (1080, 613, "h264"), &looks),
             ("", large, (1080, 6029, "hevc"), &keeps_a),
         ] {
-            let told = told(&mut two, prefer, &[], &media(a, b));
+            let told = summary(&mut two, prefer, &[], &media(a, b));
             assert_eq!(told, expected.as_slice(), "{prefer} {a:?} {b:?}");
         }
         // A copy of the better one in the intake stays a link; of the other one somebody has to
@@ -376,7 +376,7 @@ mod tests {
         let mut three = scene(&[&paths[0], &paths[1], came]);
         for (of, suggest) in [(names[0], "link"), (names[1], "look")] {
             let freed = if suggest == "link" { 16_384 } else { 8192 };
-            let told = told(&mut three, "", &[(of, 1), ("came.mkv", 1)], &media(large, small));
+            let told = summary(&mut three, "", &[(of, 1), ("came.mkv", 1)], &media(large, small));
             let text = format!(
                 "version {freed}: keep Ebb (2001) a.mkv, drop Ebb (2001) b.mkv, {suggest} came.mkv"
             );

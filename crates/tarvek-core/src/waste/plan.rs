@@ -21,20 +21,20 @@ pub struct Plan {
 
 /// What is asked for besides leftovers and hollow folders.
 #[derive(Clone, Copy, Debug)]
-pub struct Asked {
+pub struct WantedWaste {
     /// Files that may be equal.
     pub copies: bool,
     /// Titles in several files.
     pub versions: bool,
 }
 
-impl Asked {
+impl WantedWaste {
     /// Everything.
     pub const ALL: Self = Self { copies: true, versions: true };
 }
 
 /// Looks at names and sizes.
-pub fn plan(stock: &Inventory, patterns: &Patterns, asked: Asked) -> Plan {
+pub fn plan(stock: &Inventory, patterns: &Patterns, asked: WantedWaste) -> Plan {
     let leftovers = leftovers(stock, patterns);
     let titles = if asked.versions { titles(stock, &leftovers.taken) } else { Vec::new() };
     let same_size = if asked.copies { same_size(stock, &leftovers) } else { Vec::new() };

@@ -18,7 +18,7 @@ use crate::waste::copies::{Rank, free_names, rank};
 use crate::waste::group::{Group, Item, Suggest, Waste, hash};
 use crate::waste::inventory::{FileId, Inventory, NameAt, Role};
 use crate::words::path::components;
-use crate::words::prefer::{Prefer, Wish};
+use crate::words::prefer::{Prefer, Preference};
 use crate::words::terms::Kind;
 use crate::words::text::bytes;
 
@@ -284,17 +284,18 @@ fn worth(stock: &Inventory, file: FileId, media: Option<&Media>, prefer: &Prefer
         media.map_or(0, |m| u64::from(m.width.unwrap_or(0)) * u64::from(m.height.unwrap_or(0)));
     let rate = media.and_then(|media| media.bits_per_second(size)).unwrap_or(0);
     let wishes = prefer.0.iter().map(|wish| match wish {
-        Wish::Codec(codec) => {
+        Preference::Codec(codec) => {
             i64::from(media.and_then(|media| media.video.as_deref()) == Some(codec.as_str()))
         }
-        Wish::AtMost(lines) => i64::from(media.is_some_and(|m| lines_of(m) <= *lines)),
-        Wish::Larger | Wish::Smaller => 0,
+        Preference::AtMost(lines) => i64::from(media.is_some_and(|m| lines_of(m) <= *lines)),
+        Preference::Larger | Preference::Smaller => 0,
     });
-    let (rate, size) = match prefer.0.iter().find(|w| matches!(w, Wish::Larger | Wish::Smaller)) {
-        Some(Wish::Smaller) => (0, u64::MAX - size),
-        Some(_) => (size, size),
-        None => (rate, size),
-    };
+    let (rate, size) =
+        match prefer.0.iter().find(|w| matches!(w, Preference::Larger | Preference::Smaller)) {
+            Some(Preference::Smaller) => (0, u64::MAX - size),
+            Some(_) => (size, size),
+            None => (rate, size),
+        };
     (whole, wishes.collect(), picture, rate, size, rank(stock, file, false))
 }
 
@@ -359,10 +360,12 @@ fn reason(
     let (a, b) = (stock.meta(best.file).size, stock.meta(other.file).size);
     for wish in &prefer.0 {
         match wish {
-            Wish::Codec(codec) if one.video != two.video && one.video.as_ref() == Some(codec) => {
+            Preference::Codec(codec)
+                if one.video != two.video && one.video.as_ref() == Some(codec) =>
+            {
                 return format!("has the preferred codec {codec}");
             }
-            Wish::AtMost(lines) if lines_of(one) <= *lines && lines_of(two) > *lines => {
+            Preference::AtMost(lines) if lines_of(one) <= *lines && lines_of(two) > *lines => {
                 return format!("has at most {lines} lines, as is preferred");
             }
             _ => {}
@@ -373,11 +376,11 @@ fn reason(
         let ((w, h), (v, g)) = (picture(one), picture(two));
         return format!("has the larger picture ({w}×{h} to {v}×{g})");
     }
-    if prefer.0.contains(&Wish::Smaller) {
+    if prefer.0.contains(&Preference::Smaller) {
         return format!("is the smaller one, as is preferred ({} to {})", bytes(a), bytes(b));
     }
     match (one.bits_per_second(a), two.bits_per_second(b)) {
-        (Some(x), Some(y)) if x > y && !prefer.0.contains(&Wish::Larger) => {
+        (Some(x), Some(y)) if x > y && !prefer.0.contains(&Preference::Larger) => {
             format!("has the higher bit rate ({} to {} kbit/s)", x / 1000, y / 1000)
         }
         _ => format!("is the larger one ({} to {})", bytes(a), bytes(b)),

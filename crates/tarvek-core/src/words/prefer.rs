@@ -4,11 +4,11 @@ use std::fmt;
 
 /// What a library prefers: words of the layout, the first one weighs most.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Prefer(pub Vec<Wish>);
+pub struct Prefer(pub Vec<Preference>);
 
 /// One preference.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Wish {
+pub enum Preference {
     /// A codec of the picture, as `ffprobe` writes it.
     Codec(String),
     /// No more lines than this, as long as there is one that has no more.
@@ -39,7 +39,7 @@ const CODECS: [(&str, &str); 12] = [
 pub const WORDS: &str =
     "a codec (hevc, av1, h264, …), at most LINES (at most 1080p), larger, smaller";
 
-impl Wish {
+impl Preference {
     /// Reads one preference.
     pub fn of(written: &str) -> Option<Self> {
         let lower = written.trim().to_ascii_lowercase();
@@ -66,11 +66,14 @@ impl Prefer {
     /// The first word that means nothing.
     pub fn of(written: &str) -> Result<Self, &str> {
         let words = written.split(',').filter(|word| !word.trim().is_empty());
-        words.map(|word| Wish::of(word).ok_or(word.trim())).collect::<Result<_, _>>().map(Self)
+        words
+            .map(|word| Preference::of(word).ok_or(word.trim()))
+            .collect::<Result<_, _>>()
+            .map(Self)
     }
 }
 
-impl fmt::Display for Wish {
+impl fmt::Display for Preference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Codec(codec) => f.write_str(codec),

@@ -367,7 +367,7 @@ fn set(root: &mut Item, address: &[Segment], to: &value::Value) -> Result<(), Ed
     match table.get_mut(key) {
         Some(Item::Value(old)) => replace(old, to),
         Some(Item::None) | None => {
-            table.insert(key, Item::Value(made(to)));
+            table.insert(key, Item::Value(value_to_toml(to)));
         }
         Some(_) => return Err(EditFault::Unfit),
     }
@@ -378,7 +378,7 @@ fn set(root: &mut Item, address: &[Segment], to: &value::Value) -> Result<(), Ed
 /// stays the same stays as it is written.
 fn replace(old: &mut Value, to: &value::Value) {
     if let (Value::Array(array), value::Value::List(items)) = (&mut *old, to) {
-        let wanted: Vec<Value> = items.iter().map(made).collect();
+        let wanted: Vec<Value> = items.iter().map(value_to_toml).collect();
         let same = |a: &Value, b: &Value| {
             to_json(&Item::Value(a.clone())) == to_json(&Item::Value(b.clone()))
         };
@@ -395,7 +395,7 @@ fn replace(old: &mut Value, to: &value::Value) {
         return;
     }
     let decor = old.decor().clone();
-    *old = made(to);
+    *old = value_to_toml(to);
     *old.decor_mut() = decor;
 }
 
@@ -408,8 +408,8 @@ fn add(root: &mut Item, address: &[Segment], item: &value::Value) -> Result<(), 
     let table = reach(root, way)?.as_table_like_mut().ok_or(EditFault::Unfit)?;
     let list = table.entry(key).or_insert_with(|| Item::Value(Array::new().into()));
     match list {
-        Item::Value(Value::Array(array)) => push(array, made(item)),
-        Item::ArrayOfTables(all) => match made(item) {
+        Item::Value(Value::Array(array)) => push(array, value_to_toml(item)),
+        Item::ArrayOfTables(all) => match value_to_toml(item) {
             Value::InlineTable(table) => all.push(table.into_table()),
             _ => return Err(EditFault::Unfit),
         },
@@ -522,16 +522,16 @@ fn take_table(all: &mut ArrayOfTables, at: usize) -> Option<String> {
 }
 
 /// A value as the file has it.
-fn made(value: &value::Value) -> Value {
+fn value_to_toml(value: &value::Value) -> Value {
     match value {
         value::Value::Text(text) => text.as_str().into(),
         value::Value::Number(number) => i64::from(*number).into(),
         value::Value::Flag(flag) => (*flag).into(),
-        value::Value::List(items) => items.iter().map(made).collect(),
+        value::Value::List(items) => items.iter().map(value_to_toml).collect(),
         value::Value::Table(keys) => {
             let mut table = InlineTable::new();
             for (key, value) in keys {
-                table.insert(key, made(value));
+                table.insert(key, value_to_toml(value));
             }
             table.into()
         }

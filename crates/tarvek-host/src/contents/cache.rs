@@ -13,7 +13,7 @@ use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::group::hash;
 use tarvek_core::words::path::AbsPath;
 
-use super::memory::{CacheLookup, Memory, Taken};
+use super::memory::{CacheLookup, Memory, PartialDigests};
 use crate::store::connection::{StoreError, plain};
 use crate::store::file::is_new;
 
@@ -49,7 +49,7 @@ impl Memory for Nowhere {
         CacheLookup::Nothing
     }
 
-    fn learn(&self, _: &AbsPath, _: &Meta, _: &Taken) -> Result<(), StoreError> {
+    fn learn(&self, _: &AbsPath, _: &Meta, _: &PartialDigests) -> Result<(), StoreError> {
         Ok(())
     }
 }
@@ -253,7 +253,7 @@ impl Memory for Cache {
         known.ok().flatten().unwrap_or(CacheLookup::Nothing)
     }
 
-    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), StoreError> {
+    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &PartialDigests) -> Result<(), StoreError> {
         let mut open = self.lock();
         let Some((filesystem, inode)) = open.key(path, meta) else { return Ok(()) };
         let prefixes: Vec<u8> = taken
@@ -308,7 +308,7 @@ fn recalled(row: &Row, path: &AbsPath, meta: &Meta) -> rusqlite::Result<CacheLoo
         let bytes: Option<Vec<u8>> = row.get(column)?;
         Ok::<_, rusqlite::Error>(bytes.and_then(|bytes| bytes.try_into().ok()))
     };
-    let taken = Taken {
+    let taken = PartialDigests {
         head: some(8)?,
         ends: some(9)?,
         prefixes: prefixes.chunks_exact(9).map(prefix).collect(),

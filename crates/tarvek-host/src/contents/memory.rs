@@ -7,7 +7,7 @@ use crate::store::connection::StoreError;
 
 /// What was read of a file, as numbers that differ where contents differ (as good as always).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Taken {
+pub struct PartialDigests {
     /// Of its first bytes.
     pub head: Option<u64>,
     /// Of some in its middle and of its last ones.
@@ -26,11 +26,11 @@ pub struct Taken {
 pub enum CacheLookup {
     Nothing,
     /// Nothing of the file has changed since.
-    Unchanged(Taken),
+    Unchanged(PartialDigests),
     /// Its inode has, in a way that shows and has nothing to do with its contents: mode, owner,
     /// names. A program that writes under an old mtime could have been there as well, so that a
     /// sample is compared.
-    Touched(Taken),
+    Touched(PartialDigests),
 }
 
 /// A file that may be equal to others.
@@ -49,5 +49,5 @@ pub trait Memory: Sync {
     ///
     /// # Errors
     /// If it can't be written.
-    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &Taken) -> Result<(), StoreError>;
+    fn learn(&self, path: &AbsPath, meta: &Meta, taken: &PartialDigests) -> Result<(), StoreError>;
 }

@@ -8,7 +8,7 @@ mod mapped;
 pub(crate) mod memory;
 pub(crate) mod rounds;
 
-pub use memory::{CacheLookup, Candidate, Memory, Taken};
+pub use memory::{CacheLookup, Candidate, Memory, PartialDigests};
 
 pub use cache::{Cache, Nowhere};
 pub(crate) use examine::shared_of;

@@ -25,7 +25,7 @@ use tarvek_core::kernel::entry::Meta;
 use tarvek_core::words::path::AbsPath;
 
 use super::mapped;
-use super::memory::{CacheLookup, Candidate, Memory, Taken};
+use super::memory::{CacheLookup, Candidate, Memory, PartialDigests};
 use crate::content_fault::ContentFault;
 use crate::store::connection::StoreError;
 use crate::store::contents::{is_same, open_seen};
@@ -134,7 +134,7 @@ struct Member {
     id: u32,
     path: AbsPath,
     meta: Meta,
-    taken: Taken,
+    taken: PartialDigests,
     /// Whether `taken` holds more than what is kept.
     new: bool,
     /// The hash of the bytes so far, and how many.
@@ -239,7 +239,7 @@ impl Rounds<'_> {
         }
         let Candidate { path, meta, digest } = (self.file)(id);
         if let Some(digest) = digest {
-            let taken = Taken { whole: Some(digest), ..Taken::default() };
+            let taken = PartialDigests { whole: Some(digest), ..PartialDigests::default() };
             return Some(Member { id, path, meta, taken, new: false, hash: None, elsewhere: true });
         }
         settle_clock(&meta);
@@ -247,7 +247,7 @@ impl Rounds<'_> {
             id,
             path,
             meta,
-            taken: Taken::default(),
+            taken: PartialDigests::default(),
             new: false,
             hash: None,
             elsewhere: false,
@@ -271,12 +271,16 @@ impl Rounds<'_> {
     }
 
     /// Whether a sample of a file is what it was.
-    fn is_as_before(&self, member: &Member, taken: &Taken) -> Result<bool, ContentFault> {
+    fn is_as_before(&self, member: &Member, taken: &PartialDigests) -> Result<bool, ContentFault> {
         if taken.head.is_none() || taken.whole.or(taken.blocks).is_some() && taken.ends.is_none() {
             return Ok(false);
         }
-        let mut now =
-            Member { taken: Taken::default(), path: member.path.clone(), hash: None, ..*member };
+        let mut now = Member {
+            taken: PartialDigests::default(),
+            path: member.path.clone(),
+            hash: None,
+            ..*member
+        };
         self.value(&mut now, Round::Head, false)?;
         if taken.ends.is_some() {
             self.value(&mut now, Round::Ends, false)?;
@@ -559,13 +563,21 @@ fn ends_of(file: &File, size: u64) -> Result<(u64, usize), ContentFault> {
 }
 
 /// What a sample of an open file says.
-pub(crate) fn sample_of(file: &File, meta: &Meta) -> Result<Taken, ContentFault> {
+pub(crate) fn sample_of(file: &File, meta: &Meta) -> Result<PartialDigests, ContentFault> {
     let head = Some(short(&blake3::hash(&head_bytes(file, meta.size)?)));
-    Ok(Taken { head, ends: Some(ends_of(file, meta.size)?.0), ..Taken::default() })
+    Ok(PartialDigests {
+        head,
+        ends: Some(ends_of(file, meta.size)?.0),
+        ..PartialDigests::default()
+    })
 }
 
 /// The digest of an open file that was seen, with a sample to know it again by.
-pub(crate) fn all_of(file: &File, meta: &Meta, watch: &Watch) -> Result<Taken, ContentFault> {
+pub(crate) fn all_of(
+    file: &File,
+    meta: &Meta,
+    watch: &Watch,
+) -> Result<PartialDigests, ContentFault> {
     let mut hasher = Hasher::new();
     let mut at = 0;
     BYTES.with_borrow_mut(|buffer| {
@@ -582,7 +594,7 @@ pub(crate) fn all_of(file: &File, meta: &Meta, watch: &Watch) -> Result<Taken, C
         Ok(())
     })?;
     // What was just read is not read from the disk again.
-    Ok(Taken { whole: Some(*hasher.finalize().as_bytes()), ..sample_of(file, meta)? })
+    Ok(PartialDigests { whole: Some(*hasher.finalize().as_bytes()), ..sample_of(file, meta)? })
 }
 
 /// Where the middle part of a sample begins: never within the first.

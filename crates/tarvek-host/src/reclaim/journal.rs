@@ -134,7 +134,7 @@ pub(super) enum Stage {
 
 impl Stage {
     /// What is held, if that is what the step was to take.
-    pub(super) fn held(&self) -> Option<&FileIdentity> {
+    pub(super) fn held_identity(&self) -> Option<&FileIdentity> {
         match self {
             Self::Done(held) | Self::Purging(held) => Some(held),
             _ => None,
@@ -277,7 +277,7 @@ impl Journal {
         known.stage = match event {
             JournalEvent::Done(held) => Stage::Done(held),
             JournalEvent::Stray(held) => Stage::Stray(held),
-            JournalEvent::Purging => match known.stage.held() {
+            JournalEvent::Purging => match known.stage.held_identity() {
                 Some(held) => Stage::Purging(held.clone()),
                 None => return,
             },
@@ -479,7 +479,7 @@ mod tests {
         let mut journal = Journal::open(&open, false, 7).unwrap().unwrap();
         assert_eq!(std::fs::read(&file).unwrap(), whole);
         assert_eq!(journal.steps[&1].intent, intent(b"/a\xff"));
-        assert!(journal.steps[&1].stage.held().is_some());
+        assert!(journal.steps[&1].stage.held_identity().is_some());
         assert_eq!(journal.begin(intent(b"/b")), Ok(8), "a file is held as 7");
     }
 

@@ -17,7 +17,7 @@ use crate::observe::own_uid;
 
 /// What was taken back of a library.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Taken {
+pub struct ReclaimedFromLibrary {
     pub library: String,
     pub files: u64,
     pub bytes: u64,
@@ -174,13 +174,13 @@ impl Ledger {
     ///
     /// # Errors
     /// If it can't be read.
-    pub fn total(&self) -> Result<Vec<Taken>, String> {
-        let mut all: BTreeMap<String, Taken> = BTreeMap::new();
+    pub fn total(&self) -> Result<Vec<ReclaimedFromLibrary>, String> {
+        let mut all: BTreeMap<String, ReclaimedFromLibrary> = BTreeMap::new();
         for entry in self.read()? {
-            let taken = all.entry(entry.library.clone()).or_insert_with(|| Taken {
+            let taken = all.entry(entry.library.clone()).or_insert_with(|| ReclaimedFromLibrary {
                 library: entry.library,
                 since: entry.when,
-                ..Taken::default()
+                ..ReclaimedFromLibrary::default()
             });
             taken.files += 1;
             taken.bytes = taken.bytes.saturating_add(entry.bytes);

@@ -22,5 +22,5 @@ mod undo;
 
 pub use step::{Operation, ReclaimReport, SiteKnowledge, Step, StepState};
 
-pub use ledger::{Ledger, Taken};
+pub use ledger::{Ledger, ReclaimedFromLibrary};
 pub use run::{Mode, Request, reclaim};

@@ -127,7 +127,8 @@ impl Run<'_> {
         }
         for known in self.quarantines.values().flat_map(|found| found.journal.steps.values()) {
             let was = &known.intent.was;
-            let changed = [known.left.changed, known.stage.held().map(|held| held.changed)];
+            let changed =
+                [known.left.changed, known.stage.held_identity().map(|held| held.changed)];
             let own = changed.into_iter().flatten();
             self.own.extend(own.map(|changed| (was.filesystem.clone(), was.inode, changed)));
         }
@@ -263,7 +264,8 @@ impl Run<'_> {
             Location::open(row.root.as_ref(), &row.path).and_then(|location| location.pin_or_why());
         let is_done = |known: &KnownStep| {
             known.intent.operation() == operation
-                && (known.stage.held().is_some() || matches!(known.stage, Stage::Purged(_)))
+                && (known.stage.held_identity().is_some()
+                    || matches!(known.stage, Stage::Purged(_)))
                 && Some(known.intent.was.inode) == row.inode
                 && match (operation, &now) {
                     (Operation::Link, Ok(now)) => {
@@ -546,7 +548,7 @@ impl Run<'_> {
             .values()
             .flat_map(|found| {
                 let held = |(step, known): (&u64, &KnownStep)| {
-                    known.stage.held()?;
+                    known.stage.held_identity()?;
                     let file = found.pin(&held_name(*step)).ok()??;
                     file.meta.device.zip(file.meta.inode)
                 };
@@ -562,7 +564,7 @@ impl Run<'_> {
         self.each_known(|run, place, step, lines| {
             let quarantine = run.quarantines.get_mut(place)?;
             let known = quarantine.step(step).clone();
-            known.stage.held().or(match &known.stage {
+            known.stage.held_identity().or(match &known.stage {
                 Stage::Stray(held) => Some(held),
                 _ => None,
             })?;
@@ -608,7 +610,7 @@ impl Run<'_> {
             // All names of a file that are held go together; where that is only shown, the first of
             // them says what comes back.
             let is_other_name = |other: &KnownStep| {
-                other.stage.held().is_some()
+                other.stage.held_identity().is_some()
                     && (&other.intent.was.filesystem, other.intent.was.inode)
                         == (&known.intent.was.filesystem, known.intent.was.inode)
             };
@@ -661,8 +663,10 @@ impl Run<'_> {
         let mut counted = HashSet::new();
         for quarantine in self.quarantines.values() {
             for (step, known) in &quarantine.journal.steps {
-                let held =
-                    known.stage.held().and_then(|_| quarantine.pin(&held_name(*step)).ok()?);
+                let held = known
+                    .stage
+                    .held_identity()
+                    .and_then(|_| quarantine.pin(&held_name(*step)).ok()?);
                 if let Some(held) = held
                     && counted.insert((held.meta.device, held.meta.inode))
                 {

@@ -41,7 +41,7 @@ pub struct Added {
 const WITHIN: Duration = Duration::from_secs(2);
 
 /// What is taken from files.
-pub(super) trait Taken: Send + Sized {
+pub(super) trait FileRecord: Send + Sized {
     /// The table that keeps it, by the file that it is of.
     const TABLE: &'static str;
 
@@ -76,7 +76,7 @@ pub(super) trait Taken: Send + Sized {
 ///
 /// # Errors
 /// If the survey can't be read or written.
-pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
+pub(super) fn add<T: FileRecord>(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
     let mut db = open(file, true)?;
     let (facts, folders) = load::load_with_folders(file)?;
     let known = load::known(&db, T::TABLE, &facts.tree, &folders)?;
@@ -137,7 +137,11 @@ pub(super) fn add<T: Taken>(file: &Path, watch: &Watch) -> Result<Added, StoreEr
     Ok(done)
 }
 
-fn taken<T: Taken>(path: &AbsPath, seen: &Meta, watch: &Watch) -> Result<(T, u64), ContentFault> {
+fn taken<T: FileRecord>(
+    path: &AbsPath,
+    seen: &Meta,
+    watch: &Watch,
+) -> Result<(T, u64), ContentFault> {
     let file = open_seen(path, seen)?;
     let taken = T::take(&file, seen, watch)?;
     if is_same(&file, seen) { Ok(taken) } else { Err(ContentFault::Outdated) }
@@ -169,7 +173,7 @@ pub fn open_seen(path: &AbsPath, seen: &Meta) -> Result<File, ContentFault> {
     if is_same(&file, seen) { Ok(file) } else { Err(ContentFault::Outdated) }
 }
 
-fn write<T: Taken>(
+fn write<T: FileRecord>(
     db: &mut Connection,
     tree: &Tree,
     numbers: &HashMap<NodeId, Number>,

@@ -7,12 +7,12 @@ use rusqlite::{Connection, params};
 use tarvek_core::kernel::entry::Meta;
 
 use super::connection::StoreError;
-use super::contents::{Added, Taken as Take, add, open_seen};
+use super::contents::{Added, FileRecord, add, open_seen};
 use super::file::open;
 use super::load;
 use super::load::Contents;
 use crate::content_fault::ContentFault;
-use crate::contents::memory::Taken;
+use crate::contents::memory::PartialDigests;
 use crate::contents::rounds::{all_of, sample_of};
 use crate::sink::Number;
 use crate::walk::Watch;
@@ -56,9 +56,9 @@ fn carry(file: &Path) -> Result<(), StoreError> {
     Ok(transaction.commit()?)
 }
 
-struct Digest(Taken);
+struct Digest(PartialDigests);
 
-impl Take for Digest {
+impl FileRecord for Digest {
     const TABLE: &'static str = "content";
 
     fn is_of(_: &[u8]) -> bool {
@@ -81,7 +81,7 @@ impl Take for Digest {
         survey: &Connection,
     ) -> rusqlite::Result<()> {
         let row = "INSERT OR REPLACE INTO content VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
-        let Taken { head, ends, whole, .. } = &self.0;
+        let PartialDigests { head, ends, whole, .. } = &self.0;
         let whole = whole.as_ref().map(|whole| whole.as_slice());
         let signed = |value: &Option<u64>| value.map(u64::cast_signed);
         let values = params![folder, name, whole, seen.changed, signed(head), signed(ends)];

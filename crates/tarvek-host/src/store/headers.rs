@@ -9,7 +9,7 @@ use tarvek_core::kernel::entry::Meta;
 use tarvek_core::scan::kinds::plays;
 
 use super::connection::StoreError;
-use super::contents::{Added, Taken, add};
+use super::contents::{Added, FileRecord, add};
 use crate::content_fault::ContentFault;
 use crate::media;
 use crate::sink::Number;
@@ -26,7 +26,7 @@ pub fn add_media(file: &Path, watch: &Watch) -> Result<Added, StoreError> {
 
 struct Header(Option<Media>);
 
-impl Taken for Header {
+impl FileRecord for Header {
     const TABLE: &'static str = "media";
 
     fn is_of(name: &[u8]) -> bool {

@@ -32,7 +32,7 @@ pub struct LazySurvey {
 }
 
 /// A folder, and what is in it, on its way into the tree.
-type Seen = (NodeId, Earlier);
+type KnownEntry = (NodeId, Earlier);
 
 /// The same as it stands in the file.
 type Rows = (Number, NodeId, Vec<Part<'static>>);
@@ -50,7 +50,10 @@ fn rows(db: &mut Connection, todo: &mut BTreeMap<Number, NodeId>) -> Result<Vec<
     Ok(some)
 }
 
-fn apart((number, node, rows): Rows, classes: &Classes) -> Result<(Number, Seen), StoreError> {
+fn apart(
+    (number, node, rows): Rows,
+    classes: &Classes,
+) -> Result<(Number, KnownEntry), StoreError> {
     let mut seen = Earlier::default();
     take_apart(rows, number, classes, &mut seen)?;
     Ok((number, (node, seen)))
@@ -108,7 +111,7 @@ impl LazySurvey {
         let mut todo: BTreeMap<Number, NodeId> =
             wanted.into_iter().map(|node| (number(node), node)).collect();
         let mut rows = rows(db, &mut todo)?;
-        let mut read: BTreeMap<Number, Seen> = BTreeMap::new();
+        let mut read: BTreeMap<Number, KnownEntry> = BTreeMap::new();
         while !rows.is_empty() || !read.is_empty() {
             let waiting = rows.first().map(|(number, ..)| *number);
             // Some are taken apart while those before them are put into the tree, and the next are
@@ -136,7 +139,7 @@ impl LazySurvey {
                 }
                 self::rows(db, &mut todo)
             };
-            let (more, next): (Result<Vec<(Number, Seen)>, StoreError>, _) =
+            let (more, next): (Result<Vec<(Number, KnownEntry)>, StoreError>, _) =
                 rayon::join(apart, put_and_read);
             read.extend(more?);
             rows = next?;

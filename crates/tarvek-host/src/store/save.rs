@@ -266,16 +266,16 @@ impl Sink for Writer {
         }
         let rows = self.stored().of(number, self.first);
         let taken = rows.and_then(|rows| take_apart(rows, number, &self.before, into));
-        self.told(taken)
+        self.keep_error(taken)
     }
 
     fn fill(&self, number: Number, seen: &Contents, before: &Earlier) -> io::Result<Vec<Number>> {
         let met = self.meet(&mut self.state(), number, seen, before);
-        let (lines, differs) = self.told(met)?;
+        let (lines, differs) = self.keep_error(met)?;
         if differs {
             let parts = parts_of(seen, before, &lines);
             let full = self.state().keep(number, seen, parts);
-            self.told(self.write(full))?;
+            self.keep_error(self.write(full))?;
         }
         Ok(lines.into_iter().map(|line| line.own.unwrap_or(ABOVE)).collect())
     }
@@ -290,7 +290,7 @@ impl Sink for Writer {
             state.saved.changed += 1;
         }
         drop(state);
-        self.told(emptied.map(drop))
+        self.keep_error(emptied.map(drop))
     }
 
     fn same(&self, _: Number, before: &Earlier) {
@@ -347,7 +347,7 @@ impl Writer {
     }
 
     /// Keeps an error for whoever began, and ends the look with another one.
-    fn told<T>(&self, outcome: Result<T, StoreError>) -> io::Result<T> {
+    fn keep_error<T>(&self, outcome: Result<T, StoreError>) -> io::Result<T> {
         outcome.map_err(|error| {
             let told = io::Error::other(error.to_string());
             self.state().failed.get_or_insert(error);

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 
 use clap::Args;
 use tarvek_core::judge::verdict::Need;
-use tarvek_core::link::verdict::Deed;
+use tarvek_core::link::verdict::NameOperation;
 
 use crate::cli::globals::Format;
 use crate::cli::words::word;
@@ -72,8 +72,8 @@ pub(crate) struct AttemptArgs {
     #[arg(long, value_name = "FOLDER", requires = "deed")]
     pub(crate) into: Option<OsString>,
     /// How it is to get it
-    #[arg(long, value_delimiter = ',', value_parser = word::<Deed>(), value_name = "DEED")]
-    pub(crate) deed: Vec<Deed>,
+    #[arg(long, value_delimiter = ',', value_parser = word::<NameOperation>(), value_name = "DEED")]
+    pub(crate) deed: Vec<NameOperation>,
     /// What to try
     #[arg(long, value_delimiter = ',', value_parser = word::<Need>(), value_name = "NEED")]
     pub(crate) need: Vec<Need>,

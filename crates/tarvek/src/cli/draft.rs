@@ -47,7 +47,7 @@ pub(crate) struct BriefOptions {
     pub(crate) subnet: Option<String>,
     /// A host that runs services, and how it reaches the storage: nfs or smb
     #[arg(long, value_name = "HOST[:REACH]")]
-    pub(crate) apps: Vec<Of>,
+    pub(crate) apps: Vec<NamedOption>,
     /// What is to be kept: films, series, music, photos, books, home-video
     #[arg(long, value_name = "KIND")]
     pub(crate) kind: Vec<String>,
@@ -71,7 +71,7 @@ pub(crate) struct BriefOptions {
     pub(crate) watch: Vec<Member>,
     /// A machine that people watch on, and its system: windows, macos or linux
     #[arg(long, value_name = "HOST[:OS]")]
-    pub(crate) client: Vec<Of>,
+    pub(crate) client: Vec<NamedOption>,
     /// How downloads get into libraries: hardlink, rename or copy
     #[arg(long, value_name = "HOW")]
     pub(crate) want: Option<String>,
@@ -98,12 +98,12 @@ impl BriefOptions {
 
 /// `NAME:WHAT`, or only `NAME`.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Of {
+pub(crate) struct NamedOption {
     pub(crate) name: String,
     pub(crate) of: Option<String>,
 }
 
-impl FromStr for Of {
+impl FromStr for NamedOption {
     type Err = String;
 
     fn from_str(written: &str) -> Result<Self, String> {

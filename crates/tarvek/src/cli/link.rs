@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 
 use clap::Args;
-use tarvek_core::link::verdict::Deed;
+use tarvek_core::link::verdict::NameOperation;
 
 use crate::cli::globals::Format;
 use crate::cli::words::word;
@@ -22,8 +22,8 @@ pub(crate) struct LinkArgs {
     #[arg(long = "as", value_name = "WHO")]
     pub(crate) subject: Option<String>,
     /// What has to be possible for exit code 0: link, rename, or both
-    #[arg(long, value_delimiter = ',', value_parser = word::<Deed>(), value_name = "DEED", default_value = "link")]
-    pub(crate) need: Vec<Deed>,
+    #[arg(long, value_delimiter = ',', value_parser = word::<NameOperation>(), value_name = "DEED", default_value = "link")]
+    pub(crate) need: Vec<NameOperation>,
     /// The viewpoint: service:NAME, host:NAME, client:NAME or process:PID; this machine unless
     /// given
     #[arg(long = "from", value_name = "VIEW")]

@@ -26,7 +26,7 @@ pub(crate) use adopt::AdoptArgs;
 pub(crate) use check::CheckArgs;
 pub(crate) use compare::CompareArgs;
 pub(crate) use demo::DemoArgs;
-pub(crate) use draft::{BriefOptions, DraftArgs, Member, Of};
+pub(crate) use draft::{BriefOptions, DraftArgs, Member, NamedOption};
 pub(crate) use emit::{EmitArgs, Emitted};
 pub(crate) use explain::ExplainArgs;
 pub(crate) use forecast::ForecastArgs;

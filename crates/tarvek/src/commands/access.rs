@@ -17,7 +17,7 @@ use tarvek_host::observe::Depth;
 
 use super::attempt;
 use crate::cli::{AccessArgs, Format, Globals};
-use crate::inputs::{self, Asked, Reading};
+use crate::inputs::{self, Query, Reading};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, access, json};
 
@@ -57,7 +57,7 @@ pub(super) fn run(
 struct Question<'a> {
     globals: &'a Globals,
     args: &'a AccessArgs,
-    asked: &'a Asked,
+    asked: &'a Query,
     subject: Subject,
     remark: Option<String>,
     route: Route,
@@ -188,7 +188,7 @@ impl Question<'_> {
         let umask = self.args.umask.or_else(|| service?.umask).unwrap_or(0o022);
         let add = judge(self.site(), &self.route, Need::Add);
         let place = self.route.here();
-        let made: Vec<access::Made> = [false, true]
+        let made: Vec<access::NewEntryAnswer> = [false, true]
             .into_iter()
             .filter_map(|folder| {
                 let usual = Making::usual(folder, umask);
@@ -205,7 +205,7 @@ impl Question<'_> {
                         party,
                     })
                     .collect();
-                Some(access::Made { users, object })
+                Some(access::NewEntryAnswer { users, object })
             })
             .collect();
         if made.is_empty() {

@@ -52,7 +52,7 @@ pub(super) fn run(args: &AdoptArgs, screen: &Screen) -> Result<Outcome, Failure>
     }
     match (&args.output, &written) {
         _ if broken => screen.complain("tarvek: nothing was written\n"),
-        (Some(file), Some(Written { added, .. })) if args.format == Format::Text => {
+        (Some(file), Some(WrittenLayout { added, .. })) if args.format == Format::Text => {
             screen.say(&view::adopt::written(file, added.len(), before.is_some()))?;
         }
         (None, _) if args.format == Format::Text => {
@@ -66,7 +66,7 @@ pub(super) fn run(args: &AdoptArgs, screen: &Screen) -> Result<Outcome, Failure>
 }
 
 /// A layout that was written.
-struct Written {
+struct WrittenLayout {
     layout: Layout,
     added: HashSet<Part>,
     left: Vec<(tarvek_core::words::spot::Spot, String)>,
@@ -76,7 +76,7 @@ fn write(
     file: &Path,
     old: Option<(&str, &Layout)>,
     adoption: &Adoption,
-) -> Result<Written, Failure> {
+) -> Result<WrittenLayout, Failure> {
     let site = Name::from("Adopted site");
     let new = extend::extend(old, &site, adoption.clone())?;
     let name = inputs::name_of(file);
@@ -86,11 +86,11 @@ fn write(
             Failure::with_remedy(format!("can't write {name}: {error}"), "name another file")
         })?;
     }
-    Ok(Written { layout, added: new.added, left: new.left })
+    Ok(WrittenLayout { layout, added: new.added, left: new.left })
 }
 
 /// What was guessed of parts that are new, each with its line in the layout.
-fn guesses(adoption: &Adoption, written: Option<&Written>) -> Vec<(Guess, Option<u32>)> {
+fn guesses(adoption: &Adoption, written: Option<&WrittenLayout>) -> Vec<(Guess, Option<u32>)> {
     let lines = written.map(|written| written.layout.parts());
     let line = |guess: &Guess| {
         let lines = lines.as_ref()?;
@@ -103,7 +103,7 @@ fn guesses(adoption: &Adoption, written: Option<&Written>) -> Vec<(Guess, Option
 
 fn tell_skipped(
     read: &Configured,
-    written: Option<&Written>,
+    written: Option<&WrittenLayout>,
     adoption: &Adoption,
     screen: &Screen,
 ) {

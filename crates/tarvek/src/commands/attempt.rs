@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 
 use tarvek_core::judge::verdict::{Answer, Attempt, Need};
 use tarvek_core::kernel::subject::Subject;
-use tarvek_core::link::verdict::Deed;
+use tarvek_core::link::verdict::NameOperation;
 use tarvek_core::words::errno::Errno;
 use tarvek_core::words::text::shown;
 use tarvek_core::words::word::Word;
@@ -40,8 +40,8 @@ pub(super) fn run(args: &AttemptArgs, screen: &Screen) -> Result<Outcome, Failur
     let (path, into) = (Path::new(&args.path), args.into.as_deref().map(Path::new));
     for (deed, into) in args.deed.iter().zip(std::iter::repeat(into)) {
         let came = match (deed, into) {
-            (Deed::Link, Some(into)) => prove_link::link(path, into),
-            (Deed::Rename, Some(into)) => prove_link::rename(path, into),
+            (NameOperation::Link, Some(into)) => prove_link::link(path, into),
+            (NameOperation::Rename, Some(into)) => prove_link::rename(path, into),
             (_, None) => return Err(Failure::new("no folder is named")),
         };
         screen.say(&format!("{} {}\n", deed.word(), written(&came)))?;

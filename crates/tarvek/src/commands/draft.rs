@@ -8,7 +8,7 @@ use tarvek_core::draft::{Draft, draft};
 use tarvek_formats::{brief, layout};
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
-use crate::cli::{BriefOptions, DraftArgs, Member, Of};
+use crate::cli::{BriefOptions, DraftArgs, Member, NamedOption};
 use crate::inputs;
 use crate::outcome::{Failure, Outcome};
 use crate::view::{self, Screen};
@@ -100,7 +100,7 @@ fn of_options(args: &BriefOptions) -> Result<String, Failure> {
     }
     brief["storage"] = Item::Table(storage);
     let mut apps = Table::new();
-    for Of { name, of } in &args.apps {
+    for NamedOption { name, of } in &args.apps {
         let mut host = Table::new();
         put_words(&mut host, &[("reach", of)]);
         if args.selinux {
@@ -135,7 +135,7 @@ fn of_options(args: &BriefOptions) -> Result<String, Failure> {
         people[name] = Item::Table(ids);
     }
     let mut clients = Table::new();
-    for Of { name, of } in &args.client {
+    for NamedOption { name, of } in &args.client {
         let mut client = Table::new();
         put_words(&mut client, &[("os", of)]);
         put_new(&mut clients, name, Item::Table(client))?;

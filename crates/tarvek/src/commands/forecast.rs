@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
-use tarvek_core::check::outlook::{Outlook, Seen, of_folder, outlooks, since};
+use tarvek_core::check::outlook::{Outlook, Viewer, of_folder, outlooks, since};
 use tarvek_core::facts::host::Source;
 use tarvek_core::forecast::titles::Detail;
 use tarvek_core::judge::access_check::absent;
@@ -22,7 +22,7 @@ use super::renames;
 use crate::cli::{ForecastArgs, Format, Globals};
 use crate::inputs::{self, Opened, Reading};
 use crate::outcome::{Failure, Outcome};
-use crate::view::forecast::{self, Headers, Told};
+use crate::view::forecast::{self, Headers, LibraryForecast};
 use crate::view::{Screen, json};
 
 pub(super) fn run(
@@ -48,10 +48,14 @@ pub(super) fn run(
         Some((new.into_iter().cloned().collect(), gone.into_iter().cloned().collect()))
     };
     let headers = if args.media { Some(headers(&site, &outlooks, screen)) } else { None };
-    let told: Vec<Told> = outlooks
+    let told: Vec<LibraryForecast> = outlooks
         .iter()
         .enumerate()
-        .map(|(n, outlook)| Told { outlook, since: changes(n, outlook), headers: headers.as_ref() })
+        .map(|(n, outlook)| LibraryForecast {
+            outlook,
+            since: changes(n, outlook),
+            headers: headers.as_ref(),
+        })
         .collect();
     let show = match (titles, args.problems) {
         (true, _) => forecast::Show::Titles,
@@ -136,7 +140,7 @@ fn of_libraries(
             let opened = opened.looked_at(&roots)?;
             let first = roots.first().map(|(path, _)| path.clone()).unwrap_or_default();
             let subject = opened.usual_subject(&first);
-            let seen = Seen { view: opened.view.clone(), subject };
+            let seen = Viewer { view: opened.view.clone(), subject };
             (opened.site, Some(seen))
         }
     };
@@ -149,7 +153,7 @@ fn of_libraries(
             ));
         }
         (Some(who), Some(seen)) => {
-            Some(Seen { subject: inputs::subject(&site, &seen.view, who)?.0, ..seen })
+            Some(Viewer { subject: inputs::subject(&site, &seen.view, who)?.0, ..seen })
         }
         (None, by) => by,
     };
@@ -204,7 +208,7 @@ fn of_folders(
             let message = format!("{} does not exist: {why}", shown(name.as_bytes()));
             return Err(Failure::new(message));
         }
-        let seen = Seen { view: opened.view.clone(), subject };
+        let seen = Viewer { view: opened.view.clone(), subject };
         all.push(of_folder(&opened.site, path, kind, &seen, detail));
     }
     Ok((opened.site, all))

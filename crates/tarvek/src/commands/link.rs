@@ -7,7 +7,7 @@ use tarvek_core::link::hard::hardlink;
 use tarvek_core::link::link_paths::LinkPaths;
 use tarvek_core::link::moved::rename;
 use tarvek_core::link::picture::mounts;
-use tarvek_core::link::verdict::{Deed, Verdict};
+use tarvek_core::link::verdict::{NameOperation, Verdict};
 use tarvek_core::remedy::verified_fix::mended;
 use tarvek_core::rules::registry::judge_again;
 use tarvek_core::words::path::AbsPath;
@@ -15,7 +15,7 @@ use tarvek_host::observe::Depth;
 
 use super::prove_link::prove;
 use crate::cli::{Format, Globals, LinkArgs};
-use crate::inputs::{self, Asked, Reading, Typed};
+use crate::inputs::{self, Query, Reading, Typed};
 use crate::outcome::{Failure, Outcome};
 use crate::view::{Screen, json, link};
 
@@ -35,7 +35,7 @@ pub(super) fn run(globals: &Globals, args: &LinkArgs, screen: &Screen) -> Result
 fn answer(
     globals: &Globals,
     args: &LinkArgs,
-    asked: &Asked,
+    asked: &Query,
     (to, written): &Typed,
     screen: &Screen,
 ) -> Result<(String, Outcome), Failure> {
@@ -84,9 +84,9 @@ fn answer(
             json::text(&json::Link::new(&answer, &layout).with_partial(asked.site.partial()))
         }
     };
-    let wanted = |deed: &Deed| match deed {
-        Deed::Link => answer.hardlink.possible,
-        Deed::Rename => answer.rename.possible,
+    let wanted = |deed: &NameOperation| match deed {
+        NameOperation::Link => answer.hardlink.possible,
+        NameOperation::Rename => answer.rename.possible,
     };
     let wanted: Vec<Option<bool>> = args.need.iter().map(wanted).collect();
     Ok((text, Outcome::of(&wanted)))
@@ -95,7 +95,7 @@ fn answer(
 /// A file of a source folder that could not be linked, of those that what is commonest keeps from
 /// it.
 fn refused_below(
-    asked: &Asked,
+    asked: &Query,
     subject: &Subject,
     held: Option<&Holds>,
     to: &[u8],

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use tarvek_core::kernel::subject::Subject;
 use tarvek_core::link::link_paths::LinkPaths;
-use tarvek_core::link::verdict::{Deed, Reason, Verdict};
+use tarvek_core::link::verdict::{NameOperation, Reason, Verdict};
 use tarvek_core::route::end::End;
 use tarvek_core::route::hops::{Route, View};
 use tarvek_host::observe;
@@ -14,7 +14,7 @@ use tarvek_host::prove::FolderTimes;
 use tarvek_host::prove_link::{irrevocable, sweep, sweep_of};
 
 use super::attempt::{in_child, numbers};
-use crate::inputs::Asked;
+use crate::inputs::Query;
 use crate::outcome::Failure;
 use crate::view::Screen;
 
@@ -23,7 +23,7 @@ use crate::view::Screen;
 /// # Errors
 /// If the view is none of this machine's, or nobody can become the account.
 pub(super) fn prove(
-    asked: &Asked,
+    asked: &Query,
     subject: &Subject,
     ends: &LinkPaths,
     verdicts: [Verdict; 2],
@@ -56,17 +56,17 @@ pub(super) fn prove(
         ));
     }
     let grows = irrevocable(&here);
-    let deeds = [Deed::Link, Deed::Rename];
+    let deeds = [NameOperation::Link, NameOperation::Rename];
     // Whether what has the name may be replaced is not told by another name, and a dot has none to
     // move.
     let taken = ends.target.name.as_ref().is_some_and(|name| name.end == End::Reached);
     // Where a way leads nowhere there is no place to try anything in.
     let there = name.end == End::Reached && ends.target.folder.end == End::Reached;
-    let telling = |deed: &Deed| {
-        let named = (taken || !ends.source.is_name) && *deed == Deed::Rename;
+    let telling = |deed: &NameOperation| {
+        let named = (taken || !ends.source.is_name) && *deed == NameOperation::Rename;
         there && tells(*deed, &verdicts[*deed as usize]) && grows.is_none() && !named
     };
-    let tried: Vec<Deed> = deeds.into_iter().filter(telling).collect();
+    let tried: Vec<NameOperation> = deeds.into_iter().filter(telling).collect();
     let mut came = None;
     if !tried.is_empty() {
         let times: Vec<FolderTimes> =
@@ -84,7 +84,7 @@ pub(super) fn prove(
             Some(said.ok_or_else(|| Failure::new(format!("could not become {subject} to try")))?);
     }
     let [link, rename] = verdicts;
-    let prove = |deed: Deed, verdict: Verdict| match (
+    let prove = |deed: NameOperation, verdict: Verdict| match (
         came.as_ref().and_then(|came| came.of(deed.word())),
         &grows,
     ) {
@@ -92,21 +92,24 @@ pub(super) fn prove(
         (None, Some(why)) => verdict.untried(why),
         (None, None) => verdict,
     };
-    Ok([prove(Deed::Link, link), prove(Deed::Rename, rename)])
+    Ok([prove(NameOperation::Link, link), prove(NameOperation::Rename, rename)])
 }
 
 /// Whether an attempt under a hidden name can tell anything: what is refused because of the name,
 /// or of what the source is, it can't.
-fn tells(deed: Deed, verdict: &Verdict) -> bool {
+fn tells(deed: NameOperation, verdict: &Verdict) -> bool {
     !matches!(
         (deed, verdict.reason),
         (_, Reason::TargetExists | Reason::NotAFolder | Reason::Busy)
-            | (Deed::Rename, Reason::IsFolder | Reason::Flagged | Reason::SourceFolderUnwritable)
+            | (
+                NameOperation::Rename,
+                Reason::IsFolder | Reason::Flagged | Reason::SourceFolderUnwritable
+            )
     )
 }
 
 /// The options that make the child whoever asks, in their view.
-fn who(asked: &Asked, subject: &Subject) -> Result<Vec<OsString>, Failure> {
+fn who(asked: &Query, subject: &Subject) -> Result<Vec<OsString>, Failure> {
     let root = observe::own_uid() == 0;
     let mut options: Vec<OsString> = Vec::new();
     let mut inside = subject.clone();
@@ -148,7 +151,7 @@ fn path_of(route: &Route) -> PathBuf {
 }
 
 /// The same as this process has it.
-fn outside(asked: &Asked, path: &Path) -> PathBuf {
+fn outside(asked: &Query, path: &Path) -> PathBuf {
     match &asked.process {
         Some(process) => {
             let root = PathBuf::from(format!("/proc/{}/root", process.pid));

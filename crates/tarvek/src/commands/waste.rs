@@ -12,7 +12,7 @@ use tarvek_core::waste::found::{Contents, count, groups};
 use tarvek_core::waste::group::{Group, Item, Waste};
 use tarvek_core::waste::inventory::{FileId, Inventory};
 use tarvek_core::waste::pattern::Patterns;
-use tarvek_core::waste::plan::{Asked, Plan, plan};
+use tarvek_core::waste::plan::{Plan, WantedWaste, plan};
 use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::text::counted;
 use tarvek_formats::ignored::Ignored;
@@ -29,7 +29,7 @@ use super::progress::{interruptible, with_progress};
 use crate::cli::{Globals, TableFormat, WasteArgs};
 use crate::inputs::{self, waste_places};
 use crate::outcome::{Failure, Outcome};
-use crate::view::waste::{self, Told};
+use crate::view::waste::{self, WasteReport};
 use crate::view::{Screen, Volume, json, review};
 
 pub(super) fn run(
@@ -70,7 +70,7 @@ pub(super) fn run(
         .collect();
     let media = read.headers.into_inner();
     let filesystems = filesystems(&stock, &shown);
-    let told = Told {
+    let told = WasteReport {
         stock: &stock,
         groups: &shown,
         media: &media,
@@ -150,10 +150,10 @@ fn open_cache(file: &Path) -> Result<Cache, Failure> {
 }
 
 /// What is needed for the kinds that somebody asks for.
-fn kinds(args: &WasteArgs) -> Asked {
+fn kinds(args: &WasteArgs) -> WantedWaste {
     let wants =
         |kinds: &[Waste]| args.kind.is_empty() || args.kind.iter().any(|kind| kinds.contains(kind));
-    Asked {
+    WantedWaste {
         copies: wants(&[Waste::Copy, Waste::Unlinked, Waste::Version]),
         versions: wants(&[Waste::Version]),
     }

@@ -17,7 +17,7 @@ pub(crate) use layout::{Found, LayoutFile, find_layout, layout, no_layout};
 pub(crate) use one_survey::{listing, store_failure, survey};
 pub(crate) use parts::Reading;
 pub(crate) use question::{
-    Asked, Opened, Typed, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
+    Opened, Query, Typed, asked, asked_for_two, folder_here, here, numbers, place, places_of, site,
     site_in_part, subject, usual_subject,
 };
 pub(crate) use waste::{LiveSite, ignored_file, review, waste_places};

@@ -191,7 +191,7 @@ pub(crate) fn places_of(
 }
 
 /// A joined site, and the viewpoint and path of a question about one.
-pub(crate) struct Asked {
+pub(crate) struct Query {
     pub(crate) site: Site,
     pub(crate) view: View,
     /// With `..` taken by name, for those who read it.
@@ -207,7 +207,7 @@ pub(crate) struct Asked {
     parts: Parts,
 }
 
-impl Asked {
+impl Query {
     /// As [`LazySite::settled`].
     pub(crate) fn settled<T>(
         &mut self,
@@ -253,7 +253,7 @@ pub(crate) fn asked(
     path: &OsStr,
     depth: Depth,
     reading: Reading,
-) -> Result<Asked, Failure> {
+) -> Result<Query, Failure> {
     Ok(asked_for_two(globals, view, (path, depth), None, reading)?.0)
 }
 
@@ -283,7 +283,7 @@ pub(crate) fn asked_for_two(
     (path, depth): (&OsStr, Depth),
     other: Option<&OsStr>,
     reading: Reading,
-) -> Result<(Asked, Option<Typed>), Failure> {
+) -> Result<(Query, Option<Typed>), Failure> {
     let opened = Opened::new(globals, view, reading)?;
     let (path, written) = typed(&opened.site, &opened.view, path)?;
     let other = other.map(|other| typed(&opened.site, &opened.view, other)).transpose()?;
@@ -294,7 +294,7 @@ pub(crate) fn asked_for_two(
         paths.extend([(to.clone(), Depth::Names), ([to, &b"/"[..], name].concat(), Depth::Names)]);
     }
     let Opened { site, view, own, process, layout, parts } = opened.looked_at(&paths)?;
-    Ok((Asked { site, view, path, written, own, process, layout, parts }, other))
+    Ok((Query { site, view, path, written, own, process, layout, parts }, other))
 }
 
 /// A site and a viewpoint, before anything was looked at for the question.
@@ -482,8 +482,8 @@ fn absolute(path: &OsStr, view: &View) -> Result<Typed, Failure> {
 
 /// Who asks where nobody is named: the account of a service, on this machine whoever runs this,
 /// elsewhere root.
-pub(crate) fn usual_subject(asked: &Asked) -> (Subject, Option<String>) {
-    let Asked { site, view, own, process, written, .. } = asked;
+pub(crate) fn usual_subject(asked: &Query) -> (Subject, Option<String>) {
+    let Query { site, view, own, process, written, .. } = asked;
     usual(site, view, own, process.as_ref(), written)
 }
 

@@ -185,7 +185,7 @@ fn grid(out: &mut String, needs: &[Need], rows: &[&PartyRow]) {
 }
 
 /// Something that would be made, and what everyone could do with it.
-pub(crate) struct Made<'a> {
+pub(crate) struct NewEntryAnswer<'a> {
     pub(crate) object: Object<'a>,
     pub(crate) users: Vec<PartyRow>,
 }
@@ -199,7 +199,7 @@ pub(crate) fn new_entries(
     subject: &Subject,
     umask: u16,
     add: &Answer,
-    made: &[Made],
+    made: &[NewEntryAnswer],
     screen: &Screen,
 ) -> String {
     let mut out = format!("{}\nas {subject}, umask {umask:04o}\n", strong(typed));

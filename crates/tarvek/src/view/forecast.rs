@@ -23,7 +23,7 @@ pub(crate) enum Show {
 }
 
 /// A library, and what the next scan adds and drops.
-pub(crate) struct Told<'a> {
+pub(crate) struct LibraryForecast<'a> {
     pub(crate) outlook: &'a Outlook,
     pub(crate) since: Option<(Vec<Found>, Vec<Found>)>,
     /// What the headers of the files say, if that is wanted.
@@ -60,7 +60,7 @@ pub(super) fn of_header(media: &Media) -> String {
 }
 
 /// The whole answer.
-pub(crate) fn text(told: &[Told], show: Show, screen: &Screen) -> String {
+pub(crate) fn text(told: &[LibraryForecast], show: Show, screen: &Screen) -> String {
     let mut out = String::new();
     let ready = told.iter().filter(|told| told.outlook.row.ready).count();
     let all = counted(told.len() as u64, "library");
@@ -87,17 +87,25 @@ pub(crate) fn text(told: &[Told], show: Show, screen: &Screen) -> String {
     out
 }
 
-fn figures(out: &mut String, all: &[Told], width: usize) {
+fn figures(out: &mut String, all: &[LibraryForecast], width: usize) {
     let names = || all.iter().map(|told| told.outlook.row.name.to_string());
     let widest = names().map(|name| name.width()).max().unwrap_or(0).clamp(7, 24);
-    let _ = write!(out, "\n  {:widest$}", dim("library"));
-    for (title, wide) in
-        [("titles", 8), ("files", 8), ("space", 11), ("unread", 8), ("odd", 6), ("passed", 8)]
-    {
+    const COLUMNS: [(&str, usize); 6] = [
+        ("titles", 8),
+        ("files", 8),
+        ("space", 11),
+        ("unreadable", 12),
+        ("recognised", 12),
+        ("skipped", 9),
+    ];
+    let before: usize = COLUMNS[..5].iter().map(|(_, wide)| wide).sum();
+    let indent = " ".repeat(2 + widest + before - "recognised".len());
+    let _ = write!(out, "\n{indent}{}\n  {:widest$}", dim("not"), dim("library"));
+    for (title, wide) in COLUMNS {
         let _ = write!(out, "{}{}", " ".repeat(wide - title.len()), dim(title));
     }
     let _ = writeln!(out, "  {}", dim("verdict"));
-    let used = 2 + widest + 8 + 8 + 11 + 8 + 6 + 8 + 2;
+    let used = 2 + widest + COLUMNS.iter().map(|(_, wide)| wide).sum::<usize>() + 2;
     let mut service = None;
     for told in all {
         let (row, forecast) = (&told.outlook.row, &told.outlook.forecast);
@@ -115,7 +123,7 @@ fn figures(out: &mut String, all: &[Told], width: usize) {
         let none = |count: u64| if count == 0 { "–".to_owned() } else { count.to_string() };
         let _ = write!(
             out,
-            "{titles:>8}{:>8}{:>11}{:>8}{:>6}{:>8}",
+            "{titles:>8}{:>8}{:>11}{:>12}{:>12}{:>9}",
             forecast.files,
             if forecast.files == 0 { "–".to_owned() } else { bytes(forecast.bytes) },
             none(forecast.unreadable),
@@ -133,13 +141,12 @@ fn figures(out: &mut String, all: &[Told], width: usize) {
     let _ = writeln!(
         out,
         "\n{}",
-        dim("unread: can't be read · odd: gives no title or episode · passed: sidecars, artwork \
-             and the like\n--titles lists what would be found, --problems what would be missed or \
-             misread")
+        dim("not recognised: gives no title or episode · skipped: sidecars, artwork and the \
+             like\n--titles lists what would be found, --problems what would be missed or misread")
     );
 }
 
-fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Told)) {
+fn each(out: &mut String, all: &[LibraryForecast], list: fn(&mut String, &LibraryForecast)) {
     for told in all {
         let row = &told.outlook.row;
         let good = Some(row.ready);
@@ -155,7 +162,7 @@ fn each(out: &mut String, all: &[Told], list: fn(&mut String, &Told)) {
 }
 
 /// What would be found: a line per film, album or work, and of shows one per season.
-fn titles(out: &mut String, told: &Told) {
+fn titles(out: &mut String, told: &LibraryForecast) {
     let mut lines: Vec<(String, u64, u64, String)> = Vec::new();
     let mut season: Option<(String, Vec<u16>)> = None;
     for found in &told.outlook.forecast.found {
@@ -228,7 +235,7 @@ fn ranges(numbers: &[u16]) -> String {
     runs.collect::<Vec<_>>().join(", ")
 }
 
-fn faults(out: &mut String, told: &Told) {
+fn faults(out: &mut String, told: &LibraryForecast) {
     let outlook = told.outlook;
     let lines = outlook.missed();
     // Where nothing would be found, the verdict says why.
@@ -244,7 +251,7 @@ fn faults(out: &mut String, told: &Told) {
 }
 
 /// `Films: 3 new, 1 gone`, and which.
-fn since(out: &mut String, told: &Told) {
+fn since(out: &mut String, told: &LibraryForecast) {
     let Some((new, gone)) = &told.since else { return };
     let name = &told.outlook.row.name;
     let counts = [(new.len(), "new"), (gone.len(), "gone")];

@@ -58,7 +58,7 @@ pub(crate) fn text(answer: &Answer, layout: &str, screen: &Screen) -> String {
         let _ = writeln!(out, "  {}", wrap(&words, &whole, screen.width() - 20, &" ".repeat(20)));
     }
     if let Some(holds) = &answer.holds {
-        held(&mut out, holds, screen);
+        list_files_in_folder(&mut out, holds, screen);
     }
     if !answer.mounts.is_empty() {
         let _ = writeln!(out, "\n{}", strong(format!("the mounts of {}", answer.view)));
@@ -129,7 +129,7 @@ fn words(verdict: &Verdict) -> String {
     }
 }
 
-fn held(out: &mut String, holds: &Holds, screen: &Screen) {
+fn list_files_in_folder(out: &mut String, holds: &Holds, screen: &Screen) {
     let _ = writeln!(out, "\n{}", strong("the files in it"));
     if holds.possible > 0 {
         let _ = writeln!(out, "  {:8}  {}", allowed(Some(true)), counted(holds.possible, "file"));

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 use tarvek_core::words::text::{bytes, counted, shell_quoted};
-use tarvek_host::reclaim::{Mode, Operation, ReclaimReport, Step, StepState, Taken};
+use tarvek_host::reclaim::{Mode, Operation, ReclaimReport, ReclaimedFromLibrary, Step, StepState};
 use unicode_width::UnicodeWidthStr;
 
 use super::screen::{Screen, Volume, when};
@@ -174,7 +174,7 @@ fn gives_back(step: &Step) -> bool {
 }
 
 /// What was taken back so far.
-pub(crate) fn total(taken: &[Taken], screen: &Screen) -> String {
+pub(crate) fn total(taken: &[ReclaimedFromLibrary], screen: &Screen) -> String {
     let (files, all): (u64, u64) =
         (taken.iter().map(|t| t.files).sum(), taken.iter().map(|t| t.bytes).sum());
     let Some(since) = taken.iter().map(|taken| taken.since).min() else {

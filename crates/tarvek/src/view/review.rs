@@ -6,11 +6,11 @@ use tarvek_formats::review::{self, Row};
 
 use super::csv::{self, Cell};
 use super::json::lossy;
-use super::waste::Told;
+use super::waste::WasteReport;
 
 /// The review of what was found. A spreadsheet changes nothing of it: no cell can be taken for a
 /// formula, a date, or a number that it would round.
-pub(crate) fn text(told: &Told) -> Vec<u8> {
+pub(crate) fn text(told: &WasteReport) -> Vec<u8> {
     let rows = told
         .groups
         .iter()
@@ -18,7 +18,7 @@ pub(crate) fn text(told: &Told) -> Vec<u8> {
     csv::text(&review::COLUMNS, rows)
 }
 
-fn row<'a>(told: &'a Told, group: &Group, item: &Item) -> Vec<Cell<'a>> {
+fn row<'a>(told: &'a WasteReport, group: &Group, item: &Item) -> Vec<Cell<'a>> {
     let stock = told.stock;
     let meta = stock.tree(item.name).meta(item.name.node);
     let decision = match (told.ignored.has(&group.id), item.suggest) {

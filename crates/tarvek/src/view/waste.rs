@@ -21,7 +21,7 @@ use super::style::{Styled, dim, doubt, plain, sign, strong, suggestion};
 use super::wrap::wrap;
 
 /// What was found, and what it took.
-pub(crate) struct Told<'a> {
+pub(crate) struct WasteReport<'a> {
     pub(crate) stock: &'a Inventory<'a>,
     pub(crate) groups: &'a [Group],
     /// What headers say that were read.
@@ -51,7 +51,7 @@ pub(crate) struct Told<'a> {
 /// Groups on the first screen, and names of each.
 const MOST: (usize, usize) = (8, 6);
 
-impl Told<'_> {
+impl WasteReport<'_> {
     /// Bytes that come back by all that is suggested.
     pub(crate) fn frees(&self) -> u64 {
         self.groups.iter().map(|group| group.frees).sum()
@@ -74,7 +74,7 @@ impl Told<'_> {
     }
 }
 
-pub(crate) fn text(told: &Told, screen: &Screen) -> String {
+pub(crate) fn text(told: &WasteReport, screen: &Screen) -> String {
     let mut out = String::new();
     let at_most = told.groups.iter().any(|group| group.at_most);
     let going =
@@ -145,7 +145,7 @@ pub(crate) fn text(told: &Told, screen: &Screen) -> String {
     out
 }
 
-fn sums(out: &mut String, told: &Told, screen: &Screen) {
+fn sums(out: &mut String, told: &WasteReport, screen: &Screen) {
     let kinds = by_kind(told.groups).into_iter().map(|(kind, sum)| (kind.word().to_owned(), sum));
     let areas = by_area(told.stock, told.groups).into_iter().filter(|(_, sum)| sum.groups > 0);
     let name = |area: u16| {
@@ -194,7 +194,7 @@ fn sums(out: &mut String, told: &Told, screen: &Screen) {
     }
 }
 
-fn groups(out: &mut String, told: &Told, screen: &Screen) {
+fn groups(out: &mut String, told: &WasteReport, screen: &Screen) {
     let all = screen.volume() == Volume::Verbose;
     let (most, names) = if all { (usize::MAX, usize::MAX) } else { MOST };
     for (n, group) in told.groups.iter().take(most).enumerate() {
@@ -257,7 +257,7 @@ fn groups(out: &mut String, told: &Told, screen: &Screen) {
     }
 }
 
-fn row(told: &Told, item: &Item) -> [Styled; 3] {
+fn row(told: &WasteReport, item: &Item) -> [Styled; 3] {
     let meta = told.stock.tree(item.name).meta(item.name.node);
     let size = if told.is_folder(item) { "folder".to_owned() } else { bytes(meta.size) };
     let picture = told
@@ -273,7 +273,7 @@ fn rate(media: &Media, size: u64) -> String {
     media.bits_per_second(size).map(|rate| format!("{} kbit/s", rate / 1000)).unwrap_or_default()
 }
 
-fn remarks(out: &mut String, told: &Told, screen: &Screen) {
+fn remarks(out: &mut String, told: &WasteReport, screen: &Screen) {
     let mut remark = |text: String| {
         let _ = writeln!(out, "{}", dim(text));
     };

@@ -53,17 +53,21 @@ pub(crate) mod tests {
     #[test]
     fn each_folder_that_has_to_be_added_to_is_asked_for() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 2755 1101:2100 /loft/media/films");
         let told = "joiner (842:2100) can't add to /data/films: /loft/media/films on granary: \
                     group::r-x via gid 2100 does not let \
                     842:2100 add to it (mode 2755 mira:keepers) → on granary: setfacl -m \
                     u:joiner:rwx /loft/media/films";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/intake/partial");
         scene.tree("granary", "d 0755 0:0 /loft/media/intake/done");
-        assert_eq!(scene.told(&RULE).lines().count(), 3);
+        assert_eq!(scene.messages_of(&RULE).lines().count(), 3);
         scene.without("granary", "/loft/media/intake");
-        assert_eq!(scene.told(&RULE).lines().count(), 1, "what is not there is another finding");
+        assert_eq!(
+            scene.messages_of(&RULE).lines().count(),
+            1,
+            "what is not there is another finding"
+        );
     }
 }

@@ -67,13 +67,13 @@ pub(crate) mod tests {
     #[test]
     fn a_sticky_folder_keeps_what_others_have_made() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 3770 841:2100 /loft/media/intake/done");
         let told = "joiner (842:2100) can't remove from /data/intake/done: /loft/media/intake/done \
                     on granary: the folder is sticky, and \
                     842:2100 owns neither it nor the entry (uid 841) → on granary: chmod -t \
                     /loft/media/intake/done";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 
     #[test]
@@ -88,19 +88,21 @@ pub(crate) mod tests {
         let ranges = IdRange { inside: 0, outside: 100_000, count: 65_536 };
         joiner.userns = Some(UserNs::Ranges(IdMap::both(vec![ranges])));
         assert!(
-            scene.told(&RULE).contains("the folder is sticky, and 100000:100000 owns neither"),
+            scene
+                .messages_of(&RULE)
+                .contains("the folder is sticky, and 100000:100000 owns neither"),
             "{}",
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         );
         scene.service("joiner").userns = None;
-        assert_eq!(scene.told(&RULE), "", "root of the host may");
+        assert_eq!(scene.messages_of(&RULE), "", "root of the host may");
     }
 
     #[test]
     fn without_write_permission_nothing_can_be_taken_out() {
         let mut scene = Scene::local().with_intake();
         scene.tree("granary", "d 2750 841:2100 /loft/media/intake/done");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.contains("does not let 842:2100 remove from it (mode 2750 drover:keepers)"),
             "{told}"

@@ -89,7 +89,7 @@ pub(crate) mod tests {
     #[test]
     fn what_is_refused_below_is_counted_by_cause_and_repaired_where_it_is() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let film = "/loft/media/films/Low Water (2003)/Low Water (2003).mkv";
         scene.tree("granary", &format!("f 0600 1101:2100 {film}"));
         let told = format!(
@@ -97,9 +97,9 @@ pub(crate) mod tests {
              file of mode 0600 mira:keepers, \
              such as {film} → on granary: setfacl -m u:lantern:r '{film}'"
         );
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
-        assert_eq!(scene.told(&RULE), "", "the root is another rule's");
+        assert_eq!(scene.messages_of(&RULE), "", "the root is another rule's");
     }
 
     #[test]
@@ -108,7 +108,7 @@ pub(crate) mod tests {
         for uid in 3000..3012 {
             scene.tree("granary", &format!("f 0600 {uid}:{uid} /loft/media/films/{uid}.mkv"));
         }
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("can't read 12 of 14 entries"), "{told}");
         assert!(told.contains("3007.mkv; 4 for 4 further reasons →"), "{told}");
     }

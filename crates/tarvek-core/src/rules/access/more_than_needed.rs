@@ -100,15 +100,15 @@ pub(crate) mod tests {
     fn a_server_that_could_write_is_told_how() {
         let mut scene = Scene::local();
         scene.tree("granary", "d 0777 0:0 /loft/media/films");
-        assert_eq!(scene.told(&RULE), "", "its mapping is read-only");
+        assert_eq!(scene.messages_of(&RULE), "", "its mapping is read-only");
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
         let told = "lantern (840:840) only serves, but could add to /media/films (other::rwx) → in \
                     the layout line 7: set access = \"ro\" for lantern's mapping to /media; on \
                     granary: recreate lantern's container with this mapping";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /loft/media/films\nf 0666 0:0 /loft/media/films/list");
-        assert!(scene.told(&RULE).contains("could change 1 entry below /media/films"));
+        assert!(scene.messages_of(&RULE).contains("could change 1 entry below /media/films"));
         scene.service("lantern").roles.push(ServiceRole::Sort);
-        assert_eq!(scene.told(&RULE), "", "who sorts has to write");
+        assert_eq!(scene.messages_of(&RULE), "", "who sorts has to write");
     }
 }

@@ -97,21 +97,21 @@ pub(crate) mod tests {
     #[test]
     fn a_link_keeps_the_rights_of_the_download() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("drover").umask = Some(0o027);
         let told = "a file that drover makes in /data/intake/partial will be 0640 drover:keepers, \
                     linked or moved there, and lantern (840:840) can't read it in \
                     /media/films → ";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
         scene.layout.intakes[0].want = Want::Copy;
-        assert_eq!(scene.told(&RULE), "", "a copy is made anew");
+        assert_eq!(scene.messages_of(&RULE), "", "a copy is made anew");
         // Where a default ACL takes the place of the umask, it is that of the folder in which the
         // file is made.
         scene.layout.intakes[0].want = Want::Hardlink;
         let tags = [(Tag::UserObj, 7), (Tag::GroupObj, 5), (Tag::Other, 0)];
         let default = Acl::new(tags.map(|(tag, perm)| AclEntry { tag, perm }).to_vec());
         scene.default_acl("granary", "/loft/media/intake/partial", default);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         let partial = "on granary: find /loft/media/intake/partial -type d -exec setfacl -m \
                        d:u:lantern:rX '{}' +";
         assert!(told.contains(partial), "{told}");
@@ -127,22 +127,22 @@ pub(crate) mod tests {
         );
         let told = "2 files in /data/intake/done, such as /loft/media/intake/done/b.mkv (0600 \
                     drover:keepers), keep their rights";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
         let give = "find /loft/media/intake/done -type f -exec setfacl -m u:lantern:r '{}' +";
-        assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).ends_with(give), "{}", scene.messages_of(&RULE));
         // What lantern may write already is not cut down to reading.
         scene.tree("granary", "f 0664 0:840 /loft/media/intake/done/c/its.mkv");
         let give = "find /loft/media/intake/done -type f '!' -perm /066 -exec setfacl -m \
                     u:lantern:r '{}' +";
-        assert!(scene.told(&RULE).ends_with(give), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).ends_with(give), "{}", scene.messages_of(&RULE));
         scene.tree("granary", "f 0640 841:2100 /loft/media/intake/done/b.mkv");
         let by_hand = "; let lantern read those files";
-        assert!(scene.told(&RULE).ends_with(by_hand), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).ends_with(by_hand), "{}", scene.messages_of(&RULE));
         scene.tree(
             "granary",
             "f 0644 841:2100 /loft/media/intake/done/b.mkv\nf 0644 841:2100 \
                                /loft/media/intake/done/c/d.mkv",
         );
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

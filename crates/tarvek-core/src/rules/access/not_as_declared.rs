@@ -57,7 +57,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             }
             let remedy = remedy(site, &own, folder, top, (who, *right), &asker);
             for (some, word) in found {
-                let finding = told(site, folder, who, *right, &some, word);
+                let finding = describe_difference(site, folder, who, *right, &some, word);
                 findings.extend(finding.map(|finding| finding.remedy(remedy.clone())));
             }
         }
@@ -65,7 +65,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     findings
 }
 
-fn told(
+fn describe_difference(
     site: &Site,
     folder: &Folder,
     who: &Name,
@@ -270,16 +270,16 @@ pub(crate) mod tests {
         let rights =
             [("lantern", Right::Read), ("@keepers", Right::Change), ("mira", Right::Change)];
         scene.layout.folders.push(folder("/loft/media/films", &rights));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.folders[0].rights = vec![("lantern".into(), Right::Change)];
         let told = "lantern has less than \"change\" on 3 entries at and below /loft/media/films, \
                     such as /loft/media/films → the \
                     way of lantern to it is read-only: write rw into its mapping, mount or share; \
                     or change the rights in line 8 of the \
                     layout";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.folders[0].rights = vec![("@keepers".into(), Right::Read)];
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.starts_with("@keepers has more than \"read\" on 3 entries"), "{told}");
         // Only what is declared is touched: an entry for the one who is meant.
         let entry = "→ on granary: setfacl -R -m g::rX,d:g::rX /loft/media/films; or change the \
@@ -287,13 +287,13 @@ pub(crate) mod tests {
         assert!(told.ends_with(entry), "{told}");
         scene.layout.folders[0].rights = vec![("archivist".into(), Right::None)];
         scene.facts("granary").accounts.push(account("archivist", 1200, &["keepers"]));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         let entry = "→ on granary: setfacl -R -m u:archivist:---,d:u:archivist:--- \
                      /loft/media/films; or change the rights in line 8";
         assert!(told.contains(entry), "{told}");
         scene.layout.folders[0].rights = vec![("@keepers".into(), Right::Read)];
         let inner = folder("/loft/media/films/Low Water (2003)", &[("@keepers", Right::Change)]);
         scene.layout.folders.push(inner);
-        assert!(scene.told(&RULE).starts_with("@keepers has more than \"read\" on 1 entry"));
+        assert!(scene.messages_of(&RULE).starts_with("@keepers has more than \"read\" on 1 entry"));
     }
 }

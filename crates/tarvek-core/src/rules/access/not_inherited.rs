@@ -52,19 +52,19 @@ pub(crate) mod tests {
     #[test]
     fn what_one_makes_the_next_has_to_read() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("joiner").umask = Some(0o027);
         let told = "a folder that joiner makes in /data/films will be 2750 joiner:keepers and \
                     lantern (840:840) can't read it in /media/films → in the layout line 5: set \
                     umask = \"022\" for service joiner; on granary: set it in joiner as well, and \
                     restart it";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.service("joiner").umask = Some(0o002);
         scene.service("drover").umask = Some(0o077);
         let told = "a file that drover makes in /data/intake/partial will be 0600 drover:keepers \
                     and joiner (842:2100) can't read it in /data/intake/done → in the layout line \
                     5: set umask = \"027\" for service drover; on granary: set it in drover as \
                     well, and restart it";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

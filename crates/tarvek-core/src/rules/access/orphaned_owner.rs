@@ -29,10 +29,10 @@ const TOLD: usize = 8;
 
 /// Judges the media of every host of which accounts are known.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
-    site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
+    site.observed().filter_map(|(host, _)| judge_host(site, host, cases)).collect()
 }
 
-fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
+fn judge_host(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     let accounts: BTreeSet<u32> = site.accounts(host).map(|account| account.uid).collect();
     let mut orphans: BTreeMap<u32, AlikeEntries> = BTreeMap::new();
     if accounts.is_empty() {
@@ -85,7 +85,7 @@ pub(crate) mod tests {
     #[test]
     fn owners_without_an_account_are_told_by_number() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree(
             "granary",
             "f 0644 1004:2100 /loft/media/films/a\nf 0644 1004:0 \
@@ -95,17 +95,17 @@ pub(crate) mod tests {
                     /loft/media/films/b; 1 entry by 1009, such \
                     as /loft/media/films/c → on granary: find /loft/media/films -uid 1004 -o -uid \
                     1009 lists them; chown -h gives them to an account";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         for uid in 1010..1020 {
             scene.tree("granary", &format!("f 0644 {uid}:0 /loft/media/films/x{uid}"));
         }
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("; 4 entries by 4 further numbers →"), "{told}");
         assert!(told.ends_with(
             "find /loft/media/films -nouser lists them; chown -h gives them to an account"
         ));
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();
-        assert_eq!(scene.told(&RULE), "", "nobody knows who has an account there");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody knows who has an account there");
     }
 }

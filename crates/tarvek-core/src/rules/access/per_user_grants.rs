@@ -40,7 +40,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             let people = users.iter().filter(|uid| !services.contains(uid));
             let names: Vec<String> = people.map(|uid| site.user_text(host, *uid)).collect();
             if names.len() >= MANY {
-                findings.extend(told(site, host, perm, &names, &some));
+                findings.extend(describe_grants(site, host, perm, &names, &some));
             }
         }
     }
@@ -68,7 +68,7 @@ fn grants(site: &Site, host: &Name, cases: &[UsedPath]) -> BTreeMap<(u8, Vec<u32
     grants
 }
 
-fn told(
+fn describe_grants(
     site: &Site,
     host: &Name,
     perm: u8,
@@ -148,12 +148,12 @@ pub(crate) mod tests {
             )
         };
         scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 840]));
-        assert_eq!(scene.told(&RULE), "", "a service is no person");
+        assert_eq!(scene.messages_of(&RULE), "", "a service is no person");
         scene.acl("granary", "/loft/media/films", acl(&[1101, 1102, 1103]));
         let told = "1 entry on granary, such as /loft/media/films, grant rwx to mira, oskar, ines \
                     one by one → on granary: put them into \
                     one group, then setfacl -m g:GROUP:rwx -x u:mira,u:oskar,u:ines \
                     /loft/media/films";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

@@ -80,15 +80,15 @@ pub(crate) mod tests {
     #[test]
     fn the_first_folder_that_refuses_is_named_with_the_entry_that_opens_it() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
         let told = "lantern (840:840) can't read /media/films: /loft/media/films on granary: \
                     other::--- does not let 840:840 enter it \
                     (mode 0750 mira:keepers) → on granary: setfacl -R -m \
                     u:lantern:rX,d:u:lantern:rX /loft/media/films";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree("granary", "d 0700 0:0 /loft/media");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.contains("/loft/media on granary: other::--- does not let 840:840 search it"),
             "{told}"
@@ -109,7 +109,7 @@ pub(crate) mod tests {
              f 0600 0:0 /loft/media/films/named/c.mkv",
         );
         scene.run("granary", &["setfacl", "-m", "u:840:rwx", "/loft/media/films/named"]);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         let all = "on granary: setfacl -R -m u:lantern:rX,d:u:lantern:rX /loft/media/films;";
         let steps = told.split_once(all).expect(&told).1;
         for step in [
@@ -135,13 +135,13 @@ pub(crate) mod tests {
     #[test]
     fn a_share_that_does_not_admit_the_mounts_user_refuses_everything() {
         let mut scene = Scene::over(Protocol::Smb);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().only.push("@keepers".into());
         let told = "lantern (840:840) can't read /media/films: /loft/media on granary: the share \
                     does not admit lantern → in the layout line 3: add \"lantern\" to only of the \
                     smb of share media; on granary: put what `tarvek emit smb` writes in place, \
                     and run smbcontrol smbd reload-config";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         // The board says that it is mounted, and that it is the share that refuses.
         let board = check(&scene.site()).board;
         let Stages { mounted, exists, readable, .. } = board[0].stages;

@@ -28,10 +28,10 @@ pub static RULE: Rule = Rule {
 
 /// Judges the media of every host.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
-    site.observed().filter_map(|(host, _)| told(site, host, cases)).collect()
+    site.observed().filter_map(|(host, _)| judge_host(site, host, cases)).collect()
 }
 
-fn told(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
+fn judge_host(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     // What anyone may do is what a stranger may; in a sticky folder they can't touch what others
     // have.
     let stranger = Subject::new(NOBODY - 1, NOBODY - 1, []);
@@ -73,11 +73,11 @@ pub(crate) mod tests {
     fn what_a_stranger_may_write_is_counted() {
         let mut scene = Scene::local();
         scene.tree("granary", "d 1777 0:0 /loft/media/films/upload\nf 0666 0:0 /srv/elsewhere");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x");
         let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on \
                     granary: find /loft/media/films '!' -type l '!' '(' -type d -perm -1000 ')' \
                     -perm -0002 -exec chmod o-w '{}' +";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

@@ -67,7 +67,7 @@ pub(crate) mod tests {
             ("off", "on", "loft/media has atime=on → on granary: zfs set atime=off loft/media"),
         ] {
             assert_eq!(
-                Scene::with_dataset(&[("atime", declared)], &[("atime", seen)]).told(&RULE),
+                Scene::with_dataset(&[("atime", declared)], &[("atime", seen)]).messages_of(&RULE),
                 told
             );
         }
@@ -78,7 +78,7 @@ pub(crate) mod tests {
                  {options}"
             );
             scene.facts("granary").mounts = Some(mounts(&table));
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(with("rw,relatime"), "");
         let told = "/loft/media is mounted with access times for every read → on granary: mount -o \

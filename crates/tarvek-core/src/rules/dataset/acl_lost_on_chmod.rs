@@ -51,7 +51,7 @@ pub(crate) mod tests {
             [("nfsv4", "discard", told), ("nfsv4", "restricted", ""), ("posixacl", "discard", "")]
         {
             let scene = Scene::with_dataset(&[("acltype", kind)], &[("aclmode", mode)]);
-            assert_eq!(scene.told(&RULE), expected, "{kind} {mode}");
+            assert_eq!(scene.messages_of(&RULE), expected, "{kind} {mode}");
         }
     }
 }

@@ -58,8 +58,8 @@ pub(crate) mod tests {
         let told = "loft/media takes upper and lower case for the same, and lantern on Linux uses \
                     it → on granary: make a dataset with \
                     casesensitivity=sensitive, and move the media there";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.host("granary").os = Os::Macos;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

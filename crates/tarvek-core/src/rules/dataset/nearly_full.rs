@@ -164,14 +164,14 @@ pub(crate) mod tests {
              btrfs /dev/sdc1 rw",
         ));
         facts.told.subvolume_limits = vec![limit(80)];
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").told.subvolume_limits = vec![limit(96)];
         let told = "the limit of the subvolume /loft/media on granary is full to 96 %: 4.0 GiB are \
                     left → on granary: delete what is not \
                     needed in /loft/media, or raise the limit: btrfs qgroup limit 150G /loft/media";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").told.subvolume_limits[0].point = abs("/attic");
-        assert_eq!(scene.told(&RULE), "", "it is of another filesystem");
+        assert_eq!(scene.messages_of(&RULE), "", "it is of another filesystem");
     }
 
     #[test]
@@ -183,7 +183,7 @@ pub(crate) mod tests {
             scene.facts("granary").told.capacities =
                 vec![capacity("/", 100, 0), capacity("/loft", used << 20, available << 20)];
             let severity = scene.findings().iter().find(|f| f.rule == &RULE).map(|f| f.severity);
-            (severity, scene.told(&RULE))
+            (severity, scene.messages_of(&RULE))
         };
         assert_eq!(with(85, 15), (None, String::new()));
         let told = "/loft on granary is full to 86 %: 14.0 MiB are left → on granary: delete what \

@@ -50,14 +50,15 @@ pub(crate) mod tests {
     fn small_records_are_told_where_large_files_lie() {
         let told = "loft/media holds large files and has recordsize=128K → on granary: zfs set \
                     recordsize=1M loft/media";
-        assert_eq!(Scene::with_dataset(&[], &[("recordsize", "128K")]).told(&RULE), told);
+        assert_eq!(Scene::with_dataset(&[], &[("recordsize", "128K")]).messages_of(&RULE), told);
         assert_eq!(
-            Scene::with_dataset(&[("recordsize", "128K")], &[("recordsize", "1M")]).told(&RULE),
+            Scene::with_dataset(&[("recordsize", "128K")], &[("recordsize", "1M")])
+                .messages_of(&RULE),
             ""
         );
         let mut books = Scene::with_dataset(&[("recordsize", "131072")], &[]);
-        assert_eq!(books.told(&RULE).lines().count(), 1);
+        assert_eq!(books.messages_of(&RULE).lines().count(), 1);
         books.service("lantern").libraries[0].kind = Kind::Books;
-        assert_eq!(books.told(&RULE), "");
+        assert_eq!(books.messages_of(&RULE), "");
     }
 }

@@ -34,7 +34,7 @@ pub static RULE: Rule = Rule {
 
 /// What a name is of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Of {
+enum NumberOf {
     Account,
     Group,
 }
@@ -54,8 +54,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                 continue;
             }
             let (about, what) = match of {
-                Of::Account => (About::Account(name.clone()), "account"),
-                Of::Group => (About::Group(name.clone()), "group"),
+                NumberOf::Account => (About::Account(name.clone()), "account"),
+                NumberOf::Group => (About::Group(name.clone()), "group"),
             };
             let message = format!(
                 "the {what} {name} is {number} on {client} and {other} on {server}, which {client} \
@@ -73,7 +73,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 /// both have free.
 fn renumbered(
     site: &Site,
-    of: Of,
+    of: NumberOf,
     name: &Name,
     client: (&Name, u32),
     server: (&Name, u32),
@@ -84,8 +84,8 @@ fn renumbered(
     let (mut steps, mut effects) = (Vec::new(), Vec::new());
     let mut change = |(host, from): (&Name, u32), to: u32| {
         let (command, kind, give) = match of {
-            Of::Account => ("usermod -u", "-uid", "chown -h"),
-            Of::Group => ("groupmod -g", "-gid", "chgrp -h"),
+            NumberOf::Account => ("usermod -u", "-uid", "chown -h"),
+            NumberOf::Group => ("groupmod -g", "-gid", "chgrp -h"),
         };
         let command = Command::new(command).arg(to.to_string()).operand(name.raw());
         steps.push(Step::run(host, command));
@@ -94,14 +94,14 @@ fn renumbered(
              -xdev {kind} {from} -exec {give} {to} {{}} +"
         ));
         let declared = site.layout.host(host).is_some_and(|host| match of {
-            Of::Account => host.accounts.iter().any(|account| account.name == *name),
-            Of::Group => host.groups.iter().any(|group| group.name == *name),
+            NumberOf::Account => host.accounts.iter().any(|account| account.name == *name),
+            NumberOf::Group => host.groups.iter().any(|group| group.name == *name),
         });
         if declared {
             let (host, name) = (host.clone(), name.clone());
             steps.push(match of {
-                Of::Account => site.layout.set(Part::Account { host, name }, "uid", to),
-                Of::Group => site.layout.set(Part::Group { host, name }, "", to),
+                NumberOf::Account => site.layout.set(Part::Account { host, name }, "uid", to),
+                NumberOf::Group => site.layout.set(Part::Group { host, name }, "", to),
             });
         }
     };
@@ -120,9 +120,9 @@ fn renumbered(
 }
 
 /// The numbers of accounts and groups. What was seen counts before what is declared.
-fn numbers<'a>(site: &'a Site, host: &Name) -> BTreeMap<(Of, &'a Name), u32> {
-    let accounts = site.accounts(host).map(|a| ((Of::Account, &a.name), a.uid));
-    let groups = site.groups(host).map(|group| ((Of::Group, &group.name), group.gid));
+fn numbers<'a>(site: &'a Site, host: &Name) -> BTreeMap<(NumberOf, &'a Name), u32> {
+    let accounts = site.accounts(host).map(|a| ((NumberOf::Account, &a.name), a.uid));
+    let groups = site.groups(host).map(|group| ((NumberOf::Group, &group.name), group.gid));
     let mut numbers = BTreeMap::new();
     for (name, number) in accounts.chain(groups) {
         numbers.entry(name).or_insert(number);
@@ -183,7 +183,7 @@ pub(crate) mod tests {
     #[test]
     fn numbers_have_to_agree_where_they_travel() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let facts = scene.facts("millrace");
         facts.accounts = vec![account("lantern", 999, &[]), account("daemon", 5, &[])];
         facts.groups = vec![group("keepers", 1005)];
@@ -193,17 +193,17 @@ pub(crate) mod tests {
                     uid = 840 for account lantern of millrace\nthe group keepers is 1005 on \
                     millrace and 2100 on granary, which millrace mounts from over NFS → on \
                     millrace: groupmod -g 2100 keepers";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         // A number that somebody else has is none to be given.
         scene.facts("millrace").accounts.push(account("ferry", 840, &[]));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("→ on granary: usermod -u 999 lantern;"), "{told}");
         scene.facts("granary").accounts.push(account("warden", 999, &[]));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("→ on millrace: usermod -u 1000 lantern;"), "{told}");
         assert!(told.contains("on granary: usermod -u 1000 lantern"), "{told}");
         let mut scene = Scene::over(Protocol::Smb);
         scene.facts("millrace").groups = vec![group("keepers", 1005)];
-        assert_eq!(scene.told(&RULE), "", "over SMB no number travels");
+        assert_eq!(scene.messages_of(&RULE), "", "over SMB no number travels");
     }
 }

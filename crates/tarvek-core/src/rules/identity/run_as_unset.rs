@@ -57,14 +57,18 @@ pub(crate) mod tests {
     #[test]
     fn an_image_decides_where_nobody_says_anything() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Unset;
         assert!(
             scene
-                .told(&RULE)
+                .messages_of(&RULE)
                 .starts_with("no account is set for lantern, so that its image decides")
         );
         scene.service("lantern").map = None;
-        assert_eq!(scene.told(&RULE), "", "a program on its host has the account of its name");
+        assert_eq!(
+            scene.messages_of(&RULE),
+            "",
+            "a program on its host has the account of its name"
+        );
     }
 }

@@ -59,15 +59,15 @@ pub(crate) mod tests {
     #[test]
     fn root_is_told_by_number_and_by_name_but_not_inside_a_namespace() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         for root in [RunAs::Numbers(0, None), RunAs::Account("root".into())] {
             scene.service("lantern").runs_as = root;
             let told = "lantern runs as root on granary → make an account for lantern, give it the \
                         rights that it needs, and in the layout set runs_as to its UID:GID; on \
                         granary: recreate lantern's container as that account";
-            assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+            assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
         }
         scene.service("lantern").userns = Some(UserNs::Rootless("mira".into()));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -80,16 +80,16 @@ pub(crate) mod tests {
     #[test]
     fn two_services_or_a_service_and_a_person_are_two_jobs() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Account("mira".into());
         let told = "lantern serves as mira, the account of a person → make an account for lantern, \
                     and in the layout set runs_as to it; on granary: recreate lantern's container \
                     as that account";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
         scene.service("lantern").runs_as = RunAs::Numbers(841, None);
         let told = "lantern and drover all run as uid 841 on granary → in the layout, give each an \
                     account of its own as its runs_as, in one group where they share files; on \
                     granary: recreate lantern's container";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
     }
 }

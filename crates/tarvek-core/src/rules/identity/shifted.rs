@@ -124,22 +124,22 @@ pub(crate) mod tests {
     fn a_namespace_is_blamed_where_the_same_account_could_read_without_it() {
         let mut scene = Scene::local();
         scene.tree("granary", "d 0750 840:840 /loft/media/films");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
         scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
         let told = "lantern is 840:840 inside its namespace and 100840:100840 where the files are, \
                     which can't read /media/films → \
                     map 840 into the namespace as itself, or mount with its ids (idmap = true), or \
                     give 100840 the rights";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.service("lantern").map.as_mut().unwrap()[0].idmap = true;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").map.as_mut().unwrap()[0].idmap = false;
         scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
-        assert_eq!(scene.told(&RULE), "", "it could not read without the namespace either");
+        assert_eq!(scene.messages_of(&RULE), "", "it could not read without the namespace either");
         let range = IdRange { inside: 0, outside: 100_000, count: 100 };
         scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "lantern can't run as 840:840: the user namespace of lantern has no id 840"
         ));
     }
@@ -159,13 +159,13 @@ pub(crate) mod tests {
                  into the namespace as itself",
                 protocol.word()
             );
-            assert_eq!(scene.told(&RULE), told);
+            assert_eq!(scene.messages_of(&RULE), told);
         }
         let mut scene = Scene::over(Protocol::Nfs);
         scene.tree("granary", "d 0750 840:840 /loft/media/films");
         let range = IdRange { inside: 0, outside: 100_000, count: 1000 };
         scene.service("lantern").userns = Some(UserNs::Ranges(IdMap::both(vec![range])));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.ends_with("→ map 840 into the namespace as itself, or give 100840 the rights"),
             "{told}"

@@ -124,16 +124,16 @@ pub(crate) mod tests {
     #[test]
     fn an_export_that_replaces_an_id_is_told_once_a_server() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::All;
         let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: \
                     all_squash of the export → in the layout line 3: add { clients = \"millrace\", \
                     access = \"ro\", squash = \"root\" } to nfs of share media; on granary: put \
                     what `tarvek emit exports` writes in place, and run exportfs -ra";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.shares[0].nfs[0].squash = Squash::Root;
         scene.service("lantern").runs_as = RunAs::Numbers(0, Some(0));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.contains(
                 "as 65534:65534: root_squash of the export → in the layout, set runs_as of lantern"
@@ -141,6 +141,6 @@ pub(crate) mod tests {
             "{told}"
         );
         scene.layout.shares[0].nfs[0].squash = Squash::None;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

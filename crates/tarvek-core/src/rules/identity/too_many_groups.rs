@@ -104,17 +104,17 @@ pub(crate) mod tests {
         scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
         let groups = |count: u32| (1..count).chain([2100]).map(GroupRef::Gid).collect();
         scene.service("lantern").groups = groups(16);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").groups = groups(17);
         let told = "lantern has 17 further groups, and gid 2100, which would let it read \
                     /media/films, does not travel → on granary: \
                     manage-gids=y in the [mountd] section of nfs.conf, and declare manage_gids = \
                     true; usermod -a -G keepers lantern";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.host("granary").manage_gids = true;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.host("granary").manage_gids = false;
         scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
-        assert_eq!(scene.told(&RULE), "", "the group would not let it in");
+        assert_eq!(scene.messages_of(&RULE), "", "the group would not let it in");
     }
 }

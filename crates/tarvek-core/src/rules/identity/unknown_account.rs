@@ -94,14 +94,14 @@ pub(crate) mod tests {
     #[test]
     fn a_number_without_an_account_is_nobodys() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901));
         let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: \
                     groupadd -g 901 lantern2; useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin \
                     lantern2; in the layout: set account lantern2 of granary to { uid = 900 }";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();
-        assert_eq!(scene.told(&RULE), "", "nobody knows who has an account there");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody knows who has an account there");
     }
 }

@@ -64,13 +64,13 @@ pub(crate) mod tests {
     #[test]
     fn where_selinux_enforces_a_folder_has_a_label() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.host("granary").selinux = Some(true);
         let told = "granary enforces SELinux, and the mapping to /media asks for no label → in the \
                     layout line 7: set label = \"shared\" for lantern's mapping to /media; on \
                     granary: recreate lantern's container with this mapping";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

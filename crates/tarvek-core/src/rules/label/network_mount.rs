@@ -65,11 +65,11 @@ pub(crate) mod tests {
     #[test]
     fn what_comes_from_elsewhere_has_no_label() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);
         let told = "the mapping to /media asks for a label, and nfs can't have one of its own → in \
                     the layout line 7: remove label from lantern's mapping to /media; on millrace: \
                     recreate lantern's container with this mapping; setsebool -P virt_use_nfs on";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

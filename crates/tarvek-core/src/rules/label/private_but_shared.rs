@@ -72,13 +72,13 @@ pub(crate) mod tests {
     #[test]
     fn what_two_use_is_labelled_for_both() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("joiner").map.as_mut().unwrap()[0].label = Some(Label::Private);
         let told = "joiner takes /loft/media for itself, and lantern maps it too → in the layout \
                     line 7: set label = \"shared\" for joiner's mapping to /data; on granary: \
                     recreate joiner's container with this mapping";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.host("granary").selinux = Some(false);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -68,11 +68,11 @@ pub(crate) mod tests {
     fn a_configuration_folder_is_followed_to_where_it_is() {
         let mut scene = Scene::over(Protocol::Nfs);
         scene.service("lantern").config = Some(abs("/srv/lantern"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").config = Some(abs("/mnt/media/.lantern"));
         let told = "the configuration of lantern lies in the share media: /loft/media/.lantern → \
                     move it to a folder of millrace's own \
                     disk, such as /srv/lantern";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

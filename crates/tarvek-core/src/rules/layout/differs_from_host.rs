@@ -256,14 +256,14 @@ pub(crate) mod tests {
     #[test]
     fn numbers_of_accounts_and_groups() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").accounts[2].uid = 1003;
         scene.facts("granary").groups[1].gid = 7;
         let told = "the uid of lantern: the layout says 840, granary has 1003 → write 1003 into \
                     the layout, or change granary\n\
                     the gid of keepers: the layout says 2100, granary has 7 → write 7 into the \
                     layout, or change granary";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 
     #[test]
@@ -292,7 +292,7 @@ pub(crate) mod tests {
             vec![Configured { fact, spot: Default::default() }]
         };
         facts.told.configured.facts = offered("/loft/media");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         // A quota that is declared is one that has to be there.
         scene.host("granary").datasets[0].quota = Some(2 << 40);
         let quota = |value: &str| {
@@ -304,7 +304,7 @@ pub(crate) mod tests {
             scene.facts("granary").told.properties.push(quota(seen));
             let told =
                 format!("the quota of loft/media: the layout says 2.0 TiB, granary has {seen} →");
-            assert_eq!(scene.told(&RULE).starts_with(&told), differs, "{seen}");
+            assert_eq!(scene.messages_of(&RULE).starts_with(&told), differs, "{seen}");
         }
         scene.host("granary").datasets[0].quota = None;
         let facts = scene.facts("granary");
@@ -320,7 +320,7 @@ pub(crate) mod tests {
                     the folder of the share media: the layout says /loft/media, granary has /old → \
                     write /old into the layout, or change \
                     granary";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 
     #[test]
@@ -338,16 +338,16 @@ pub(crate) mod tests {
             ),
         ] {
             let mut scene = Scene::over(protocol);
-            assert_eq!(scene.told(&RULE), "");
+            assert_eq!(scene.messages_of(&RULE), "");
             scene.layout.mounts[0].options = MountOptions::read("ro,noatime,rw");
             let told = "the mode of /mnt/media: the layout says rw, millrace has ro → write ro \
                         into the layout, or change millrace";
-            assert_eq!(scene.told(&RULE), told);
+            assert_eq!(scene.messages_of(&RULE), told);
             scene.layout.mounts[0].options = MountOptions::read("rw,ro");
-            assert_eq!(scene.told(&RULE), "", "the last one counts");
+            assert_eq!(scene.messages_of(&RULE), "", "the last one counts");
             let table = format!("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media {other} ro");
             scene.facts("millrace").mounts = Some(mounts(&table));
-            let told = scene.told(&RULE);
+            let told = scene.messages_of(&RULE);
             assert!(
                 told.starts_with(&format!("the source of /mnt/media: the layout says {said} →")),
                 "{told}"
@@ -366,16 +366,16 @@ pub(crate) mod tests {
             vec![Configured { fact: Fact::Export(fact), spot: Default::default() }]
         };
         scene.facts("granary").told.configured.facts = exported(&|_| {});
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").told.configured.facts = exported(&|fact| {
             fact.export.access = crate::words::terms::Access::ReadWrite;
         });
         let told = "the export of /loft/media to *: the layout says ro, root_squash, granary has \
                     rw, root_squash → write rw, root_squash into \
                     the layout, or change granary";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").told.configured.facts =
             exported(&|fact| fact.path = b"/loft/other".to_vec());
-        assert!(scene.told(&RULE).contains("granary has none"));
+        assert!(scene.messages_of(&RULE).contains("granary has none"));
     }
 }

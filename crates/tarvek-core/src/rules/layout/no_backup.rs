@@ -73,16 +73,16 @@ pub(crate) mod tests {
     #[test]
     fn configuration_and_originals_need_a_backup() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").config = Some(abs("/srv/lantern"));
         scene.service("lantern").libraries[0].original = true;
         let told = "nothing is said of a backup of lantern's configuration → back it up, and write \
                     backup = \"…\" into the service\n\
                     Films can't be replaced, and nothing is said of its backup → back it up, and \
                     write backup = \"…\" into the library";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.service("lantern").backup = Some("rill".into());
         scene.service("lantern").libraries[0].backup = Some("rill".into());
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -220,13 +220,13 @@ pub(crate) mod tests {
             facts.push(Configured { fact: Fact::Mapping(fact), spot: spot.clone() });
         }
         scene.facts("granary").told.configured.facts = facts;
-        scene.told(&RULE)
+        scene.messages_of(&RULE)
     }
 
     #[test]
     fn what_runs_is_held_against_what_is_declared() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "", "nobody saw what runs");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody saw what runs");
         let media = ("/loft/media", "/media", Access::ReadOnly);
         assert_eq!(running(&mut scene, 840, &[media]), "");
         let remedy = " → on granary: make the container of lantern anew, so that it gets what is \

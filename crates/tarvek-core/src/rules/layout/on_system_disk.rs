@@ -94,7 +94,7 @@ pub(crate) mod tests {
     #[test]
     fn what_lies_in_no_dataset_lies_on_the_system_disk() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "", "nobody knows of any dataset");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody knows of any dataset");
         scene.host("granary").datasets.push(Dataset {
             name: "attic".into(),
             at: abs("/attic"),
@@ -105,13 +105,13 @@ pub(crate) mod tests {
         });
         let told = "/loft/media/films lies on the system disk of granary → move it to \
                     granary:/attic, and map that";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.host("granary").datasets[0].at = abs("/loft");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
-        assert_eq!(scene.told(&RULE).lines().count(), 1, "what was seen counts");
+        assert_eq!(scene.messages_of(&RULE).lines().count(), 1, "what was seen counts");
         scene.facts("granary").mounts =
             Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 8:2 / /loft xfs /dev/sdb1 rw"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -54,13 +54,13 @@ pub(crate) mod tests {
     #[test]
     fn a_library_beside_the_shares_is_out_of_reach() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "", "the host offers nothing at all");
+        assert_eq!(scene.messages_of(&RULE), "", "the host offers nothing at all");
         scene.layout.shares.push(share("media", "/loft/media"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0] = share("attic", "/attic");
         let told = "/loft/media/films on granary lies in none of its shares: attic (/attic) → move \
                     it below /attic, or share the folder \
                     above it";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

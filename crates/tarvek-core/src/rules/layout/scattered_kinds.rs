@@ -90,10 +90,10 @@ pub(crate) mod tests {
         let films = lantern.libraries[0].clone();
         let roots = vec![declared("/media/music")];
         lantern.libraries.push(Library { name: "Music".into(), kind: Kind::Music, roots, ..films });
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").libraries[1].roots = vec![declared("/attic/music")];
         let told = "2 kinds lie under 2 unrelated folders: granary:/loft/media, granary:/attic → \
                     put them under one parent, and map that";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

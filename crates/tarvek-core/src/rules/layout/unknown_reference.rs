@@ -154,18 +154,18 @@ pub(crate) mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         let smb = scene.layout.shares[0].smb.as_mut().unwrap();
         smb.write = vec!["@keepers".into(), "mira".into(), "@mira".into(), "root".into()];
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let smb = scene.layout.shares[0].smb.as_mut().unwrap();
         smb.read = vec!["@keeper".into(), "oskar".into(), "oskar".into()];
         smb.force_group = Some("+stagehands".into());
         let told = "granary has no group keeper → did you mean keepers?\n\
                     granary has no account oskar → declare the account oskar on granary\n\
                     granary has no group stagehands → declare the group stagehands on granary";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let mut scene = Scene::local();
         scene.service("lantern").groups = vec![GroupRef::Name("keepers".into()), GroupRef::Gid(7)];
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").groups.push(GroupRef::Name("keeprs".into()));
-        assert_eq!(scene.told(&RULE), "granary has no group keeprs → did you mean keepers?");
+        assert_eq!(scene.messages_of(&RULE), "granary has no group keeprs → did you mean keepers?");
     }
 }

@@ -117,9 +117,9 @@ pub(crate) mod tests {
     #[test]
     fn neither_lies_in_the_other() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.root("/media");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         let partial = "the partial folder of intake films (granary:/loft/media/intake/partial) \
                        lies in the root /media (granary:/loft/media): a scan \
                        finds unfinished files → ";
@@ -129,7 +129,7 @@ pub(crate) mod tests {
         scene
             .tree("granary", "f 0664 841:2100 /loft/media/intake/done/films/A (2001)/A (2001).mkv");
         scene.root("/media/intake/done/films");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "the root /media/intake/done/films \

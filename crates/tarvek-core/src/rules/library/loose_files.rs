@@ -61,13 +61,13 @@ pub(crate) mod tests {
     #[test]
     fn a_title_has_a_folder() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree(
             "granary",
             "f 0644 0:0 /loft/media/films/Ebb.1999.mkv\nf 0644 0:0 /loft/media/films/notes.txt",
         );
         let told = "1 file lies loose in /media/films itself, such as \
                     /loft/media/films/Ebb.1999.mkv → put each title into a folder";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
     }
 }

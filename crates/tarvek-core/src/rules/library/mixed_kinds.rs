@@ -56,10 +56,14 @@ pub(crate) mod tests {
     #[test]
     fn kinds_lie_apart() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/films/Ferry Nine/Ferry Nine S01E02.mkv");
-        assert!(scene.told(&RULE).starts_with("1 file in /media/films is named as episodes are"));
+        assert!(
+            scene.messages_of(&RULE).starts_with("1 file in /media/films is named as episodes are")
+        );
         scene.service("lantern").libraries[0].kind = Kind::Series;
-        assert!(scene.told(&RULE).starts_with("1 file in /media/films is named as films are"));
+        assert!(
+            scene.messages_of(&RULE).starts_with("1 file in /media/films is named as films are")
+        );
     }
 }

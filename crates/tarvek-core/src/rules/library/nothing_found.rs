@@ -232,13 +232,13 @@ pub(crate) mod tests {
     #[test]
     fn an_empty_library_has_a_reason_or_another_folder() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/attic/readme");
         let told = "a scan of /media/attic would find no film: it leads to /loft/media/attic on \
                     granary, which holds 1 entry, none of this kind → in the layout line 7: change \
                     root /media/attic of lantern's library Films to /media/films; on granary: set \
                     it as the root in lantern as well";
-        assert_eq!(scene.root("/media/attic").told(&RULE), told);
+        assert_eq!(scene.root("/media/attic").messages_of(&RULE), told);
         scene.tree("granary", "d 0755 0:0 /srv/films");
         let books = mapping("/srv/films", "/films", Access::ReadOnly);
         scene.service("lantern").map = Some(vec![books]);
@@ -246,9 +246,9 @@ pub(crate) mod tests {
                     is empty → did you mean \
                     /loft/media/films on granary? it holds some, but no mapping of lantern leads \
                     there: add one";
-        assert_eq!(scene.root("/films").told(&RULE), told);
+        assert_eq!(scene.root("/films").messages_of(&RULE), told);
         scene.tree("granary", "f 0644 0:0 /srv/films/A (2001).mkv");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 
     #[test]
@@ -272,6 +272,6 @@ pub(crate) mod tests {
         scene.without("granary", "/loft/media/films/Low Water (2003)/Low Water (2003).mkv");
         assert_eq!(because(&scene), None);
         scene.unread("granary", "/loft/media/films/Low Water (2003)");
-        assert_eq!(scene.told(&RULE), "", "nobody can tell");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody can tell");
     }
 }

@@ -91,14 +91,14 @@ pub(crate) mod tests {
     #[test]
     fn roots_lie_beside_each_other() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let films = scene.service("lantern").libraries[0].clone();
         let mut second = |root: &str| {
             let more =
                 Library { name: "More".into(), roots: vec![declared(root)], ..films.clone() };
             scene.service("lantern").libraries.truncate(1);
             scene.service("lantern").libraries.push(more);
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert!(second("/media/films").contains("is the same folder as"));
         assert!(second("/media").contains("holds"));

@@ -65,9 +65,9 @@ pub(crate) mod tests {
     #[test]
     fn a_title_stands_once() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/films/low.water.2003.720p/a.mkv");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.starts_with("1 title stands in two folders, such as "), "{told}");
     }
 }

@@ -112,12 +112,12 @@ pub(crate) mod tests {
     #[test]
     fn a_root_holds_titles() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.root("/media/films/Low Water (2003)");
         let told = "the root /media/films/Low Water (2003) is the film Low Water (2003) → in the \
                     layout line 7: change root /media/films/Low Water (2003) of lantern's library \
                     Films to /media/films; on granary: set it as the root in lantern as well";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree(
             "granary",
             "f 0644 0:0 /loft/media/series/Ferry Nine/Season 01/Ferry Nine S01E01.mkv",
@@ -134,7 +134,7 @@ pub(crate) mod tests {
                 "the root /media/series/Ferry Nine/Season 01 is one season: Season 01",
             ),
         ] {
-            let told = scene.root(root).told(&RULE);
+            let told = scene.root(root).messages_of(&RULE);
             assert!(told.starts_with(is) && told.is_empty() == is.is_empty(), "{told}");
             assert!(is.is_empty() || told.contains(" to /media/series;"), "{told}");
         }

@@ -205,19 +205,19 @@ pub(crate) mod tests {
     #[test]
     fn a_root_covers_its_kind_alone() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree(
             "granary",
             "f 0644 0:0 /loft/media/music/Low Tide Choir/Harbour (1998)/01 Ice.flac",
         );
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.root("/media");
         let told = "the root /media covers music (music) as well → in the layout line 7: change \
                     root /media of lantern's library Films to /media/films; on granary: set it as \
                     the root in lantern as well";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let mut scene = Scene::local().with_intake();
-        let told = scene.root("/media").told(&RULE);
+        let told = scene.root("/media").messages_of(&RULE);
         assert!(told.starts_with("the root /media covers the intake films as well"), "{told}");
     }
 }

@@ -52,11 +52,11 @@ pub(crate) mod tests {
     #[test]
     fn a_name_gives_a_title() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/films/VID_0001.mp4");
         let told = "1 file in /media/films is not recognised, such as \
                     /loft/media/films/VID_0001.mp4: no title can be read from it → name \
                     them in the usual form: Title (Year)/Title (Year).mkv";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

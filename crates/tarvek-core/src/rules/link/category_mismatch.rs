@@ -130,7 +130,7 @@ pub(crate) mod tests {
             let intake = &mut scene.layout.intakes[0];
             intake.fetch.as_mut().unwrap().category = Some(theirs.to_owned());
             intake.sort.as_mut().unwrap().category = Some(ours.to_owned());
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(named("films", "films"), "");
         let told = "drover files downloads under the category Films, and joiner asks for films: \
@@ -145,7 +145,7 @@ pub(crate) mod tests {
         scene.tree("granary", "d 2770 841:2100 /loft/media/intake/Done");
         let reads = |scene: &mut Scene, path: &str| {
             scene.layout.intakes[0].sort.as_mut().unwrap().reads = InView::of(abs(path));
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(reads(&mut scene, "/data/intake"), "", "it reads what lies above");
         let told = "drover puts finished files in granary:/loft/media/intake/done, and joiner \

@@ -44,7 +44,7 @@ const SMALLEST: u64 = 1 << 20;
 /// Judges every intake that is to link.
 pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let linking = ways(site).filter(|ways| ways.intake.want == Want::Hardlink);
-    linking.filter_map(|ways| told(site, &ways)).collect()
+    linking.filter_map(|ways| judge_ways(site, &ways)).collect()
 }
 
 /// A file of the library, and the one in the intake that it was copied from.
@@ -55,7 +55,7 @@ struct Pair {
     sure: bool,
 }
 
-fn told(site: &Site, ways: &Ways) -> Option<Finding> {
+fn judge_ways(site: &Site, ways: &Ways) -> Option<Finding> {
     let (reads, into) = (ways.reads.as_ref()?, ways.files_into.as_ref()?);
     let (from, to) = (folder(reads)?, folder(into)?);
     if from.0 != to.0 {
@@ -303,16 +303,16 @@ pub(crate) mod tests {
              `tarvek reclaim unlinked.csv --yes`: it makes one \
              file of each pair that is equal to the last byte, where nobody loses it"
         );
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         as_file(&mut scene, done, 10, 3 << 20);
-        assert_eq!(scene.told(&RULE), "", "one file");
+        assert_eq!(scene.messages_of(&RULE), "", "one file");
         as_file(&mut scene, done, 11, (3 << 20) + 1);
-        assert_eq!(scene.told(&RULE), "", "another size");
+        assert_eq!(scene.messages_of(&RULE), "", "another size");
         as_file(&mut scene, film, 10, 7);
         as_file(&mut scene, done, 11, 7);
-        assert_ne!(scene.told(&RULE), "", "a media file counts, however small");
+        assert_ne!(scene.messages_of(&RULE), "", "a media file counts, however small");
         as_file(&mut scene, film, 10, 0);
         as_file(&mut scene, done, 11, 0);
-        assert_eq!(scene.told(&RULE), "", "there is nothing in them");
+        assert_eq!(scene.messages_of(&RULE), "", "there is nothing in them");
     }
 }

@@ -80,7 +80,7 @@ pub(crate) mod tests {
     #[test]
     fn a_dataset_of_its_own_is_a_filesystem_of_its_own() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let table = |intake: &str| {
             let table = format!(
                 "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:50 / /loft/media zfs loft/media rw\n3 2 \
@@ -89,7 +89,7 @@ pub(crate) mod tests {
             Some(mounts(&table))
         };
         scene.facts("granary").mounts = table("0:51");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "joiner can't link files of /data/intake/done into /data/films: two filesystems: "
@@ -104,6 +104,6 @@ pub(crate) mod tests {
             "{told}"
         );
         scene.facts("granary").mounts = table("0:50");
-        assert_eq!(scene.told(&RULE), "", "another mount is another finding");
+        assert_eq!(scene.messages_of(&RULE), "", "another mount is another finding");
     }
 }

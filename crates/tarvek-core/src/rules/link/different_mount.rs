@@ -69,9 +69,9 @@ pub(crate) mod tests {
     #[test]
     fn two_mappings_of_one_filesystem_are_two_mounts() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.two_mappings();
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "joiner can't link files of /downloads/done into /media/films: \
@@ -100,7 +100,7 @@ pub(crate) mod tests {
             mapping("/loft/media/intake", "/data/intake", Access::ReadWrite),
             mapping("/loft/media/films", "/data/films", Access::ReadWrite),
         ]);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.contains("{ from = \"/loft/media\", to = \"/data\" }")
                 && !told.contains("becomes"),
@@ -108,8 +108,8 @@ pub(crate) mod tests {
         );
         // A copy is what is wanted.
         scene.layout.intakes[0].want = crate::layout::intake::Want::Copy;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.intakes[0].sort.as_mut().unwrap().files_into = InView::of(abs("/data/none"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

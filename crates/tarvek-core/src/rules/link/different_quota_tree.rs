@@ -70,7 +70,7 @@ pub(crate) mod tests {
     fn a_project_that_is_handed_on_lets_nothing_else_in() {
         let mut scene = Scene::local().with_intake();
         scene.project("granary", "/loft/media/films", Project { id: 7, inherits: false });
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.project("granary", "/loft/media/films", Project { id: 7, inherits: true });
         let told = "joiner can't link files of /data/intake/done into /data/films: the folder \
                     takes in nothing but project 7 (chattr +P), and the \
@@ -78,8 +78,8 @@ pub(crate) mod tests {
                     → on granary: \
                     chattr -R +P -p 7 /loft/media/intake/partial; chattr -R +P -p 7 \
                     /loft/media/intake/done";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.project("granary", "/loft/media/intake/partial", Project { id: 7, inherits: true });
-        assert_eq!(scene.told(&RULE), "", "it is where the file is made that counts");
+        assert_eq!(scene.messages_of(&RULE), "", "it is where the file is made that counts");
     }
 }

@@ -92,11 +92,11 @@ pub(crate) mod tests {
     #[test]
     fn a_partial_folder_on_another_mount_is_copied_from() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 0770 841:2100 /scratch/partial");
         let scratch = mapping("/scratch/partial", "/data/intake/partial", Access::ReadWrite);
         scene.service("drover").map.as_mut().unwrap().push(scratch);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "drover can't rename files from /data/intake/partial to \
@@ -116,7 +116,7 @@ pub(crate) mod tests {
         *scene.service("drover").map.as_mut().unwrap().last_mut().unwrap() = own;
         let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
         fetch.partial.as_mut().unwrap().path = crate::tests::abs("/partial");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.contains("set partial = \"/data/intake/partial\" for fetch of intake films"),
             "{told}"

@@ -33,10 +33,10 @@ pub static RULE: Rule = Rule {
 
 /// Judges every intake.
 pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
-    ways(site).filter_map(|ways| told(site, &ways)).collect()
+    ways(site).filter_map(|ways| judge_ways(site, &ways)).collect()
 }
 
-fn told(site: &Site, ways: &Ways) -> Option<Finding> {
+fn judge_ways(site: &Site, ways: &Ways) -> Option<Finding> {
     let (done, reads) = (ways.done.as_ref()?, ways.reads.as_ref()?);
     let (fetcher, sorter) = (done.service, reads.service);
     // Where the way of either ends nowhere, that is the finding.
@@ -154,7 +154,7 @@ pub(crate) mod tests {
     #[test]
     fn a_folder_of_two_names_needs_a_translation() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("drover").map =
             Some(vec![mapping("/loft/media/intake", "/downloads", Access::ReadWrite)]);
         let fetch = scene.layout.intakes[0].fetch.as_mut().unwrap();
@@ -166,10 +166,10 @@ pub(crate) mod tests {
                     = \"drover\", from = \"/downloads/done\", to = \"/data/intake/done\" } to \
                     translate of service joiner; on granary: have joiner take /downloads/done of \
                     drover for /data/intake/done";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let (from, to) = (declared("/downloads"), declared("/data/intake"));
         scene.service("joiner").translate.push(Translation { service: "drover".into(), from, to });
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 
     #[test]
@@ -182,6 +182,6 @@ pub(crate) mod tests {
         fetch.partial = None;
         let told = "drover puts finished files in /data/intake/done, which is \
                     granary:/loft/other/done, and joiner does not see that folder at all";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
     }
 }

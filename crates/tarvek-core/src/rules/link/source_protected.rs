@@ -41,10 +41,10 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, _: &[UsedPath], judge_again: JudgeAgain) -> Vec<Finding> {
     let mut cures = Cures::default();
     let linking = filings(site).filter(|filing| filing.ways.intake.want == Want::Hardlink);
-    linking.filter_map(|filing| told(site, &filing, &mut cures, judge_again)).collect()
+    linking.filter_map(|filing| judge_pairs(site, &filing, &mut cures, judge_again)).collect()
 }
 
-fn told(
+fn judge_pairs(
     site: &Site,
     filing: &Filing,
     cures: &mut Cures,
@@ -134,7 +134,7 @@ impl Cures {
             known.filter(|cure| files_well(&pair.after(site, *cure), intake))
         });
         match (pair, cure) {
-            (Some(pair), Some(cure)) => pair.told(site, filing, cure, waits),
+            (Some(pair), Some(cure)) => pair.remedy_of(site, filing, cure, waits),
             _ => Remedy::from(format!(
                 "run {} as the account of the fetching service, or put both into one group and let \
                  files be group-writable",
@@ -171,7 +171,7 @@ impl<'a> Pair<'a> {
         after
     }
 
-    fn told(&self, site: &Site, filing: &Filing, cure: Cure, waits: bool) -> Remedy {
+    fn remedy_of(&self, site: &Site, filing: &Filing, cure: Cure, waits: bool) -> Remedy {
         let (maker, sorter) = (&self.fetcher.name, &self.sorter.name);
         if cure == Cure::Account {
             let subject = site.subject_of(self.fetcher).0;
@@ -249,7 +249,7 @@ pub(crate) mod tests {
 
     #[test]
     fn files_of_others_are_linked_only_by_those_who_may_write_them() {
-        assert_eq!(scene().told(&RULE), "");
+        assert_eq!(scene().messages_of(&RULE), "");
         let mut narrow = scene();
         narrow.service("drover").umask = Some(0o022);
         let told = "joiner can't link files of /data/intake/done into /data/films: \
@@ -257,16 +257,16 @@ pub(crate) mod tests {
                     may not both read and write it (mode 0644); moving them still costs no copy → \
                     in the layout line 5: set umask = \"002\" for service drover; on granary: set \
                     it in drover as well, and restart it";
-        assert_eq!(narrow.told(&RULE), told);
+        assert_eq!(narrow.messages_of(&RULE), told);
         narrow.facts("granary").told.sysctls[0].1 = 0;
-        assert_eq!(narrow.told(&RULE), "");
+        assert_eq!(narrow.messages_of(&RULE), "");
         narrow.facts("granary").told.sysctls[0].1 = 1;
         narrow.layout.intakes[0].want = crate::layout::intake::Want::Rename;
-        assert_eq!(narrow.told(&RULE), "", "a rename has no such rule");
+        assert_eq!(narrow.messages_of(&RULE), "", "a rename has no such rule");
         narrow.layout.intakes[0].want = crate::layout::intake::Want::Hardlink;
         // Not known is not refused.
         narrow.facts("granary").told.sysctls.clear();
-        assert_eq!(narrow.told(&RULE), "");
+        assert_eq!(narrow.messages_of(&RULE), "");
     }
 
     #[test]
@@ -282,6 +282,6 @@ pub(crate) mod tests {
                     fs.protected_hardlinks is on, 842:2100 does not own the source (uid 841), and \
                     may not both read and write it (mode 0644) → \
                     on granary: find /loft/media/intake/done -type f -exec chmod g+rw '{}' +";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

@@ -57,11 +57,11 @@ pub(crate) mod tests {
     #[test]
     fn a_folder_of_others_takes_no_name() {
         let mut scene = Scene::local().with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 0755 1101:2100 /loft/media/films");
         let told = "joiner can't link files of /data/intake/done into /data/films: \
                     /loft/media/films on granary: group::r-x via gid 2100 does not let \
                     842:2100 add to it (mode 0755 mira:keepers); nothing can be filed";
-        assert!(scene.told(&RULE).starts_with(told), "{}", scene.told(&RULE));
+        assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
     }
 }

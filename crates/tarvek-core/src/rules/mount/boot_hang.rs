@@ -70,20 +70,20 @@ pub(crate) mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         for options in ["nofail", "_netdev", "noauto", "ro,x-systemd.automount"] {
             scene.layout.mounts[0].options = MountOptions::read(options);
-            assert_eq!(scene.told(&RULE), "", "{options}");
+            assert_eq!(scene.messages_of(&RULE), "", "{options}");
         }
         scene.layout.mounts[0].options = MountOptions::read("ro");
         let told = "the boot of millrace waits for another machine, to mount /mnt/media → in the \
                     layout line 4: set options = \"ro,nofail,_netdev,x-systemd.automount\" for \
                     millrace's mount at /mnt/media; on millrace: change the line of fstab or the \
                     unit that mounts /mnt/media in the same way, and remount it";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.host("millrace").os = Os::Windows;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.host("millrace").os = Os::Linux;
         scene.layout.mounts[0].protocol = Protocol::Disk;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.mounts[0].removable = true;
-        assert!(scene.told(&RULE).contains("what may be away"));
+        assert!(scene.messages_of(&RULE).contains("what may be away"));
     }
 }

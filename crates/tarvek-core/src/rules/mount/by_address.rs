@@ -82,10 +82,10 @@ pub(crate) mod tests {
     #[test]
     fn a_number_is_no_name() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let mut from = |source: &str| {
             scene.layout.mounts[0].from = MountSource::Literal(source.into());
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(from("granary.lan:/loft/media"), "");
         let told = "/mnt/media is mounted from 10.9.9.9, an address → in the layout, name the \

@@ -73,12 +73,12 @@ pub(crate) mod tests {
     #[test]
     fn a_client_lets_its_service_in() {
         let mut scene = Scene::over(Protocol::Smb);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.mounts[0].options = MountOptions::read("ro,nofail,uid=0,gid=0,dir_mode=0700");
         let table = "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media cifs //granary.lan/media \
                      ro,uid=0,gid=0,dir_mode=0700";
         scene.facts("millrace").mounts = Some(mounts(table));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.ends_with(
                 "set options = \"ro,nofail,dir_mode=0700,uid=840,gid=840\" for \

@@ -104,12 +104,12 @@ pub(crate) mod tests {
     #[test]
     fn what_a_mount_hides_is_told_of() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let mut with = |entries, more| {
             let point = abs("/mnt/media");
             scene.facts("millrace").told.beneath =
                 vec![Beneath { point, entries, bytes: 3 << 30, more }];
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         let told = "granary.lan:/loft/media hides what lies beneath it at /mnt/media of millrace: \
                     2 entries, 3.0 GiB → on millrace: mkdir -p \
@@ -121,6 +121,6 @@ pub(crate) mod tests {
         assert_eq!(with(0, false), "");
         scene.facts("millrace").told.beneath =
             vec![Beneath { point: abs("/mnt"), entries: 1, bytes: 0, more: false }];
-        assert_eq!(scene.told(&RULE), "", "nothing is mounted there any more");
+        assert_eq!(scene.messages_of(&RULE), "", "nothing is mounted there any more");
     }
 }

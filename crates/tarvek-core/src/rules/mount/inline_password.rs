@@ -131,7 +131,7 @@ pub(crate) mod tests {
     #[test]
     fn a_password_is_told_of_and_not_told() {
         let mut scene = Scene::over(Protocol::Smb);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let options = MountOptions::read("ro,nofail,username=lantern,password=hedge");
         scene.facts("millrace").fstab = vec![FstabEntry {
             source: "//granary.lan/media".into(),
@@ -139,7 +139,7 @@ pub(crate) mod tests {
             filesystem: "cifs".into(),
             options: options.clone(),
         }];
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "fstab of millrace has a password in the options of /mnt/media → \
@@ -149,7 +149,7 @@ pub(crate) mod tests {
         );
         scene.facts("millrace").fstab.clear();
         scene.layout.mounts[0].options = options;
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "the options of /mnt/media hold a password → in the layout line 4: set options ="
@@ -159,7 +159,7 @@ pub(crate) mod tests {
         scene.layout.mounts[0].options = MountOptions::read("ro,nofail");
         let spot = Spot { file: "/etc/systemd/system/mnt.mount".into(), line: 3 };
         scene.facts("millrace").told.configured.flaws = vec![(spot, Flaw::Secret("a unit"))];
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "/etc/systemd/system/mnt.mount:3 of millrace holds a password or the like"
         ));
     }

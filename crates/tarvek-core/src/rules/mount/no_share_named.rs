@@ -83,7 +83,7 @@ pub(crate) mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         let mut from = |source: &str| {
             scene.layout.mounts[0].from = MountSource::Literal(source.into());
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(from("//granary.lan/media"), "");
         let told = "/mnt/media is to be mounted from granary.lan, without a share → in the layout \

@@ -50,7 +50,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     absents.retain(|absent| seen.insert(absent.at.clone()));
     let found = |absent: &NotMounted| {
         let passes = passes.get(&absent.at).into_iter().flatten();
-        told(site, absent).affects(passes.map(|case| case.affected()))
+        describe_absent(site, absent).affects(passes.map(|case| case.affected()))
     };
     absents.iter().map(found).collect()
 }
@@ -69,7 +69,7 @@ fn declared_absent(site: &Site) -> Vec<NotMounted> {
     absent
 }
 
-fn told(site: &Site, absent: &NotMounted) -> Finding {
+fn describe_absent(site: &Site, absent: &NotMounted) -> Finding {
     let Place { host, path } = &absent.at;
     let by = if absent.origin.is_some() { "the layout declares" } else { "fstab has" };
     let beneath = match entries_in(site, &absent.at) {
@@ -135,19 +135,19 @@ pub(crate) mod tests {
             ),
         ] {
             let mut scene = Scene::over(protocol);
-            assert_eq!(scene.told(&RULE), "");
+            assert_eq!(scene.messages_of(&RULE), "");
             scene.facts("millrace").mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw"));
             let told = format!(
                 "the layout declares granary:media at /mnt/media, but nothing is mounted there; \
                  the folder beneath is empty → \
                  on millrace: {command}; restart lantern so that it sees the new mount"
             );
-            assert_eq!(scene.told(&RULE), told);
+            assert_eq!(scene.messages_of(&RULE), told);
             scene.layout.mounts[0].credentials = Some(abs("/etc/granary.cred"));
             let file = "uid=840,credentials=/etc/granary.cred //";
-            assert_eq!(scene.told(&RULE).contains(file), protocol == Protocol::Smb);
+            assert_eq!(scene.messages_of(&RULE).contains(file), protocol == Protocol::Smb);
             scene.tree("millrace", "f 0644 0:0 /mnt/media/lost.mkv");
-            let told = scene.told(&RULE);
+            let told = scene.messages_of(&RULE);
             assert!(told.contains("; 1 entry beneath will be hidden once it is"), "{told}");
             let first =
                 "→ on millrace: first move what lies in /mnt/media to where it belongs; mount";
@@ -169,10 +169,10 @@ pub(crate) mod tests {
             filesystem: "xfs".into(),
             options: MountOptions::read("noauto"),
         });
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").fstab[0].options = MountOptions::read("noauto,x-systemd.automount");
         let told =
             "fstab has UUID=12 at /attic, but nothing is mounted there → on granary: mount /attic";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

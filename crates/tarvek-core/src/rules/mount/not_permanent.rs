@@ -119,9 +119,9 @@ pub(crate) mod tests {
     #[test]
     fn what_is_mounted_by_hand_is_gone_after_a_reboot() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "", "its units were not seen");
+        assert_eq!(scene.messages_of(&RULE), "", "its units were not seen");
         scene.facts("millrace").documents = vec![Document::new("units", b"")];
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "granary.lan:/loft/media is mounted at /mnt/media of millrace, \
@@ -137,7 +137,7 @@ pub(crate) mod tests {
                 filesystem: "nfs".into(),
                 options: MountOptions::read(options),
             }];
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(with("ro"), "");
         assert_eq!(with("noauto,x-systemd.automount"), "");

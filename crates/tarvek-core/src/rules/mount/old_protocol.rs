@@ -78,7 +78,7 @@ pub(crate) mod tests {
         ] {
             let mut scene = Scene::over(protocol);
             scene.layout.mounts[0].options = MountOptions::read(options);
-            let found = scene.told(&RULE);
+            let found = scene.messages_of(&RULE);
             assert!(
                 found.contains(told) && found.is_empty() == told.is_empty(),
                 "{options}: {found}"

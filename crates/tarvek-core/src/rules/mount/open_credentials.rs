@@ -66,13 +66,13 @@ pub(crate) mod tests {
     fn a_file_of_passwords_is_its_owners() {
         let mut scene = Scene::over(Protocol::Smb);
         scene.layout.mounts[0].credentials = Some(abs("/etc/granary.cred"));
-        assert_eq!(scene.told(&RULE), "", "nobody looked");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody looked");
         scene.tree("millrace", "f 0640 0:0 /etc/granary.cred");
         let told = "/etc/granary.cred has mode 0640: others than its owner can get at the password \
                     in it → on millrace: chmod 0600 \
                     /etc/granary.cred";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree("millrace", "f 0600 0:0 /etc/granary.cred");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -99,17 +99,17 @@ pub(crate) mod tests {
                     beneath as /media → in the layout line 7: set propagation = \"rslave\" for \
                     lantern's mapping to /media; on millrace: recreate lantern's container with \
                     this mapping";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         for word in ["rslave", "slave", "rshared"] {
             scene.service("lantern").map.as_mut().unwrap()[0].propagation = Some(word.into());
-            assert_eq!(scene.told(&RULE), "", "{word}");
+            assert_eq!(scene.messages_of(&RULE), "", "{word}");
         }
         scene.service("lantern").map.as_mut().unwrap()[0].propagation = Some("rprivate".into());
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.mounts[0].options = MountOptions::read("ro,nofail,x-systemd.automount");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         // A boot that waits for it has it.
         scene.layout.mounts[0].options = MountOptions::read("ro");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

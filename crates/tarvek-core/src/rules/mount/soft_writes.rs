@@ -62,7 +62,7 @@ pub(crate) mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         let mut with = |options: &str| {
             scene.layout.mounts[0].options = MountOptions::read(options);
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         for options in ["rw,nofail", "ro,soft", "rw,hard", "soft,rw,ro"] {
             assert_eq!(with(options), "", "{options}");

@@ -70,15 +70,15 @@ pub(crate) mod tests {
     #[test]
     fn a_mount_is_as_wide_as_somebody_needs_it() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "/mnt/media is writable, and everything that sees it only reads → in the layout line \
              4: set options = \"nofail,ro\""
         ));
         scene.service("lantern").map.as_mut().unwrap()[0].access = Access::ReadWrite;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").map = Some(Vec::new());
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -88,7 +88,7 @@ pub(crate) mod tests {
     #[test]
     fn the_cause_comes_first_and_what_follows_says_so() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "d 0755 0:0 /loft/old");
         let table =
             "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /mnt/media nfs4 granary.lan:/loft/old ro";
@@ -97,7 +97,7 @@ pub(crate) mod tests {
                     mounted there → on millrace: umount /mnt/media; mount -t nfs -o ro \
                     granary.lan:/loft/media /mnt/media; restart lantern so that it sees the new \
                     mount";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let findings = scene.findings();
         let follows = findings.iter().find(|finding| finding.rule == &missing::RULE).unwrap();
         assert_eq!(follows.because, Some(&RULE));

@@ -39,13 +39,13 @@ pub(crate) mod tests {
     #[test]
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree(
             "granary",
             "f 0644 0:0 /loft/media/films/Harbour (1999)/a.mkv\nf 0644 0:0 \
                                /loft/media/films/harbour (1999)/a.mkv",
         );
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("2 names below /media/films: "), "{told}");
     }
 }

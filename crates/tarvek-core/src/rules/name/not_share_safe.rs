@@ -41,9 +41,9 @@ pub(crate) mod tests {
     #[test]
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/films/Low Water: Ebb (2004).mkv");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.contains(
                 "1 name below /media/films: /loft/media/films/Low Water: Ebb (2004).mkv (it has \

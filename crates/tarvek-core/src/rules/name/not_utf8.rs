@@ -49,9 +49,9 @@ pub(crate) mod tests {
     #[test]
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.file_of_bytes("granary", "/loft/media/films", b"Stra\xdfe (1999).mkv");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("1 name below /media/films"), "{told}");
     }
 }

@@ -43,10 +43,10 @@ pub(crate) mod tests {
     #[test]
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let long = "x".repeat(130);
         scene.tree("granary", &format!("f 0644 0:0 /loft/media/films/{long}/{long}.mkv"));
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("its path has 268 UTF-16 units for clients"), "{told}");
     }
 }

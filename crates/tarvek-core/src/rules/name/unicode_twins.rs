@@ -46,13 +46,13 @@ pub(crate) mod tests {
     #[test]
     fn it_fires_where_there_is_such_a_name() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree(
             "granary",
             "d 0755 0:0 /loft/media/films/\u{d6}l (1999)\nd 0755 0:0 \
                                /loft/media/films/O\u{308}l (1999)",
         );
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.contains("is the same text in other bytes"), "{told}");
     }
 }

@@ -56,13 +56,13 @@ pub(crate) mod tests {
     #[test]
     fn letter_case_counts_but_behind_an_smb_server() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.root("/media/Films");
         let told = "/loft/media has \"films\", but \"Films\" was asked for: upper and lower case \
                     differ → in the layout line 7: change root /media/Films of lantern's library \
                     Films to /media/films; on granary: set it as the root in lantern as well";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let mut scene = Scene::over(Protocol::Smb);
-        assert_eq!(scene.root("/media/Films").told(&RULE), "");
+        assert_eq!(scene.root("/media/Films").messages_of(&RULE), "");
     }
 }

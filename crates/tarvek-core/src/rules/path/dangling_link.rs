@@ -42,7 +42,7 @@ pub(crate) mod tests {
     fn a_symlink_leads_somewhere() {
         let mut scene = Scene::local();
         scene.tree("granary", "l 0777 0:0 /loft/media/films/near -> Low Water (2003)");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree(
             "granary",
             "l 0777 0:0 /loft/media/films/gone -> Nothing (1999)\nl 0777 0:0 \
@@ -50,6 +50,6 @@ pub(crate) mod tests {
         );
         let told = "2 symlinks lead to nothing: /media/films/gone, /media/films/round → remove it, \
                     or make it lead to where the files are now";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

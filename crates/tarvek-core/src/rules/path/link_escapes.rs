@@ -53,26 +53,26 @@ pub(crate) mod tests {
             "l 0777 0:0 /loft/media/films/near -> Low Water (2003)\nl 0777 0:0 \
                                /loft/media/films/mapped -> /media/films",
         );
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "l 0777 0:0 /loft/media/films/Old -> /attic/films");
         let told = "a symlink leads out of what the service sees: /media/films/Old → map the \
                     folder that it leads to under the same path into \
                     the service, or put a real folder in its place";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.tree(
             "granary",
             "l 0777 0:0 /loft/media/films/Older -> /attic/x\nl 0777 0:0 \
                                /loft/media/films/a -> /b\nl 0777 0:0 /loft/media/films/c -> /d",
         );
         assert!(
-            scene.told(&RULE).starts_with(
+            scene.messages_of(&RULE).starts_with(
                 "4 symlinks lead out of what the service sees: \
                                                /media/films/Old, /media/films/Older, \
                                                /media/films/a and 1 \
                                                more"
             ),
             "{}",
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         );
     }
 }

@@ -83,23 +83,23 @@ pub(crate) mod tests {
     #[test]
     fn a_near_miss_is_offered_and_else_the_folder_is_made() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.root("/media/flims");
         let told = "/loft/media on granary has no \"flims\"; it has 1 other entry → in the layout \
                     line 7: change root /media/flims of lantern's library Films to /media/films; \
                     on granary: set it as the root in lantern as well";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let findings = scene.findings();
         let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
         let edit = finding.remedy.edits().next().unwrap();
         assert_eq!((edit.line, &edit.change), (7, &Change::Set("/media/films".into())));
         scene.root("/media/workprints/new");
-        assert!(scene.told(&RULE).ends_with("→ on granary: mkdir /loft/media/workprints"));
+        assert!(scene.messages_of(&RULE).ends_with("→ on granary: mkdir /loft/media/workprints"));
         scene.without("granary", "/loft/media/films").root("/media/attic");
         let told = "/loft/media on granary has no \"attic\"; it is empty → on granary: mkdir \
                     /loft/media/attic";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.unread("granary", "/loft/media");
-        assert_eq!(scene.told(&RULE), "", "nobody looked there");
+        assert_eq!(scene.messages_of(&RULE), "", "nobody looked there");
     }
 }

@@ -87,17 +87,18 @@ pub(crate) mod tests {
     fn a_file_is_no_root_and_leads_nowhere() {
         let mut scene = Scene::local();
         scene.tree("granary", "f 0644 1101:2100 /loft/media/list.m3u");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let told = "/loft/media/list.m3u is a file, not a folder → in the layout line 7: change \
                     root /media/list.m3u of lantern's library Films to /media; on granary: set it \
                     as the root in lantern as well";
-        assert_eq!(scene.root("/media/list.m3u").told(&RULE), told);
+        assert_eq!(scene.root("/media/list.m3u").messages_of(&RULE), told);
         let told = "/loft/media/list.m3u is a file; /media/list.m3u/x needs a folder there → name \
                     the folder that is meant as \
                     the root";
-        assert_eq!(scene.root("/media/list.m3u/x").told(&RULE), told);
+        assert_eq!(scene.root("/media/list.m3u/x").messages_of(&RULE), told);
         // One title's folder is no root either.
-        let told = scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv").told(&RULE);
+        let told =
+            scene.root("/media/films/Low Water (2003)/Low Water (2003).mkv").messages_of(&RULE);
         assert!(told.contains(" to /media/films; on granary: "), "{told}");
     }
 }

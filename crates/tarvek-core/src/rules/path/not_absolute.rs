@@ -28,7 +28,7 @@ pub static RULE: Rule = Rule {
 /// Judges one root.
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let (part, key) = case.part();
-    let by_name = told(site, &case.root, "the root", (part, key), || case.finding(&RULE));
+    let by_name = describe_fault(site, &case.root, "the root", (part, key), || case.finding(&RULE));
     // What `..` comes to by name may be nowhere; perhaps it was only one too many.
     let without = components(case.root.written.raw().as_bytes()).filter(|part| *part != b"..");
     let without = without.fold(AbsPath::root(), |path, part| path.child(part));
@@ -56,7 +56,7 @@ pub fn find_in_site(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             let finding = || RULE.finding(About::Service(service.name.clone()));
             let part = || Part::mapping(&service.name, &map.to.written);
             findings.extend(written.filter_map(|(written, what, key)| {
-                told(site, written, what, (part(), key), finding)
+                describe_fault(site, written, what, (part(), key), finding)
             }));
         }
         for translation in &service.translate {
@@ -67,14 +67,14 @@ pub fn find_in_site(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             let finding = || RULE.finding(About::Service(service.name.clone()));
             let part = || Part::translation(&service.name, translation);
             findings.extend(sides.into_iter().filter_map(|(written, what, key)| {
-                told(site, written, what, (part(), key), finding)
+                describe_fault(site, written, what, (part(), key), finding)
             }));
         }
     }
     findings
 }
 
-fn told(
+fn describe_fault(
     site: &Site,
     written: &Declared,
     what: &str,
@@ -115,7 +115,7 @@ pub(crate) mod tests {
     #[test]
     fn roots_and_both_sides_of_mappings_have_one_meaning_only_if_absolute() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         for (root, told) in [
             (
                 "media/films",
@@ -130,7 +130,7 @@ pub(crate) mod tests {
                  granary: set it as the root in lantern as well",
             ),
         ] {
-            assert_eq!(scene.root(root).told(&RULE), told);
+            assert_eq!(scene.root(root).messages_of(&RULE), told);
         }
         let mut scene = Scene::local();
         let books = mapping("srv/books", "books", Access::ReadOnly);
@@ -140,6 +140,6 @@ pub(crate) mod tests {
                     service's own settings as well\nthe mapping's to \"books\" is not absolute → \
                     in the layout line 7: set to = \"/books\" for lantern's mapping to books; \
                     change it in the service's own settings as well";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

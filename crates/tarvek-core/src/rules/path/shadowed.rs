@@ -116,12 +116,12 @@ pub(crate) mod tests {
     fn what_an_inner_mapping_covers_is_told_if_there_is_something() {
         let mut scene = Scene::local();
         scene.tree("granary", "f 0644 0:0 /srv/old/A (2001).mkv\nd 0755 0:0 /loft/media/empty");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let inner = |scene: &mut Scene, from: &str, to: &str| {
             let maps = scene.service("lantern").map.as_mut().unwrap();
             maps.truncate(1);
             maps.push(mapping(from, to, Access::ReadOnly));
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         let told = "the mapping to /media/films hides /loft/media/films of the mapping to /media; \
                     it holds 1 entry → map it beside \

@@ -90,16 +90,16 @@ pub(crate) mod tests {
     #[test]
     fn the_hosts_path_is_turned_into_the_services() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let told = "no mapping of lantern covers /loft/media/films; it maps /media → in the layout \
                     line 7: change root /loft/media/films of lantern's library Films to \
                     /media/films; on granary: set it as the root in lantern as well";
-        assert_eq!(scene.root("/loft/media/films").told(&RULE), told);
+        assert_eq!(scene.root("/loft/media/films").messages_of(&RULE), told);
         let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of \
                     lantern: { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" \
                     }; or did you mean /media?; on granary: recreate lantern's container with this \
                     mapping";
-        assert_eq!(scene.root("/mediax/films").told(&RULE), told);
+        assert_eq!(scene.root("/mediax/films").messages_of(&RULE), told);
         // With its sides the wrong way round, the mapping is what is wrong, and no root would help.
         scene.root("/media/films").service("lantern").map =
             Some(vec![mapping("/media", "/loft/media", Access::ReadOnly)]);
@@ -107,8 +107,8 @@ pub(crate) mod tests {
                     line 7: set from = \"/loft/media\" for lantern's mapping to /loft/media; set \
                     to = \"/media\" for lantern's mapping to /loft/media; on granary: recreate \
                     lantern's container with this mapping";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.service("lantern").map = None;
-        assert_eq!(scene.told(&RULE), "", "it runs on its host, and sees all of it");
+        assert_eq!(scene.messages_of(&RULE), "", "it runs on its host, and sees all of it");
     }
 }

@@ -34,10 +34,10 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let of_service = |service| move |translation| (service, translation);
     let all = site.layout.services.iter().flat_map(|s| s.translate.iter().map(of_service(s)));
-    all.filter_map(|(service, translation)| told(site, service, translation)).collect()
+    all.filter_map(|(service, translation)| judge_translation(site, service, translation)).collect()
 }
 
-fn told(site: &Site, service: &Service, translation: &Translation) -> Option<Finding> {
+fn judge_translation(site: &Site, service: &Service, translation: &Translation) -> Option<Finding> {
     let Translation { service: other, from, to } = translation;
     let theirs = as_seen(site, other, from.path.as_ref().ok()?)?;
     let ours = as_seen(site, &service.name, to.path.as_ref().ok()?)?;
@@ -112,7 +112,7 @@ pub(crate) mod tests {
             let translation =
                 Translation { service: "drover".into(), from: declared(from), to: declared(to) };
             scene.service("joiner").translate = vec![translation];
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         assert_eq!(told("/data/intake/done", "/downloads"), "");
         assert_eq!(told("/data/intake/done", "/data/intake/done"), "");

@@ -109,7 +109,7 @@ pub(crate) mod tests {
                 number: 7080,
                 program: program.map(Into::into),
             }];
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         for (program, address) in
             [(None, None), (Some("docker-proxy"), None), (Some("lantern"), None)]

@@ -188,7 +188,7 @@ pub(crate) mod tests {
             let owned = |ports: &[&str]| ports.iter().map(|port| (*port).to_owned()).collect();
             scene.service("lantern").ports = owned(first);
             scene.service("joiner").ports = owned(second);
-            scene.told(&RULE)
+            scene.messages_of(&RULE)
         };
         for (first, second) in [
             (&["7080"][..], &["7081:7080"][..]),

@@ -66,13 +66,13 @@ pub(crate) mod tests {
     #[test]
     fn everybody_may_read_at_most() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
         let told = "/loft/media is exported writable to *: to everybody → in the layout, name the \
                     hosts or the network that need media as its clients; on granary: put what \
                     `tarvek emit exports` writes in place, and run exportfs -ra";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.shares[0].nfs[0].clients = "10.20.0.0/24".into();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

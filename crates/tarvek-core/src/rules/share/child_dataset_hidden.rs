@@ -65,7 +65,7 @@ pub(crate) mod tests {
     #[test]
     fn a_child_dataset_is_exported_by_itself_or_crossed_into() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").mounts = Some(mounts(
             "1 0 0:1 / / zfs root rw\n2 1 0:2 / /loft/media zfs loft/media rw\n3 2 0:3 / \
              /loft/media/films zfs loft/media/films rw",
@@ -75,11 +75,11 @@ pub(crate) mod tests {
                     access = \"ro\", squash = \"root\", crossmnt = true } to nfs of share media; \
                     on granary: put what `tarvek emit exports` writes in place, and run exportfs \
                     -ra";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.shares[0].nfs[0].crossmnt = true;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].crossmnt = false;
         scene.layout.shares.push(share("films", "/loft/media/films"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

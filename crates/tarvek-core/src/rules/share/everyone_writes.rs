@@ -70,16 +70,16 @@ pub(crate) mod tests {
     #[test]
     fn who_writes_is_named() {
         let mut scene = Scene::over(Protocol::Smb);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "every account may write to /loft/media of granary → in the layout, set guests"
         ));
         scene.layout.shares[0].smb.as_mut().unwrap().only = vec!["@keepers".into()];
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().guests = true;
-        assert_eq!(scene.told(&RULE), "", "guests are not among those who are let in");
+        assert_eq!(scene.messages_of(&RULE), "", "guests are not among those who are let in");
         scene.layout.shares[0].smb.as_mut().unwrap().only.clear();
-        assert!(scene.told(&RULE).starts_with("whoever gives no name may write"));
+        assert!(scene.messages_of(&RULE).starts_with("whoever gives no name may write"));
     }
 }

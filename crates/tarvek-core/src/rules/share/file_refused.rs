@@ -65,12 +65,12 @@ pub(crate) mod tests {
     #[test]
     fn where_a_server_stops_is_told() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let spot = Spot { file: "/etc/exports".into(), line: 4 };
         let flaw = Flaw::Refused { by: "exportfs", why: "a stray bracket".into() };
         scene.facts("granary").told.configured.flaws = vec![(spot, flaw)];
         let told = "exportfs stops at /etc/exports:4: a stray bracket → on granary: mend \
                     /etc/exports:4, and let exportfs read it again";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

@@ -59,13 +59,13 @@ pub(crate) mod tests {
     #[test]
     fn guests_are_told_of() {
         let mut scene = Scene::over(Protocol::Smb);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].smb.as_mut().unwrap().guests = true;
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "whoever gives no name may read /loft/media of granary → in the layout line 3: set \
              guests = false"
         ));
         scene.layout.shares[0].smb.as_mut().unwrap().writable = true;
-        assert_eq!(scene.told(&RULE), "", "that is worse, and another rule's");
+        assert_eq!(scene.messages_of(&RULE), "", "that is worse, and another rule's");
     }
 }

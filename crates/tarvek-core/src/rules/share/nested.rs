@@ -93,15 +93,15 @@ pub(crate) mod tests {
     fn shares_that_nest_agree() {
         let mut scene = Scene::over(Protocol::Nfs);
         scene.layout.shares.push(share("films", "/loft/media/films"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[1].nfs[0].access = Access::ReadWrite;
         let told = "/loft/media/films lies in the share media, and rights to write differ → in the \
                     layout, give media and films the same rights to write, or keep one of the two \
                     shares";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.shares[1].nfs[0].clients = "10.20.0.0/24".into();
-        assert!(scene.told(&RULE).contains("and clients differ"));
+        assert!(scene.messages_of(&RULE).contains("and clients differ"));
         scene.layout.shares[1].path = crate::tests::abs("/loft/mediaeval");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

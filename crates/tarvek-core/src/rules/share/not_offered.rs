@@ -133,28 +133,28 @@ pub(crate) mod tests {
     #[test]
     fn what_is_mounted_is_offered_to_whoever_mounts_it() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into();
         let told = "millrace mounts media, which granary exports to others only → in the layout \
                     line 3: add { clients = \"millrace\" } to nfs of share media; on granary: put \
                     what `tarvek emit exports` writes in place, and run exportfs -ra";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.host("millrace").addresses = vec!["millrace.lan".into()];
-        assert_eq!(scene.told(&RULE), "", "its number is not known");
+        assert_eq!(scene.messages_of(&RULE), "", "its number is not known");
         scene.layout.shares[0].nfs.clear();
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "millrace mounts media over nfs, over which it is \
                                                not offered → in the layout line 3: add { clients \
                                                = \"millrace\" } to nfs"
         ));
         scene.layout.shares[0] = share("media", "/loft/media");
         scene.layout.mounts[0].from = MountSource::Literal("granary.lan:/loft/photos".into());
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "millrace mounts granary.lan:/loft/photos, and \
                                                granary offers /loft/media over nfs → in the \
                                                layout, declare"
         ));
         scene.layout.mounts[0].from = MountSource::Literal("elsewhere:/loft/photos".into());
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -67,12 +67,12 @@ pub(crate) mod tests {
     #[test]
     fn who_writes_comes_through_a_share_that_lets_them() {
         let mut scene = Scene::over(Protocol::Nfs).with_intake();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.mounts[0].options = MountOptions::read("rw,nofail");
         scene.facts("millrace").mounts = None;
         scene.service("joiner").host = "millrace".into();
         scene.service("joiner").map = Some(vec![mapping("/mnt/media", "/data", Access::ReadWrite)]);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "joiner has to write to /data/films, and the share media is \
@@ -82,6 +82,6 @@ pub(crate) mod tests {
             "{told}"
         );
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

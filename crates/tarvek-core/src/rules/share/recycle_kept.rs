@@ -81,7 +81,7 @@ pub(crate) mod tests {
         let mut scene = Scene::over(Protocol::Smb);
         scene.tree("granary", "d 0755 0:0 /loft/media/.recycle");
         scene.layout.shares[0].smb.as_mut().unwrap().recycle = true;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0644 0:0 /loft/media/.recycle/mira/A (2001).mkv");
         scene.change("granary", "/loft/media/.recycle/mira/A (2001).mkv", |meta| {
             meta.size = 3 << 30
@@ -89,8 +89,8 @@ pub(crate) mod tests {
         let told = "/loft/media/.recycle keeps 1 file of what was deleted, 3.0 GiB → on granary: \
                     empty /loft/media/.recycle when nobody wants \
                     anything of it back";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.layout.shares[0].smb.as_mut().unwrap().recycle = false;
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

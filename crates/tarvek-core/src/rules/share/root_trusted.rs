@@ -63,9 +63,9 @@ pub(crate) mod tests {
     #[test]
     fn root_of_another_machine_is_nobody() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::None;
-        assert!(scene.told(&RULE).starts_with(
+        assert!(scene.messages_of(&RULE).starts_with(
             "root of any machine is root of /loft/media on granary → in the \
                               layout line 3: set squash"
         ));

@@ -36,7 +36,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             let Fact::Export(export) = &found.fact else { continue };
             let Some(meant) = &export.stray_space else { continue };
             let about = RULE.finding(About::Host(host.clone())).on(host).known(Evidence::Observed);
-            findings.push(told(about, host, &found.spot, meant));
+            findings.push(describe_finding(about, host, &found.spot, meant));
         }
     }
     // Two exports of one line, of which one is to everybody, were one in the mind of who wrote it.
@@ -56,13 +56,18 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         });
         let known = findings.iter().any(|finding| finding.place.origin.as_ref() == Some(at));
         if let Some(meant) = meant.filter(|_| !known) {
-            findings.push(told(of_share(&RULE, share), &share.host, at, &meant.clients));
+            findings.push(describe_finding(
+                of_share(&RULE, share),
+                &share.host,
+                at,
+                &meant.clients,
+            ));
         }
     }
     findings
 }
 
-fn told(finding: Finding, host: &Name, spot: &Spot, meant: &Name) -> Finding {
+fn describe_finding(finding: Finding, host: &Name, spot: &Spot, meant: &Name) -> Finding {
     let message =
         format!("a space stands behind {meant} in {spot}: the options after it are for everybody");
     let words = format!("take the space behind {meant} out of {spot}");
@@ -97,7 +102,7 @@ pub(crate) mod tests {
     #[test]
     fn a_space_is_seen_on_the_host_and_in_what_was_adopted() {
         let mut scene = Scene::over(Protocol::Nfs);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let spot = Spot { file: "/etc/exports".into(), line: 3 };
         let export = share("media", "/loft/media").nfs.remove(0);
         let fact = ExportFact {
@@ -111,16 +116,16 @@ pub(crate) mod tests {
                     everybody → on granary: take the space \
                     behind millrace out of /etc/exports:3; put what `tarvek emit exports` writes \
                     in place, and run exportfs -ra";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").told.configured.facts.clear();
         let mut meant = scene.layout.shares[0].nfs[0].clone();
         meant.clients = "millrace".into();
         scene.layout.shares[0].nfs.push(meant);
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         for clients in ["*", "millrace"] {
             let part = Part::Export { share: "media".into(), clients: clients.into() };
             scene.layout.adopted.parts.insert(part, spot.clone());
         }
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

@@ -42,9 +42,9 @@ pub(crate) mod tests {
         let copy = "/loft/media/films/ebb.mkv";
         let mut scene = Scene::local();
         scene.tree("granary", &format!("f 0664 1101:2100 {copy}"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.equal_to_the_film(copy);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "library:Films: 1 group of waste, copy, that would give back at \

@@ -105,10 +105,10 @@ pub(crate) mod tests {
         facts.mounts = Some(mounts("1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:9 / /loft zfs loft rw"));
         let (name, value) = ("usedbysnapshots".to_owned(), "2G".into());
         facts.told.properties.push(Property { dataset: "loft".into(), name, value });
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let copy = "/loft/media/films/ebb.mkv";
         scene.tree("granary", &format!("f 0664 1101:2100 {copy}")).equal_to_the_film(copy);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "snapshots of loft hold 2.0 GiB; of what waste could free (3.0 MiB at most)"

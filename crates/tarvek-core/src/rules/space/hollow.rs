@@ -43,7 +43,7 @@ pub(crate) mod tests {
     fn an_empty_folder_is_hollow_if_somebody_looked() {
         let mut scene = Scene::local();
         scene.tree("granary", "d 0775 1101:2100 /loft/media/films/High Water (2004)");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(
             told.starts_with(
                 "library:Films: 1 group of waste, hollow; such as \
@@ -53,6 +53,6 @@ pub(crate) mod tests {
         );
         // Of what nobody looked into nothing is said.
         scene.unread("granary", "/loft/media/films/High Water (2004)");
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

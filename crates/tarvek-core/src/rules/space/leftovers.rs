@@ -47,9 +47,9 @@ pub(crate) mod tests {
     #[test]
     fn debris_is_told_with_an_example() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.tree("granary", "f 0664 1101:2100 /loft/media/films/Low Water (2003)/Thumbs.db");
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.starts_with("library:Films: 1 group of waste, leftover"), "{told}");
         assert!(told.contains("; such as /loft/media/films/Low Water (2003)/Thumbs.db"), "{told}");
     }

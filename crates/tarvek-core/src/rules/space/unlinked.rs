@@ -46,9 +46,9 @@ pub(crate) mod tests {
         let came = "/loft/media/intake/done/ebb.mkv";
         let mut scene = Scene::local().with_intake();
         scene.tree("granary", &format!("f 0664 1101:2100 {came}"));
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.equal_to_the_film(came);
-        let told = scene.told(&RULE);
+        let told = scene.messages_of(&RULE);
         assert!(told.starts_with("intake:films: 1 group of waste, unlinked"), "{told}");
     }
 }

@@ -62,6 +62,6 @@ pub(crate) mod tests {
             "f 0664 1101:2100 /loft/media/films/Low Water (2003)/Low Water (2003) 576p.mkv",
         );
         // Names alone say nothing of which is better.
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -53,13 +53,13 @@ pub(crate) mod tests {
     #[test]
     fn a_host_whose_acls_nobody_could_tell_is_judged_by_mode_bits() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let lacks = ("acl".to_owned(), "there is no getfacl".into());
         scene.facts("granary").told.lacking.push(lacks);
         let told = "access on granary is judged by mode bits alone: there is no getfacl → install \
                     getfacl on granary, and collect again";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.service("lantern").libraries.clear();
-        assert_eq!(scene.told(&RULE), "", "no library leads there");
+        assert_eq!(scene.messages_of(&RULE), "", "no library leads there");
     }
 }

@@ -67,12 +67,12 @@ pub(crate) mod tests {
     #[test]
     fn a_host_that_libraries_lead_to_has_to_be_looked_at() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         let told = "nobody has looked at granary: 1 row of the board rest on the layout alone → \
                     collect a listing on granary and give it \
                     with --survey";
-        assert_eq!(scene.unseen("granary").told(&RULE), told);
+        assert_eq!(scene.unseen("granary").messages_of(&RULE), told);
         scene.service("lantern").libraries.clear();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -72,14 +72,14 @@ pub(crate) mod tests {
     #[test]
     fn what_nobody_looked_into_is_told_with_who_should() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.unread("granary", "/loft/media/films/Low Water (2003)");
         let told = "1 folder below /media/films could not be looked into, such as \
                     /loft/media/films/Low Water (2003) → look at granary \
                     again as root";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").taken_by = Some(1101);
-        assert!(scene.told(&RULE).contains("Low Water (2003) (it was made as uid 1101) →"));
+        assert!(scene.messages_of(&RULE).contains("Low Water (2003) (it was made as uid 1101) →"));
     }
 
     #[test]
@@ -89,11 +89,11 @@ pub(crate) mod tests {
         let told = "/loft/media/films on granary could not be seen: the survey did not go there → \
                     look at granary again, with \
                     /loft/media/films among the roots";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
         let why = "permission denied (EACCES)".to_owned();
         scene.facts("granary").gaps.push(Gap { path: abs("/loft/media"), why: why.into() });
         let told = "/loft/media/films on granary could not be seen: permission denied (EACCES) → \
                     look at granary again as root";
-        assert_eq!(scene.told(&RULE), told);
+        assert_eq!(scene.messages_of(&RULE), told);
     }
 }

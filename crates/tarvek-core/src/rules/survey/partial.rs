@@ -38,10 +38,10 @@ pub(crate) mod tests {
     #[test]
     fn a_survey_that_did_not_come_to_its_end_says_so() {
         let mut scene = Scene::local();
-        assert_eq!(scene.told(&RULE), "");
+        assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").complete = false;
         assert_eq!(
-            scene.told(&RULE),
+            scene.messages_of(&RULE),
             "the survey of granary was broken off → survey granary again"
         );
     }

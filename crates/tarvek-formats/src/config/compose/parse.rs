@@ -129,7 +129,7 @@ fn filled(project: &Project, text: &str, at: &Spot, out: &mut Collect) -> Option
 }
 
 /// A text, with its variables filled in; anything else is told.
-fn said(project: &Project, node: &Node, out: &mut Collect) -> Option<Said> {
+fn filled_text(project: &Project, node: &Node, out: &mut Collect) -> Option<Said> {
     match node.text() {
         Some(text) => Some((filled(project, text, &node.spot, out)?, node.spot.clone())),
         None => {
@@ -145,8 +145,8 @@ fn said(project: &Project, node: &Node, out: &mut Collect) -> Option<Said> {
 fn texts(project: &Project, node: Option<&Node>, out: &mut Collect) -> Vec<Said> {
     let Some(node) = node else { return Vec::new() };
     match node.list() {
-        Some(list) => list.iter().filter_map(|item| said(project, item, out)).collect(),
-        None => said(project, node, out).into_iter().collect(),
+        Some(list) => list.iter().filter_map(|item| filled_text(project, item, out)).collect(),
+        None => filled_text(project, node, out).into_iter().collect(),
     }
 }
 
@@ -175,7 +175,7 @@ pub(super) fn volumes(project: &Project, tree: &Node, out: &mut Collect) -> Volu
         let mut declared = Declared::default();
         if let Some(options) = node.get("driver_opts") {
             let mut text = |name: &str| {
-                let (text, at) = said(project, options.get(name)?, out)?;
+                let (text, at) = filled_text(project, options.get(name)?, out)?;
                 declared.outside |= out.is_from_outside(&at);
                 Some(text)
             };
@@ -218,15 +218,15 @@ pub(super) fn service(
     let get = |name: &str| node.get(name).filter(|value| value.mark != Mark::Reset);
     parts.extends = get("extends").and_then(|extends| {
         let base = if extends.map().is_some() { extends.get("service")? } else { extends };
-        let (base, at) = said(project, base, out)?;
-        let file = extends.get("file").and_then(|file| said(project, file, out));
+        let (base, at) = filled_text(project, base, out)?;
+        let file = extends.get("file").and_then(|file| filled_text(project, file, out));
         let file = file.map(|(file, _)| PathBuf::from(absolute(project, folder, &file)));
         Some((base.into(), file, at))
     });
-    parts.user = get("user").and_then(|user| said(project, user, out));
-    parts.image = get("image").and_then(|image| said(project, image, out));
-    parts.network_mode = get("network_mode").and_then(|mode| said(project, mode, out));
-    parts.userns = get("userns_mode").and_then(|userns| said(project, userns, out));
+    parts.user = get("user").and_then(|user| filled_text(project, user, out));
+    parts.image = get("image").and_then(|image| filled_text(project, image, out));
+    parts.network_mode = get("network_mode").and_then(|mode| filled_text(project, mode, out));
+    parts.userns = get("userns_mode").and_then(|userns| filled_text(project, userns, out));
     parts.groups = texts(project, get("group_add"), out);
     parts.networks = match get("networks").and_then(Node::map) {
         Some(map) => map.iter().map(|(k, _)| (k.text.to_string(), k.spot.clone())).collect(),
@@ -259,7 +259,7 @@ fn environment(
             let text = if value.is_null() {
                 None
             } else {
-                match said(project, value, out) {
+                match filled_text(project, value, out) {
                     Some((text, _)) => Some(text),
                     None => continue,
                 }
@@ -290,7 +290,7 @@ fn env_files(
     for item in items {
         let path = if item.map().is_some() { item.get("path") } else { Some(item) };
         let required = item.get("required").and_then(Node::truth).unwrap_or(true);
-        if let Some((path, at)) = path.and_then(|path| said(project, path, out)) {
+        if let Some((path, at)) = path.and_then(|path| filled_text(project, path, out)) {
             files.push((PathBuf::from(absolute(project, folder, &path)), required, at));
         }
     }
@@ -299,7 +299,7 @@ fn env_files(
 
 fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> Option<Volume> {
     if item.map().is_none() {
-        let (text, at) = said(project, item, out)?;
+        let (text, at) = filled_text(project, item, out)?;
         let short = short(&text).map_err(|why| out.skip(&at, why)).ok()?;
         let source = match short.source {
             None => Source::Unnamed,
@@ -310,7 +310,7 @@ fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> O
         return Some(Volume { source, to, below: None, modes, spot: at });
     }
     let spot = item.spot.clone();
-    let mut text = |node: Option<&Node>| Some(said(project, node?, out)?.0);
+    let mut text = |node: Option<&Node>| Some(filled_text(project, node?, out)?.0);
     let kind = text(item.get("type"));
     let source = text(item.get("source").or_else(|| item.get("src")));
     let to =
@@ -328,7 +328,7 @@ fn volume(project: &Project, folder: &Path, item: &Node, out: &mut Collect) -> O
         return None;
     }
     let read_only = item.get("read_only").map(|node| {
-        let text = said(project, node, out).map(|(text, _)| text).unwrap_or_default();
+        let text = filled_text(project, node, out).map(|(text, _)| text).unwrap_or_default();
         matches!(text.to_ascii_lowercase().as_str(), "true" | "yes" | "on" | "1")
     });
     let modes = Modes {
@@ -360,7 +360,7 @@ fn published(
 ) -> Option<(Spot, PortFact)> {
     let spot = item.spot.clone();
     let read = if item.map().is_some() {
-        let mut text = |name: &str| Some(said(project, item.get(name)?, out)?.0);
+        let mut text = |name: &str| Some(filled_text(project, item.get(name)?, out)?.0);
         let (ip, published) = (text("host_ip"), text("published"));
         let (target, protocol) = (text("target"), text("protocol"));
         let published = published.filter(|published| !published.is_empty() && published != "0");
@@ -372,7 +372,7 @@ fn published(
             protocol.as_deref(),
         )
     } else {
-        let (text, _) = said(project, item, out)?;
+        let (text, _) = filled_text(project, item, out)?;
         ports::short(service, &text)
     };
     match read {

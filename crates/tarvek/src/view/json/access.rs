@@ -14,7 +14,7 @@ use tarvek_core::words::remedy::Remedy;
 use tarvek_formats::keyword::Keyword;
 
 use super::common::{EditedLayout, Identity, Path, RemedyDoc, exact, lossy};
-use crate::view::access::{Made, PartyRow};
+use crate::view::access::{NewEntryAnswer, PartyRow};
 
 /// The answer of `tarvek access`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -228,9 +228,9 @@ impl NewEntries {
         subject: &Subject,
         umask: u16,
         add: &Answer,
-        made: &[Made],
+        made: &[NewEntryAnswer],
     ) -> Self {
-        let one = |made: &Made| {
+        let one = |made: &NewEntryAnswer| {
             let object = &made.object;
             MadeDoc {
                 kind: Keyword(object.meta.kind),

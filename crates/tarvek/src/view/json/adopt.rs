@@ -270,16 +270,16 @@ fn octal(bits: Option<u16>) -> Option<String> {
 }
 
 /// A name as the file has it; where somebody wrote a secret in its place, that is not told.
-fn said(name: &Name) -> String {
+fn without_secrets(name: &Name) -> String {
     secret::hide(name.raw())
 }
 
 fn names(names: &[Name]) -> Vec<String> {
-    names.iter().map(said).collect()
+    names.iter().map(without_secrets).collect()
 }
 
 fn maybe(name: Option<&Name>) -> Option<String> {
-    name.map(said)
+    name.map(without_secrets)
 }
 
 fn options(options: &MountOptions) -> Vec<String> {
@@ -303,7 +303,7 @@ impl From<&Fact> for Kind {
                 image,
                 is_host,
             }) => Self::Service {
-                service: said(name),
+                service: without_secrets(name),
                 user: maybe(user.as_ref()),
                 uid: *uid,
                 gid: *gid,
@@ -316,7 +316,7 @@ impl From<&Fact> for Kind {
             },
             Fact::Mapping(MappingFact { service, from, to, access, label, propagation, idmap }) => {
                 Self::Mapping {
-                    service: said(service),
+                    service: without_secrets(service),
                     from: lossy(from),
                     from_bytes: exact(from),
                     to: lossy(to),
@@ -337,7 +337,7 @@ impl From<&Fact> for Kind {
                 options,
                 label,
             }) => Self::Volume {
-                service: said(service),
+                service: without_secrets(service),
                 volume: maybe(volume.as_ref()),
                 to: lossy(to),
                 access: access.word(),
@@ -351,7 +351,7 @@ impl From<&Fact> for Kind {
             },
             Fact::Port(PortFact { service, host_ip, published, target, more, transport }) => {
                 Self::Port {
-                    service: said(service),
+                    service: without_secrets(service),
                     host_ip: maybe(host_ip.as_ref()),
                     published: *published,
                     target: *target,
@@ -365,7 +365,7 @@ impl From<&Fact> for Kind {
                     source_bytes: exact(source),
                     at: lossy(at),
                     at_bytes: exact(at),
-                    filesystem: said(filesystem),
+                    filesystem: without_secrets(filesystem),
                     options: self::options(options),
                     boot: *boot,
                     mounted: *mounted,
@@ -377,7 +377,7 @@ impl From<&Fact> for Kind {
                 Self::Export {
                     path: lossy(path),
                     path_bytes: exact(path),
-                    client: said(clients),
+                    client: without_secrets(clients),
                     access: access.word(),
                     squash: squash.word(),
                     anonuid: *anonuid,
@@ -388,27 +388,32 @@ impl From<&Fact> for Kind {
                 }
             }
             Fact::Share(fact) => Self::share(fact),
-            Fact::Account(Account { name, uid, gid, groups }) => {
-                Self::Account { name: said(name), uid: *uid, gid: *gid, groups: names(groups) }
+            Fact::Account(Account { name, uid, gid, groups }) => Self::Account {
+                name: without_secrets(name),
+                uid: *uid,
+                gid: *gid,
+                groups: names(groups),
+            },
+            Fact::Group(Group { name, gid }) => {
+                Self::Group { name: without_secrets(name), gid: *gid }
             }
-            Fact::Group(Group { name, gid }) => Self::Group { name: said(name), gid: *gid },
             Fact::Subordinate(SubordinateFact { of, account, first, count }) => Self::Subordinate {
                 of: of.word(),
-                account: said(account),
+                account: without_secrets(account),
                 first: *first,
                 count: *count,
             },
             Fact::IdMap(IdMapFact { service, of, inside, outside, count }) => Self::Idmap {
-                service: said(service),
+                service: without_secrets(service),
                 of: of.word(),
                 inside: *inside,
                 outside: *outside,
                 count: *count,
             },
             Fact::Dataset(DatasetFact { name, at, filesystem, properties }) => Self::Dataset {
-                name: said(name),
+                name: without_secrets(name),
                 at: at.as_ref().map(lossy),
-                filesystem: said(filesystem),
+                filesystem: without_secrets(filesystem),
                 properties: properties
                     .iter()
                     .map(|(name, value)| (secret::hide(name), secret::hide(value)))
@@ -416,8 +421,8 @@ impl From<&Fact> for Kind {
             },
             Fact::Folder(FolderFact { path, owner, group, mode, entries }) => Self::Folder {
                 path: lossy(path),
-                owner: said(owner),
-                group: said(group),
+                owner: without_secrets(owner),
+                group: without_secrets(group),
                 mode: format!("{mode:04o}"),
                 entries: entries.clone(),
             },
@@ -446,7 +451,7 @@ impl Kind {
             recycle,
         } = offer;
         Self::Share {
-            name: said(name),
+            name: without_secrets(name),
             path: lossy(path),
             guests: *guests,
             guest_only: *guest_only,

@@ -9,7 +9,7 @@ use tarvek_core::words::terms::Kind;
 use tarvek_formats::keyword::Keyword;
 
 use super::common::Path;
-use crate::view::forecast::{Headers, Show, Told};
+use crate::view::forecast::{Headers, LibraryForecast, Show};
 
 /// The answer of `tarvek forecast`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -152,14 +152,14 @@ struct SinceDoc {
 }
 
 impl Forecast {
-    pub(crate) fn new(told: &[Told], show: Show) -> Self {
+    pub(crate) fn new(told: &[LibraryForecast], show: Show) -> Self {
         let libraries = told.iter().map(|told| LibraryDoc::new(told, show)).collect();
         Self { schema: "tarvek/forecast/1", libraries, partial: Vec::new() }
     }
 }
 
 impl LibraryDoc {
-    fn new(told: &Told, show: Show) -> Self {
+    fn new(told: &LibraryForecast, show: Show) -> Self {
         let Outlook { row, roots, kind, forecast, .. } = told.outlook;
         let kind = *kind;
         let all =

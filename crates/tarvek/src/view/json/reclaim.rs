@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use tarvek_host::reclaim::{ReclaimReport, Step, Taken};
+use tarvek_host::reclaim::{ReclaimReport, ReclaimedFromLibrary, Step};
 
 use super::common::Path;
 
@@ -81,8 +81,8 @@ struct TakenDoc {
 }
 
 impl ReclaimTotal {
-    pub(crate) fn new(taken: &[Taken]) -> Self {
-        let one = |taken: &Taken| TakenDoc {
+    pub(crate) fn new(taken: &[ReclaimedFromLibrary]) -> Self {
+        let one = |taken: &ReclaimedFromLibrary| TakenDoc {
             library: taken.library.clone(),
             files: taken.files,
             bytes: taken.bytes,

@@ -25,7 +25,7 @@ pub(crate) struct Trace {
     /// The viewpoint.
     from: String,
     /// The place where the way ends.
-    ends: Ends,
+    ends: JsonEnds,
     /// From the viewpoint inward.
     hops: Vec<HopDoc>,
     /// Whether the way leads to an entry, with every mount in place.
@@ -42,7 +42,7 @@ pub(crate) struct Trace {
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
-struct Ends {
+struct JsonEnds {
     host: String,
     #[serde(flatten)]
     path: Path,
@@ -99,7 +99,7 @@ impl Trace {
             partial: Vec::new(),
             path: (&route.asked).into(),
             from: route.view.to_string(),
-            ends: Ends {
+            ends: JsonEnds {
                 host: here.host.raw().to_owned(),
                 path: (&here.path).into(),
                 device,

@@ -9,7 +9,7 @@ use tarvek_formats::keyword::Keyword;
 
 use super::common::Path;
 use super::forecast::MediaDoc;
-use crate::view::waste::Told;
+use crate::view::waste::WasteReport;
 
 /// The answer of `tarvek waste`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -154,7 +154,7 @@ impl From<&Sum> for SumDoc {
 }
 
 impl Waste {
-    pub(crate) fn new(told: &Told) -> Self {
+    pub(crate) fn new(told: &WasteReport) -> Self {
         let stock = told.stock;
         let metas = || stock.files().map(|file| stock.meta(file));
         let failed =
@@ -197,7 +197,7 @@ impl Waste {
 }
 
 impl GroupDoc {
-    fn new(told: &Told, group: &Group) -> Self {
+    fn new(told: &WasteReport, group: &Group) -> Self {
         let digest =
             group.digest.map(|digest| digest.iter().map(|byte| format!("{byte:02x}")).collect());
         Self {
@@ -214,7 +214,7 @@ impl GroupDoc {
 }
 
 impl FileDoc {
-    fn new(told: &Told, item: &Item) -> Self {
+    fn new(told: &WasteReport, item: &Item) -> Self {
         let stock = told.stock;
         let meta = stock.tree(item.name).meta(item.name.node);
         let folder = told.is_folder(item);
