@@ -413,3 +413,32 @@ fn every_file_and_whatever_is_public_says_what_it_is() {
     }
     assert!(silent.is_empty(), "{silent:#?}");
 }
+
+#[test]
+fn unsafe_stands_only_in_the_files_that_the_architecture_names() {
+    let text = include_str!("../../../ARCHITECTURE.md");
+    let (_, rest) = text.split_once("- No `unsafe`").expect("it says where unsafe stands");
+    let (list, _) = rest.split_once("\n- ").expect("it is a list");
+    let named: BTreeSet<String> =
+        list.split('`').filter(|word| word.ends_with(".rs")).map(str::to_owned).collect();
+    let mut found = BTreeSet::new();
+    for name in CRATES {
+        for (module, file) in files_of(name) {
+            let tokens = file.to_token_stream();
+            if has_word(tokens, "unsafe") {
+                let folder = name.trim_start_matches("tarvek-").trim_start_matches("../");
+                found.insert(format!("{folder}/src/{}.rs", module.join("/")));
+            }
+        }
+    }
+    assert_eq!(found, named);
+}
+
+/// Whether a word stands anywhere in some code.
+fn has_word(tokens: TokenStream, word: &str) -> bool {
+    tokens.into_iter().any(|token| match token {
+        TokenTree::Ident(ident) => ident == word,
+        TokenTree::Group(group) => has_word(group.stream(), word),
+        _ => false,
+    })
+}
