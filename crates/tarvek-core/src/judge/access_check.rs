@@ -633,6 +633,22 @@ mod tests {
     }
 
     #[test]
+    fn a_folder_that_is_removed_has_to_be_empty() {
+        let site = scene().site();
+        for (path, remark) in [
+            ("/loft/own/full", "user::rwx as the owner, uid 840; it is not empty"),
+            ("/loft/own/empty", "user::rwx as the owner, uid 840"),
+            (
+                "/loft/own/unread",
+                "user::rwx as the owner, uid 840; whether it is empty was not seen",
+            ),
+        ] {
+            let route = route_on(&site, "granary", path, &Subject::new(840, 840, []));
+            assert_eq!(judge(&site, &route, Need::Remove).reason(), remark, "{path}");
+        }
+    }
+
+    #[test]
     fn layers_that_are_read_only_refuse_what_changes() {
         let site = scene().site();
         // Through a mapping that is read-only; its own root is attached, and so stays.
