@@ -722,7 +722,8 @@ mod tests {
              l 0777 0:0 /loft/own/to-empty -> empty
              l 0777 0:0 /loft/own/nowhere -> gone
              d 0700 1101:1101 /loft/own/shut
-             l 0777 0:0 /loft/own/past-shut -> shut/../empty",
+             l 0777 0:0 /loft/own/past-shut -> shut/../empty
+             l 0777 0:0 /loft/out -> own/empty",
         );
         let dangles = "read-ENOENT write-ENOENT enter-ENOENT add-ENOENT remove+";
         let no_folder = "read-ENOTDIR write-ENOTDIR enter-ENOTDIR add-ENOTDIR remove-ENOTDIR";
@@ -744,6 +745,8 @@ mod tests {
             ("/loft/own/film.mkv/", no_folder),
             ("/loft/own/to-film/", no_folder),
             ("/loft/own/to-empty/", "read+ write+ enter+ add+ remove-ENOTDIR"),
+            // The name that goes is the symlink's, from the folder that it lies in.
+            ("/loft/out", "read+ write+ enter+ add+ remove-EACCES"),
             ("/loft/own/nowhere", dangles),
             (long.as_str(), too_long),
         ] {
@@ -861,6 +864,11 @@ mod tests {
         // Whose the folder is that it covers, nobody saw: not who owns what is mounted there.
         scene.change("granary", "/pool", |meta| meta.mode = 0o1777);
         assert_eq!(asked(&scene, &View::host("granary"), "/pool/films"), stays);
+        // Nor what its inode says.
+        scene.flags("granary", "/pool/films", "i");
+        let stays_frozen = "read+ write-EPERM enter+ add-EPERM remove-EBUSY";
+        assert_eq!(asked(&scene, &View::host("granary"), "/pool/films"), stays_frozen);
+        scene.flags("granary", "/pool/films", "");
         // In a service's namespace the mount is only if it came along.
         let data = View::service("lantern");
         scene.service("lantern").map = Some(vec![mapping("/again", "/data", Access::ReadWrite)]);
@@ -880,7 +888,8 @@ mod tests {
             "d 0777 0:0 /pool\nd 0777 0:0 /pool/films\nl 0777 0:0 /pool/link -> films
              d 1777 0:0 /open\nl 0777 1101:1101 /open/hers -> /loft/own\nl 0777 840:840 /open/its \
              -> /loft/own
-             l 0777 0:0 /open/roots -> /loft/own",
+             l 0777 0:0 /open/roots -> /loft/own
+             l 0777 1101:1101 /open/film -> /loft/sticky/its.mkv",
         );
         let host = View::host("granary");
         let with = |scene: &mut Scene, mount: &str| {
@@ -904,6 +913,9 @@ mod tests {
             let sysctls = value.map(|value| ("fs.protected_symlinks".to_owned(), value));
             scene.facts("granary").told.sysctls = sysctls.into_iter().collect();
             assert_eq!(asked(&scene, &host, "/open/hers"), hers, "{value:?}");
+            let film = asked(&scene, &host, "/open/film");
+            let write = if value == Some(1) { "write-EACCES" } else { &hers[6..12] };
+            assert!(film.contains(write), "{value:?}: {film}");
             assert!(asked(&scene, &host, "/open/its").starts_with("read+ write+ enter+ add+"));
             assert!(asked(&scene, &host, "/open/roots").starts_with("read+ write+ enter+ add+"));
         }
