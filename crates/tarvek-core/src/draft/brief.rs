@@ -267,71 +267,7 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
         }
     }
     for service in &brief.services {
-        let name = &service.name;
-        for kind in service.kinds.iter().flatten().filter(|kind| !brief.kinds.contains(kind)) {
-            add(
-                service.origin,
-                format!("{name} handles {}, which are not among the kinds", kind.word()),
-                format!("add {:?} to kinds, or take it out of {name}", kind.word()),
-            );
-        }
-        if service.writes() && service.access == Some(Access::ReadOnly) {
-            let role = if service.does(ServiceRole::Sort) { "sorts" } else { "fetches" };
-            add(
-                service.origin,
-                format!("{name} {role}, and is to read only: it has to make files and folders"),
-                format!("write access = \"rw\" for {name}, or role = \"serve\""),
-            );
-        }
-        if !service.writes() && service.access == Some(Access::ReadWrite) {
-            add(
-                service.origin,
-                format!(
-                    "{name} only serves, and is to write: a server that can write can delete a \
-                     library"
-                ),
-                format!("take out access of {name}, or give it the role sort too"),
-            );
-        }
-        if service.id == 0 {
-            add(
-                service.origin,
-                format!("{name} is to run as root, who may do anything"),
-                "give it an id of its own, for example 840".into(),
-            );
-        }
-        if service.writes() && brief.storage.filesystem.has_datasets() && want != Want::Copy {
-            for kind in brief.kinds_of(service).into_iter().filter(|kind| brief.is_apart(*kind)) {
-                let list = if brief.is_original(kind) { "originals" } else { "apart" };
-                add(
-                    service.origin,
-                    format!(
-                        "{name} fetches or sorts {}, which get a dataset of their own: no link or \
-                         rename crosses into it",
-                        kind.word()
-                    ),
-                    format!(
-                        "take {:?} out of {list} or give {name} other kinds, or write want \
-                         = \"copy\"",
-                        kind.word()
-                    ),
-                );
-            }
-        }
-        if service.writes()
-            && want != Want::Copy
-            && brief.apps_on(&service.host).is_some_and(|apps| apps.reach == Reach::Smb)
-        {
-            add(
-                service.origin,
-                format!("{name} writes over SMB, where nobody can promise hard links and renames"),
-                format!(
-                    "reach the storage over nfs from {}, run {name} on {}, or write want \
-                     = \"copy\"",
-                    service.host, brief.storage.host
-                ),
-            );
-        }
+        of_service(brief, service, &mut add);
     }
     if want == Want::Hardlink
         && want_at != Origin::default()
@@ -358,6 +294,76 @@ pub fn contradictions(brief: &Brief) -> Vec<Contradiction> {
         }
     }
     found
+}
+
+/// What is wanted of a service and can't be had.
+fn of_service(brief: &Brief, service: &Wanted, add: &mut impl FnMut(Origin, String, String)) {
+    let (want, _) = brief.want;
+    let name = &service.name;
+    for kind in service.kinds.iter().flatten().filter(|kind| !brief.kinds.contains(kind)) {
+        add(
+            service.origin,
+            format!("{name} handles {}, which are not among the kinds", kind.word()),
+            format!("add {:?} to kinds, or take it out of {name}", kind.word()),
+        );
+    }
+    if service.writes() && service.access == Some(Access::ReadOnly) {
+        let role = if service.does(ServiceRole::Sort) { "sorts" } else { "fetches" };
+        add(
+            service.origin,
+            format!("{name} {role}, and is to read only: it has to make files and folders"),
+            format!("write access = \"rw\" for {name}, or role = \"serve\""),
+        );
+    }
+    if !service.writes() && service.access == Some(Access::ReadWrite) {
+        add(
+            service.origin,
+            format!(
+                "{name} only serves, and is to write: a server that can write can delete a \
+                 library"
+            ),
+            format!("take out access of {name}, or give it the role sort too"),
+        );
+    }
+    if service.id == 0 {
+        add(
+            service.origin,
+            format!("{name} is to run as root, who may do anything"),
+            "give it an id of its own, for example 840".into(),
+        );
+    }
+    if service.writes() && brief.storage.filesystem.has_datasets() && want != Want::Copy {
+        for kind in brief.kinds_of(service).into_iter().filter(|kind| brief.is_apart(*kind)) {
+            let list = if brief.is_original(kind) { "originals" } else { "apart" };
+            add(
+                service.origin,
+                format!(
+                    "{name} fetches or sorts {}, which get a dataset of their own: no link or \
+                     rename crosses into it",
+                    kind.word()
+                ),
+                format!(
+                    "take {:?} out of {list} or give {name} other kinds, or write want \
+                     = \"copy\"",
+                    kind.word()
+                ),
+            );
+        }
+    }
+    if service.writes()
+        && want != Want::Copy
+        && brief.apps_on(&service.host).is_some_and(|apps| apps.reach == Reach::Smb)
+    {
+        add(
+            service.origin,
+            format!("{name} writes over SMB, where nobody can promise hard links and renames"),
+            format!(
+                "reach the storage over nfs from {}, run {name} on {}, or write want \
+                 = \"copy\"",
+                service.host, brief.storage.host
+            ),
+        );
+    }
 }
 
 /// Numbers and names that two things claim.

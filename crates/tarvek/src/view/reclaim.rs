@@ -27,6 +27,33 @@ const MOST: usize = 40;
 
 pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
     let Shown { report, mode, yes, ignored, review } = *of;
+    let mut out = headline(of);
+    if screen.volume() == Volume::Quiet {
+        return out;
+    }
+    if !report.steps.is_empty() {
+        out.push('\n');
+    }
+    list_steps(&mut out, report, mode, screen);
+    if ignored > 0 {
+        let what = if yes { "ignored from now on" } else { "would be ignored from now on" };
+        let _ = writeln!(out, "\n{} {what}", counted(ignored, "group"));
+    }
+    if yes && matches!(mode, Mode::Do | Mode::Resume) && report.held > 0 {
+        let file = shell_quoted(review.as_os_str().as_bytes());
+        let _ = writeln!(
+            out,
+            "\n{}\n{}",
+            dim(format!("tarvek reclaim {file} --undo --yes    puts everything back")),
+            dim(format!("tarvek reclaim {file} --purge --yes   deletes it for good"))
+        );
+    }
+    out
+}
+
+/// What came of it, or would, in a line.
+fn headline(of: &Shown) -> String {
+    let Shown { report, mode, yes, .. } = *of;
     let mut out = String::new();
     let count =
         |state: StepState| report.steps.iter().filter(|step| step.state == state).count() as u64;
@@ -105,13 +132,11 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             strong(bytes(report.freed))
         ),
     };
-    if screen.volume() == Volume::Quiet {
-        return out;
-    }
-    if !report.steps.is_empty() {
-        out.push('\n');
-    }
-    // What was refused matters most.
+    out
+}
+
+/// Each step with what it brings and why, those that were refused first: they matter most.
+fn list_steps(out: &mut String, report: &ReclaimReport, mode: Mode, screen: &Screen) {
     let (refused, fine): (Vec<&Step>, Vec<&Step>) =
         report.steps.iter().partition(|step| step.state == StepState::Refused);
     let most = if screen.volume() == Volume::Verbose { usize::MAX } else { MOST };
@@ -151,20 +176,6 @@ pub(crate) fn text(of: &Shown, screen: &Screen) -> String {
             dim(format!("… and {} more; -v shows all", report.steps.len() - most))
         );
     }
-    if ignored > 0 {
-        let what = if yes { "ignored from now on" } else { "would be ignored from now on" };
-        let _ = writeln!(out, "\n{} {what}", counted(ignored, "group"));
-    }
-    if yes && matches!(mode, Mode::Do | Mode::Resume) && report.held > 0 {
-        let file = shell_quoted(review.as_os_str().as_bytes());
-        let _ = writeln!(
-            out,
-            "\n{}\n{}",
-            dim(format!("tarvek reclaim {file} --undo --yes    puts everything back")),
-            dim(format!("tarvek reclaim {file} --purge --yes   deletes it for good"))
-        );
-    }
-    out
 }
 
 /// Whether a step of a purge gives something back instead.
