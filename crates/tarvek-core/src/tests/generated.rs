@@ -25,10 +25,12 @@ use crate::layout::folder::Right;
 use crate::layout::intake::{InView, Want};
 use crate::layout::mapping::{MapSource, Mapping};
 use crate::layout::service::{Library, RunAs, Translation, UserNs};
+use crate::link::below::{Holds, holds};
 use crate::link::hard::hardlink;
 use crate::link::intake::ways;
 use crate::link::link_paths::LinkPaths;
 use crate::link::moved::rename;
+use crate::link::picture::mounts as shown_mounts;
 use crate::link::verdict::Verdict;
 use crate::remedy::access_request::{AccessRequest, remedy};
 use crate::route::follow_written;
@@ -573,11 +575,33 @@ impl Answers<'_> {
             let (from, to) = (self.below(), self.below());
             let viewers = self.viewers();
             let (name, view, subject, top) = self.dice.pick(&viewers);
-            let to = if self.dice.is(50) { format!("{to}/new") } else { to };
+            let to = match self.dice.of(8) {
+                0..4 => format!("{to}/new"),
+                4 => format!("{from}/itself"),
+                5 => from.rsplit_once('/').map_or(to, |(folder, _)| folder.to_owned()),
+                _ => to,
+            };
             let (from, to) = (format!("{top}/{from}"), format!("{top}/{to}"));
             let ends = LinkPaths::of(self.site, &view, &subject, from.as_bytes(), to.as_bytes());
             let (link, moved) = (of_link(&hardlink(&ends)), of_link(&rename(&ends)));
-            let _ = writeln!(self.out, "link {name} {from:?} {to:?}: {link} {moved}");
+            let _ = write!(self.out, "link {name} {from:?} {to:?}: {link} {moved}");
+            for shown in shown_mounts(&ends) {
+                let (source, target) = (shown.has_source, shown.has_target);
+                let (at, access) = (shown.at, shown.access.word());
+                let kind = shown.filesystem.map(|of| of.to_string()).unwrap_or_default();
+                let _ = write!(self.out, " {at}:{kind}:{access}:{source}:{target}");
+            }
+            if let Some(holds) = holds(&ends) {
+                let Holds { possible, files, unseen, causes } = &holds;
+                let (all, none) = (holds.all_possible(), holds.none_possible());
+                let _ = write!(self.out, " holds {possible}/{files} {unseen} {all:?} {none}");
+                for cause in causes {
+                    let sign = sign(cause.possible, cause.errno);
+                    let (reason, examples) = (cause.reason.word(), cause.examples.len());
+                    let _ = write!(self.out, " {sign}{reason}:{}:{examples}", cause.count);
+                }
+            }
+            self.out.push('\n');
         }
         for step in ways(self.site).flat_map(|ways| ways.steps(self.site)) {
             let (stage, does) = (step.stage.word(), step.does.word());
