@@ -31,6 +31,47 @@ const PHOTOS: &str = "/media/photos --from service:lantern";
 const AS_LANTERN: &str = "runs_as = \"840:840\"";
 
 #[test]
+fn an_account_that_its_host_does_not_have_is_nobody_known_and_not_root() {
+    let folder = Folder::demo();
+    folder.edit("tarvek.toml", AS_LANTERN, "runs_as = \"lantrn\"");
+    let films = "/media/films --from service:lantern";
+    let (signs, reason) = verdicts(&folder, films);
+    assert_eq!(signs, "read? enter? add? remove?");
+    let unknown = "no account lantrn is known on millrace";
+    assert!(reason.contains(unknown), "{reason}");
+    let board = folder.json("check");
+    let rows = board["board"].as_array().unwrap();
+    assert!(
+        rows.iter().all(|row| row["service"] != "lantern" || row["ready"] == false),
+        "{rows:#?}"
+    );
+    let stages = &rows[0]["stages"];
+    assert_eq!(stages["exists"], "ok");
+    assert_eq!((&stages["readable"], &stages["titles"]), (&Value::from("unknown"), &Value::Null));
+    let findings = board["findings"].as_array().unwrap().iter();
+    let blockers: Vec<&Value> = findings
+        .filter(|f| f["rule"] == "identity/unknown-account" && f["severity"] == "blocker")
+        .collect();
+    assert_eq!(blockers.len(), 1, "{blockers:#?}");
+    let step = &blockers[0]["steps"][0];
+    assert_eq!((&step["set"], &step["to"]), (&"service.lantern.runs_as".into(), &"lantern".into()));
+    for answer in [
+        folder.run("forecast"),
+        folder.run("trace /media/films --from service:lantern"),
+        folder.run(&format!("access {films}")),
+    ] {
+        assert!(
+            answer.stdout.contains("lantrn") && !answer.stdout.contains("assumed"),
+            "{}",
+            answer.stdout
+        );
+    }
+    // What the edits say makes it as good as it was.
+    folder.run("check --apply --only identity/unknown-account --yes");
+    assert_eq!(verdicts(&folder, films).0, "read+ enter+ add- remove-");
+}
+
+#[test]
 fn a_namespace_shifts_whoever_is_inside() {
     // The folder is the account's own, so that everything hangs on the number that arrives.
     let folder = Folder::demo();

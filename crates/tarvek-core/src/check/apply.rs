@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use crate::check::report::Report;
 use crate::layout::site::Layout;
+use crate::words::about::Affected;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::{Change, Edit};
@@ -92,10 +93,24 @@ pub fn compare_reports<'a>(before: &'a Report, after: &'a Report) -> Outcome<'a>
     Outcome { cleared: missing(before, &has), new }
 }
 
+/// The new findings that a change brings about. What is found in libraries and intakes of
+/// which nobody could tell before how they stand was there before.
+pub fn brought_about<'a>(before: &'a Report, after: &'a Report) -> Vec<&'a Finding> {
+    let was_untold = |affected: &Affected| {
+        before.board.iter().any(|row| row.affected() == *affected && row.is_untold())
+    };
+    let is_revealed =
+        |finding: &Finding| !finding.affects.is_empty() && finding.affects.iter().all(was_untold);
+    let mut new = compare_reports(before, after).new;
+    new.retain(|finding| !is_revealed(finding));
+    new
+}
+
 #[cfg(test)]
 mod tests {
-    use super::{compare_reports, select_edits};
+    use super::{brought_about, compare_reports, select_edits};
     use crate::check::report::check;
+    use crate::layout::service::RunAs;
     use crate::layout::site::Layout;
     use crate::rules::registry::named;
     use crate::tests::{Scene, mapping, share};
@@ -203,5 +218,24 @@ mod tests {
         let sound = check(&whole.site());
         let new = compare_reports(&sound, &after).new;
         assert!(new.iter().all(|f| f.rule.id != "layout/differs-from-host"), "{new:?}");
+    }
+
+    #[test]
+    fn what_nobody_could_tell_before_is_not_brought_about() {
+        let closed = |runs_as: RunAs| {
+            let mut scene = Scene::local();
+            scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
+            scene.service("lantern").runs_as = runs_as;
+            check(&scene.site())
+        };
+        let after = closed(RunAs::Numbers(840, Some(840)));
+        for (before, is_brought_about) in [
+            (closed(RunAs::Account("lantrn".into())), false),
+            (check(&Scene::local().site()), true),
+        ] {
+            let new = compare_reports(&before, &after).new;
+            assert!(new.iter().any(|finding| finding.rule.id == "access/root-unreadable"));
+            assert_eq!(!brought_about(&before, &after).is_empty(), is_brought_about);
+        }
     }
 }

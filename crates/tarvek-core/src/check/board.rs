@@ -13,6 +13,7 @@ use crate::rules::library::{too_deep, too_high};
 use crate::scan::read::Scan;
 use crate::site::join::Site;
 use crate::used::used_path::{Use, UsedPath, end_of, of_library, rows as by_row};
+use crate::words::about::Affected;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -107,6 +108,23 @@ pub struct Row {
     pub unreadable: u64,
     /// The steps of an intake.
     pub steps: Vec<Step>,
+}
+
+impl Row {
+    /// What it is about, as findings name it.
+    pub fn affected(&self) -> Affected {
+        match self.of {
+            Subject::Library(_) => Affected::Library(self.name.clone()),
+            Subject::Intake => Affected::Intake(self.name.clone()),
+        }
+    }
+
+    /// Whether nobody can tell how one of its stages stands.
+    pub fn is_untold(&self) -> bool {
+        let Stages { mapped, mounted, exists, readable, linkable, .. } = self.stages;
+        let all = [mapped, mounted, exists, readable, linkable.unwrap_or(State::Ok)];
+        all.contains(&State::Unknown)
+    }
 }
 
 /// Puts the places of each library and intake together into its row.
@@ -225,10 +243,9 @@ fn filed(state: State, steps: &[Step]) -> Option<Verdict> {
     Some(if state == State::Ok { Verdict::ReadyThough(text) } else { Verdict::NotReady(text) })
 }
 
-/// Whether an intake's way ends in a folder.
-fn is_intakes_folder(site: &Site, case: &UsedPath) -> bool {
-    let end = case.route.as_ref().and_then(|route| end_of(site, route));
-    case.library().is_none() && end.is_some_and(|(_, meta)| meta.is_folder())
+/// Whether a way ends in a folder that was seen, or that the engine makes.
+fn ends_in_folder(site: &Site, route: &Route) -> bool {
+    end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
 }
 
 /// Why a root is not a folder that can be asked for its contents.
@@ -241,14 +258,13 @@ enum Obstacle {
     Unknown(String),
 }
 
-fn obstacle(site: &Site, case: &UsedPath, route: &Route) -> Option<Obstacle> {
+fn obstacle(site: &Site, route: &Route) -> Option<Obstacle> {
     let is_unseen = route.entry().is_none() && !route.is_engine_made();
     Some(match &route.end {
-        End::Reached if case.scan.is_some() => return None,
         End::Reached if is_unseen => {
             Obstacle::Unknown(format!("nobody has looked at {}", route.here().host))
         }
-        End::Reached if is_intakes_folder(site, case) => return None,
+        End::Reached if ends_in_folder(site, route) => return None,
         End::Reached => Obstacle::Absent(format!("{} is not a folder", route.asked)),
         End::Volume { name } => Obstacle::Unknown(format!("lies in the engine's volume {name}")),
         End::Unseen { at, .. } => Obstacle::Unknown(format!("{} was not seen", at.path)),
@@ -308,7 +324,7 @@ fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
         let stages = Stages { exists: Unknown, readable: Unknown, titles: None, ..stages };
         (stages, Verdict::NotReady(verdict))
     };
-    match obstacle(site, case, route) {
+    match obstacle(site, route) {
         None => {}
         Some(Obstacle::Unknown(why)) => return unknown(why),
         Some(Obstacle::Absent(why)) => return fails(Stages { exists: Fail, ..stages }, why),
@@ -324,7 +340,10 @@ fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
             let verdict = format!("refused at {}", answer.decided_at.path);
             return fails(Stages { readable: Fail, ..stages }, verdict);
         }
-        None => return unknown(answer.reason().to_owned()),
+        None => {
+            let stages = Stages { readable: Unknown, titles: None, ..stages };
+            return (stages, Verdict::NotReady(answer.reason().to_owned()));
+        }
         Some(true) if scan.unreadable > 0 => Part,
         Some(true) if scan.unseen > 0 => Unknown,
         Some(true) => Ok,

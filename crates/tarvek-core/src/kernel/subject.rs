@@ -261,7 +261,11 @@ impl Subject {
 }
 
 impl fmt::Display for Subject {
+    /// `840:840 +2100`, or that nobody knows who it is.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.doubt.is_some() && self.uid == NOBODY {
+            return f.write_str("somebody unknown");
+        }
         write!(f, "{}:{}", self.uid, self.gid)?;
         for (n, group) in self.groups.iter().enumerate() {
             write!(f, "{}{group}", if n == 0 { " +" } else { "," })?;

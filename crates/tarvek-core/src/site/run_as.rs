@@ -8,11 +8,11 @@ use crate::words::name::Name;
 use crate::words::terms::Account;
 
 impl Site {
-    /// Whom a service runs as, and a remark where that had to be assumed.
+    /// Whom a service runs as, and a remark where that had to be assumed, or is not known.
     ///
     /// An engine gives a container's process gid 0 where `user` names only a uid, and runs it as
     /// root where nothing is said; a program that runs straight on its host has the groups of its
-    /// account.
+    /// account. Who goes by a name that the host does not know is somebody unknown.
     pub fn subject_of(&self, service: &Service) -> (Subject, Option<String>) {
         let further = service.groups.iter().filter_map(|group| match group {
             GroupRef::Gid(gid) => Some(*gid),
@@ -41,10 +41,11 @@ impl Site {
             }
             RunAs::Account(name) => match self.account(&service.host, name).map(login) {
                 Some(subject) => (with(subject, further.collect()), None),
-                None => (
-                    Subject::new(0, 0, further),
-                    Some(format!("no account {name}: root is assumed")),
-                ),
+                None if *name == *"root" => (Subject::new(0, 0, further), None),
+                None => {
+                    let why = self.unresolved_account(service, name);
+                    (Subject::unknown(why.as_str()), Some(why))
+                }
             },
             RunAs::Unset if !contained => match self.account(&service.host, &service.name) {
                 Some(account) => (with(login(account), further.collect()), None),
@@ -57,6 +58,22 @@ impl Site {
                 Subject::new(0, 0, further),
                 Some("runs_as is not declared: root is assumed".into()),
             ),
+        }
+    }
+
+    /// That nobody knows whom a service runs as, in words.
+    fn unresolved_account(&self, service: &Service, name: &Name) -> String {
+        let (host, service) = (&service.host, &service.name);
+        format!("who {service} is can't be told: no account {name} is known on {host}")
+    }
+
+    /// The account by which a service is declared to run and which its host does not have.
+    pub fn missing_account<'s>(&self, service: &'s Service) -> Option<&'s Name> {
+        match &service.runs_as {
+            RunAs::Account(name) if *name != *"root" => {
+                self.account(&service.host, name).is_none().then_some(name)
+            }
+            _ => None,
         }
     }
 

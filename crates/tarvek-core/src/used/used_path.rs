@@ -119,6 +119,8 @@ pub fn used_path_in<'a>(
     let folder = route.as_ref().filter(|route| {
         end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
     });
+    // What somebody unknown would read, nobody can tell.
+    let folder = folder.filter(|_| subject.doubt.is_none());
     let scan = match used {
         Use::Library(library) => folder.map(|route| scan(site, route, library.kind)),
         Use::Intake(..) => None,

@@ -1,7 +1,7 @@
 //! `tarvek check --apply`.
 
 use similar::TextDiff;
-use tarvek_core::check::apply::{Selection, compare_reports, select_edits};
+use tarvek_core::check::apply::{Selection, brought_about, compare_reports, select_edits};
 use tarvek_core::check::report::{Report, check, goes_through};
 use tarvek_core::layout::site::Layout;
 use tarvek_core::words::finding::Finding;
@@ -27,13 +27,13 @@ pub(super) fn run(
     let wanted = wanted(args, &before)?;
     let mut selection = select_edits(&layout.parsed, wanted);
     let (mut text, mut after) = tried(globals, args, &layout, &selection)?;
-    if !compare_reports(&before, &after).new.is_empty() && selection.chosen.len() > 1 {
+    if !brought_about(&before, &after).is_empty() && selection.chosen.len() > 1 {
         // One by one, each with those before it: whatever brings something else about is left.
         selection = harmless(globals, args, &layout, selection, &before)?;
         (text, after) = tried(globals, args, &layout, &selection)?;
     }
     if let ([one], [new, ..]) =
-        (selection.chosen.as_slice(), compare_reports(&before, &after).new.as_slice())
+        (selection.chosen.as_slice(), brought_about(&before, &after).as_slice())
     {
         let why = brings(new);
         let mut left = selection.left.clone();
@@ -129,7 +129,7 @@ fn harmless<'a>(
     for finding in selection.chosen {
         let next = select_edits(&layout.parsed, chosen.iter().copied().chain([finding]));
         let (_, after) = tried(globals, args, layout, &next)?;
-        match compare_reports(before, &after).new.first() {
+        match brought_about(before, &after).first() {
             Some(new) => left.push((finding, brings(new))),
             None => chosen.push(finding),
         }

@@ -30,7 +30,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     for service in &site.layout.services {
         // Root is a finding of its own, and so is nobody knows whom.
         let (subject, _) = site.subject_of(service);
-        if service.runs_as == RunAs::Unset && service.map.is_some() || subject.uid == 0 {
+        let is_unknown = subject.doubt.is_some() || subject.uid == 0;
+        if service.runs_as == RunAs::Unset && service.map.is_some() || is_unknown {
             continue;
         }
         users.entry((&service.host, subject.uid)).or_default().push(service);

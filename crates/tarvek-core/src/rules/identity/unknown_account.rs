@@ -1,35 +1,44 @@
 //! `identity/unknown-account`.
 
+use std::collections::BTreeSet;
+
 use crate::kernel::subject::NOBODY;
+use crate::layout::service::Service;
 use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
+use crate::words::about::Affected;
+use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::part::Part;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
+use crate::words::text::{counted, nearest};
 use crate::words::value::Value;
 
-/// A number that the storage host has no account for.
+/// A name that a service's host, or a number that the storage host has no account for.
 pub static RULE: Rule = Rule {
     id: "identity/unknown-account",
     severity: Severity::Risk,
-    title: "A service's number has no account on the storage host",
-    means: "The uid under which the service arrives at the files belongs to no account of the host \
-            that holds them.",
-    hurts: "Access works by numbers, but nobody sees who owns what the service makes, and the \
-            number may be given to somebody \
-            else one day.",
-    fix: "Make an account with that number on the storage host; `tarvek emit accounts` writes the \
-          command.",
-    example: "lantern runs as 840 on millrace; granary has no uid 840.",
+    title: "A service has no account where it runs, or where its files are",
+    means: "A service is declared to run as an account that its host does not have; then nobody \
+            can tell what it may do, and that is a blocker. Or the uid under which it arrives at \
+            the files belongs to no account of the host that holds them, which is a risk.",
+    hurts: "A service that can't start as its account, or starts as somebody else, reads nothing \
+            or too much. Where only the number is nobody's, access works, but nobody sees who \
+            owns what the service makes, and the number may be given to somebody else one day.",
+    fix: "Write the name as the host has it, or the numbers (a name that only an image has says \
+          nothing to the host); or make the account. `tarvek emit accounts` writes the command.",
+    example: "lantern runs as lantrn, and millrace has no such account; or it runs as 840, and \
+              granary has no uid 840.",
 };
 
-/// Judges where each service arrives, each host once.
+/// Judges who each service is, and where it arrives, each host once.
 pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
+        findings.extend(site.missing_account(service).map(|name| unresolved(site, service, name)));
         let mut told: Vec<Name> = Vec::new();
         for route in ways(site, service) {
             let Some(last) = route.trail.last() else { continue };
@@ -49,6 +58,49 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// A service whose account its host does not have: whatever it uses can't be judged.
+fn unresolved(site: &Site, service: &Service, account: &Name) -> Finding {
+    let (host, own) = (&service.host, &service.name);
+    let known: BTreeSet<&Name> = site.accounts(host).map(|account| &account.name).collect();
+    let is_seen = site.facts(host).is_some();
+    let looked_at = match (is_seen, known.len()) {
+        (true, count) => {
+            format!("{host} was surveyed and has {}", counted(count as u64, "account"))
+        }
+        (false, 0) => format!("{host} has not been surveyed, and the layout declares none there"),
+        (false, count) => {
+            let count = counted(count as u64, "account");
+            format!("{host} has not been surveyed; the layout declares {count} there")
+        }
+    };
+    let message =
+        format!("{own} runs as {account}, and no account {account} is known: {looked_at}");
+    let set = |name: &Name| {
+        let part = Part::Service(own.clone());
+        site.layout.set(part, "runs_as", Value::from(name.raw()))
+    };
+    let by_hand = format!(
+        "declare the account {account} on {host} with its uid, or give {own} numbers: \
+         runs_as = \"UID:GID\""
+    );
+    let by_hand = Remedy::of(vec![Step::words(by_hand)]);
+    // Nobody is made root by a guess.
+    let root = |name: &&Name| site.account(host, name).is_some_and(|account| account.uid == 0);
+    let near = known.iter().filter(|name| !root(name)).map(|name| name.raw());
+    let near = nearest(account.raw(), near).map(Name::from);
+    let remedy = near.map_or(by_hand, |near| Remedy::of(vec![set(&near)]));
+    let uses = site.layout.intakes.iter().filter(|intake| {
+        let fetches = intake.fetch.as_ref().is_some_and(|fetch| fetch.service == *own);
+        fetches || intake.sort.as_ref().is_some_and(|sort| sort.service == *own)
+    });
+    of_service(&RULE, service)
+        .weighs(Severity::Blocker)
+        .known(if is_seen { Evidence::Observed } else { Evidence::Declared })
+        .affects(uses.map(|intake| Affected::Intake(intake.name.clone())))
+        .says(message)
+        .remedy(remedy)
 }
 
 /// Under the service's name, or the next one that nobody has there; the group only if there is none
@@ -77,9 +129,14 @@ fn new_account(site: &Site, host: &Name, name: &Name, uid: u32, gid: u32) -> Rem
 #[cfg(test)]
 pub(crate) mod tests {
     use super::RULE;
+    use crate::check::board::{State, Subject};
+    use crate::check::report::check;
     use crate::layout::service::RunAs;
     use crate::rules::promise::{Promise, over};
     use crate::tests::{Scene, account};
+    use crate::words::about::Affected;
+    use crate::words::finding::Finding;
+    use crate::words::rule::Severity;
     use crate::words::terms::Protocol;
 
     pub(crate) const PROMISE: Promise = Promise {
@@ -103,5 +160,42 @@ pub(crate) mod tests {
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();
         assert_eq!(scene.messages_of(&RULE), "", "nobody knows who has an account there");
+    }
+
+    #[test]
+    fn nobody_is_taken_for_root_because_a_name_is_misspelt() {
+        let mut scene = Scene::local().with_intake();
+        scene.facts("granary").accounts.push(account("toor", 0, &[]));
+        for (name, remedy) in [
+            ("lantrn", "set runs_as = \"lantern\" for service lantern"),
+            ("x", ""),
+            ("tor", "declare"),
+            ("rot", "declare"),
+        ] {
+            scene.service("lantern").runs_as = RunAs::Account(name.into());
+            let report = check(&scene.site());
+            let row = &report.board[0];
+            assert!(!row.ready && row.stages.readable == State::Unknown, "{row:?}");
+            assert_eq!(row.stages.exists, State::Ok);
+            let findings = report.findings.iter().filter(|f| f.rule == &RULE);
+            let [finding] = findings.collect::<Vec<_>>()[..] else { panic!("{name}") };
+            assert_eq!(finding.severity, Severity::Blocker);
+            assert!(finding.affects.contains(&Affected::Library("Films".into())));
+            assert!(finding.remedy.to_string().contains(remedy), "{}", finding.remedy);
+        }
+        // A link and a filing depend on who does it as well.
+        scene.service("lantern").runs_as = RunAs::Numbers(840, Some(840));
+        scene.service("joiner").runs_as = RunAs::Account("joyner".into());
+        let report = check(&scene.site());
+        let intake = report.board.iter().find(|row| row.of == Subject::Intake).unwrap();
+        assert!(!intake.ready, "{intake:?}");
+        let affects =
+            |finding: &Finding| finding.affects.contains(&Affected::Intake("films".into()));
+        assert!(report.findings.iter().any(|f| f.rule == &RULE && affects(f)));
+        // Root is root wherever one looks.
+        scene.service("joiner").runs_as = RunAs::Account("root".into());
+        scene.facts("granary").accounts.clear();
+        scene.host("granary").accounts.clear();
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

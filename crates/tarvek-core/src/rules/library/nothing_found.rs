@@ -107,7 +107,10 @@ fn empty_because(site: &Site, case: &UsedPath) -> Option<Reason> {
 fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
     route.entry()?;
     let Some(scan) = &case.scan else {
-        return Some(("its root is not a folder".into(), Some(&path::not_a_folder::RULE)));
+        // For somebody unknown nothing is scanned.
+        let is_known = case.subject.doubt.is_none();
+        let reason = "its root is not a folder".to_owned();
+        return is_known.then_some((reason, Some(&path::not_a_folder::RULE)));
     };
     let read = judge(site, route, Need::Read);
     match (read.allowed()?, scan) {
