@@ -32,7 +32,7 @@ pub(crate) struct MutantsArgs {
 
 impl MutantsArgs {
     /// A small sample of what the last commits changed, or of everything where there is no history
-    /// of so many. Of so few a fault or two may be missed by chance.
+    /// of so many. Of so few most may be missed by chance, but not all.
     pub(crate) fn of_recent_changes(seed: u64) -> Self {
         const SINCE: &str = "HEAD~10";
         let mut known = Command::new("git");
@@ -41,9 +41,9 @@ impl MutantsArgs {
         Self {
             file: Vec::new(),
             since: is_known.then(|| SINCE.to_owned()),
-            sample: Some(10),
+            sample: Some(5),
             seed: (seed % 1_000_000) as usize,
-            at_least: 60,
+            at_least: 20,
         }
     }
 }
