@@ -25,6 +25,10 @@ pub(crate) struct MutantsArgs {
     /// Which of the samples of that size
     #[arg(long, default_value_t = 0)]
     seed: usize,
+    /// Change the files here, one after another, instead of those of a copy: what is built already
+    /// is not built again
+    #[arg(long)]
+    in_place: bool,
     /// Fail if fewer than so many of a hundred are noticed
     #[arg(long, value_name = "PERCENT", default_value_t = 0)]
     at_least: usize,
@@ -41,8 +45,9 @@ impl MutantsArgs {
         Self {
             file: Vec::new(),
             since: is_known.then(|| SINCE.to_owned()),
-            sample: Some(5),
+            sample: Some(4),
             seed: (seed % 1_000_000) as usize,
+            in_place: true,
             at_least: 20,
         }
     }
@@ -78,6 +83,9 @@ pub(crate) fn run_sample(args: &MutantsArgs, path: Option<&OsStr>) -> Result<(),
     let mut command = mutants();
     command.args(["--sharding", "round-robin", "--shard"]);
     command.arg(format!("{}/{parts}", args.seed % parts)).arg("--output").arg(&out);
+    if args.in_place {
+        command.arg("--in-place");
+    }
     // Survivors make it exit with 2; what they are is read below.
     command.args(["--timeout", "120", "--baseline", "skip"]);
     command.args(["--cargo-test-arg=--lib", "--cargo-test-arg=--test=names"]);
