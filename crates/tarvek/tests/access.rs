@@ -66,6 +66,9 @@ fn an_account_that_its_host_does_not_have_is_nobody_known_and_not_root() {
             answer.stdout
         );
     }
+    let made = folder.run(&format!("access {films} --new-file"));
+    let why = "what would be made in /media/films can't be told: no account lantrn is known";
+    assert!(made.code == 2 && made.stderr.contains(why), "{}", made.stderr);
     // What the edits say makes it as good as it was.
     folder.run("check --apply --only identity/unknown-account --yes");
     assert_eq!(verdicts(&folder, films).0, "read+ enter+ add- remove-");

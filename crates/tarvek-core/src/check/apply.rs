@@ -2,12 +2,14 @@
 
 use std::collections::HashSet;
 
+use crate::check::board::Row;
 use crate::check::report::Report;
 use crate::layout::site::Layout;
 use crate::words::about::Affected;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::remedy::{Change, Edit};
+use crate::words::rule::Severity;
 
 /// Edits that can be made together.
 #[derive(Debug, Default)]
@@ -93,16 +95,20 @@ pub fn compare_reports<'a>(before: &'a Report, after: &'a Report) -> Outcome<'a>
     Outcome { cleared: missing(before, &has), new }
 }
 
-/// The new findings that a change brings about. What is found in libraries and intakes of
-/// which nobody could tell before how they stand was there before.
+/// The new findings that a change brings about. Those of rows that a cleared blocker kept from being
+/// judged, and that stand as well as before in all that was known of them, were there before.
 pub fn brought_about<'a>(before: &'a Report, after: &'a Report) -> Vec<&'a Finding> {
-    let was_untold = |affected: &Affected| {
-        before.board.iter().any(|row| row.affected() == *affected && row.is_untold())
+    let Outcome { cleared, mut new } = compare_reports(before, after);
+    let blockers = cleared.iter().filter(|finding| finding.severity == Severity::Blocker);
+    let unblocked: HashSet<&Affected> = blockers.flat_map(|finding| &finding.affects).collect();
+    let is_revealed = |affected: &Affected| {
+        let of = |report: &'a Report| report.board.iter().filter(|row| row.affected() == *affected);
+        let pairs: Vec<(&Row, &Row)> = of(before).zip(of(after)).collect();
+        unblocked.contains(affected)
+            && !pairs.is_empty()
+            && pairs.iter().all(|(was, is)| is.only_tells_more_than(was))
     };
-    let is_revealed =
-        |finding: &Finding| !finding.affects.is_empty() && finding.affects.iter().all(was_untold);
-    let mut new = compare_reports(before, after).new;
-    new.retain(|finding| !is_revealed(finding));
+    new.retain(|finding| finding.affects.is_empty() || !finding.affects.iter().all(is_revealed));
     new
 }
 
@@ -221,7 +227,7 @@ mod tests {
     }
 
     #[test]
-    fn what_nobody_could_tell_before_is_not_brought_about() {
+    fn what_a_cleared_blocker_kept_from_being_judged_is_not_brought_about() {
         let closed = |runs_as: RunAs| {
             let mut scene = Scene::local();
             scene.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
@@ -237,5 +243,20 @@ mod tests {
             assert!(new.iter().any(|finding| finding.rule.id == "access/root-unreadable"));
             assert_eq!(!brought_about(&before, &after).is_empty(), is_brought_about);
         }
+        // What was known of the row is worse: that is the edit's doing, whatever it clears.
+        let mut unmapped = Scene::local();
+        unmapped.root("/elsewhere");
+        let before = closed(RunAs::Account("lantrn".into()));
+        let worse = check(&unmapped.site());
+        let new = brought_about(&before, &worse).into_iter();
+        let new: Vec<&str> = new.map(|finding| finding.rule.id).collect();
+        assert!(new.contains(&"path/uncovered"), "{new:?}");
+        // Nothing that blocked the row is cleared.
+        let mut closed_root = Scene::local();
+        closed_root.change("granary", "/loft/media/films", |meta| meta.mode = 0o700);
+        closed_root.service("lantern").runs_as = RunAs::Account("lantrn".into());
+        let mut before = check(&closed_root.site());
+        before.findings.clear();
+        assert!(!brought_about(&before, &after).is_empty());
     }
 }

@@ -119,11 +119,14 @@ impl Row {
         }
     }
 
-    /// Whether nobody can tell how one of its stages stands.
-    pub fn is_untold(&self) -> bool {
-        let Stages { mapped, mounted, exists, readable, linkable, .. } = self.stages;
-        let all = [mapped, mounted, exists, readable, linkable.unwrap_or(State::Ok)];
-        all.contains(&State::Unknown)
+    /// Whether it differs from an earlier row only where that could not be told: what was in order
+    /// still is, and whether it can be read was unknown.
+    pub fn only_tells_more_than(&self, earlier: &Self) -> bool {
+        let to_the_root = |row: &Self| [row.stages.mapped, row.stages.mounted, row.stages.exists];
+        let was_at_the_root = to_the_root(earlier).iter().all(|stage| *stage == State::Ok);
+        was_at_the_root
+            && earlier.stages.readable == State::Unknown
+            && to_the_root(self) == to_the_root(earlier)
     }
 }
 
@@ -262,7 +265,7 @@ fn obstacle(site: &Site, route: &Route) -> Option<Obstacle> {
     let is_unseen = route.entry().is_none() && !route.is_engine_made();
     Some(match &route.end {
         End::Reached if is_unseen => {
-            Obstacle::Unknown(format!("nobody has looked at {}", route.here().host))
+            Obstacle::Unknown(format!("{} has not been surveyed", route.here().host))
         }
         End::Reached if ends_in_folder(site, route) => return None,
         End::Reached => Obstacle::Absent(format!("{} is not a folder", route.asked)),
@@ -475,7 +478,7 @@ mod tests {
             ),
             (
                 |scene| done(scene.unseen("granary")),
-                "+??? ? not ready: nobody has looked at granary",
+                "+??? ? not ready: granary has not been surveyed",
             ),
             (|scene| done(scene.unread("granary", "/loft/media")), "++++ 1 ready: ready"),
             (
@@ -603,7 +606,7 @@ mod tests {
             ),
             (
                 |scene| done(scene.unseen("granary").unseen("millrace")),
-                "+??? ? not ready: nobody has looked at granary",
+                "+??? ? not ready: granary has not been surveyed",
             ),
             (|scene| scene.facts("millrace").mounts = None, "++++ 1 ready: ready"),
             (

@@ -14,7 +14,7 @@ use crate::words::terms::Protocol;
 /// what the mounts and shares make of that, and the folder itself. `None` if the end is no folder
 /// that was seen, or if it is not known who comes.
 pub fn new_entry<'a>(site: &'a Site, route: &Route, making: Making) -> Option<Object<'a>> {
-    let (last, node) = route.entry().filter(|(last, _)| last.subject.doubt.is_none())?;
+    let (last, node) = route.entry().filter(|_| route.doubt().is_none())?;
     let folder = site.object(&last.seen_on, node).filter(Object::is_folder)?;
     let mount = site.mounts(&last.seen_on).and_then(|table| table.at(&last.at.path));
     let grpid = mount.is_some_and(|mount| mount.has("grpid") || mount.has("bsdgroups"));

@@ -302,7 +302,7 @@ impl Finish<'_> {
                 (Evidence::Observed, self.entry_note(tree, &last.seen_on, node))
             }
             (End::Reached, None) => {
-                (Evidence::Declared, format!("nobody has looked at {}", here.host))
+                (Evidence::Declared, format!("{} has not been surveyed", here.host))
             }
             (End::Unseen { .. }, _) => (Evidence::Declared, self.end.words()),
             (end, _) => (Evidence::Observed, end.words()),

@@ -246,6 +246,15 @@ impl Route {
         self.trail.last().map_or(&self.subject, |last| &last.subject)
     }
 
+    /// Why it is not certain who comes to the end, for the server or for a client that checks by
+    /// itself; `None` if it is.
+    pub fn doubt(&self) -> Option<&str> {
+        let last = self.trail.last();
+        let gates = last.into_iter().flat_map(|last| &last.gates).map(|gate| &gate.subject);
+        let mut subjects = [&self.subject, self.arrived()].into_iter().chain(gates);
+        subjects.find_map(|subject| subject.doubt.as_deref())
+    }
+
     /// Whether a layer on the way is read-only.
     pub fn read_only(&self) -> bool {
         self.layers.iter().any(|layer| layer.access == Access::ReadOnly)

@@ -64,7 +64,7 @@ impl Site {
     /// That nobody knows whom a service runs as, in words.
     fn unresolved_account(&self, service: &Service, name: &Name) -> String {
         let (host, service) = (&service.host, &service.name);
-        format!("who {service} is can't be told: no account {name} is known on {host}")
+        format!("no account {name} is known on {host}, so what {service} may do is unknown")
     }
 
     /// The account by which a service is declared to run and which its host does not have.

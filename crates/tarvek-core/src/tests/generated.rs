@@ -443,6 +443,31 @@ fn declared_parts(dice: &mut Dice, scene: &mut Scene) {
     }
 }
 
+/// Shapes that the rest does not have: a service straight on its host, an account that nobody has,
+/// a second server of the same library, a share that is mounted as somebody unknown.
+fn rarer_shapes(dice: &mut Dice, scene: &mut Scene) {
+    let names: Vec<Name> = scene.layout.services.iter().map(|of| of.name.clone()).collect();
+    if dice.is(12) {
+        let name = dice.pick(&names);
+        scene.service(name.raw()).runs_as = RunAs::Account("misspelt".into());
+    }
+    if dice.is(8) {
+        let name = dice.pick(&names);
+        scene.service(name.raw()).map = None;
+    }
+    if dice.is(12) {
+        let mut second = scene.service("lantern").clone();
+        (second.name, second.runs_as) = ("beacon".into(), RunAs::Numbers(845, Some(2100)));
+        second.ports = vec!["8100".to_owned()];
+        scene.layout.services.push(second);
+    }
+    if dice.is(25)
+        && let Some(mount) = scene.layout.mounts.iter_mut().find(|of| of.protocol == Protocol::Smb)
+    {
+        mount.user = Some("nobody-there".into());
+    }
+}
+
 /// The site of a number.
 fn scene_of(number: u64) -> Scene {
     let mut dice = Dice(0x9e37_79b9_7f4a_7c15 ^ (number + 1).wrapping_mul(0x2545_f491_4f6c_dd1d));
@@ -462,6 +487,7 @@ fn scene_of(number: u64) -> Scene {
     shares(dice, &mut scene);
     intakes(dice, &mut scene);
     declared_parts(dice, &mut scene);
+    rarer_shapes(dice, &mut scene);
     scene
 }
 
@@ -517,7 +543,11 @@ impl Answers<'_> {
     fn viewers(&self) -> Vec<(String, View, Subject, &'static str)> {
         let mut all = Vec::new();
         for service in &self.site.layout.services {
-            let inside = if service.name == *"lantern" { "/media" } else { "/data" };
+            let inside = match (&service.map, service.name.raw()) {
+                (None, _) => MEDIA,
+                (_, "lantern" | "beacon") => "/media",
+                _ => "/data",
+            };
             let (subject, _) = self.site.subject_of(service);
             all.push((service.name.to_string(), View::service(&service.name), subject, inside));
         }

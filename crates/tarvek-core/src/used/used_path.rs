@@ -120,7 +120,7 @@ pub fn used_path_in<'a>(
         end_of(site, route).map_or(route.is_engine_made(), |(_, meta)| meta.is_folder())
     });
     // What somebody unknown would read, nobody can tell.
-    let folder = folder.filter(|_| subject.doubt.is_none());
+    let folder = folder.filter(|route| route.doubt().is_none());
     let scan = match used {
         Use::Library(library) => folder.map(|route| scan(site, route, library.kind)),
         Use::Intake(..) => None,

@@ -208,6 +208,10 @@ impl Question<'_> {
                 Some(access::NewEntryAnswer { users, object })
             })
             .collect();
+        if let (true, Some(why)) = (made.is_empty(), self.route.doubt()) {
+            let made = format!("what would be made in {} can't be told", self.asked.path);
+            return Err(Failure::new(format!("{made}: {why}")));
+        }
         if made.is_empty() {
             return Err(Failure::new(format!(
                 "{} is no folder that was seen: {}",

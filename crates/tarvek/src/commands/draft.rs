@@ -160,7 +160,8 @@ fn put_new(table: &mut Table, name: &str, item: Item) -> Result<(), Failure> {
     match table.insert(name, item) {
         None => Ok(()),
         Some(_) => {
-            let remedy = "give each host, service, person and machine once";
+            let remedy = "give each host, person and machine once, and a service one uid for all \
+                          of its roles";
             Err(Failure::with_remedy(format!("{name} is given twice"), remedy))
         }
     }

@@ -221,7 +221,7 @@ fn before(site: &Site, file: &Path, outlooks_now: &[Outlook]) -> Result<Vec<Outl
     if site.facts(&facts.name).is_none() {
         return Err(Failure::with_remedy(
             format!(
-                "{} is of the host {}, which nobody has looked at since",
+                "{} is of the host {}, which has not been surveyed since",
                 inputs::name_of(file),
                 facts.name
             ),

@@ -76,10 +76,13 @@ fn words(case: &UsedPath, scan: &Scan) -> String {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::RULE;
+    use crate::check::board::State;
+    use crate::check::report::check;
     use crate::rules::promise::FILM;
     use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
     use crate::words::rule::Severity;
+    use crate::words::terms::Protocol;
 
     pub(crate) const PROMISE: Promise = Promise {
         scene: || local(|scene| done(scene.tree("granary", &format!("f 0660 1101:2100 {FILM}")))),
@@ -127,5 +130,16 @@ pub(crate) mod tests {
         scene.change("granary", "/loft/media/films/8.mkv", |meta| meta.mode = 0o600);
         scene.change("granary", "/loft/media/films/9.mkv", |meta| meta.mode = 0o600);
         assert_eq!(weight(&scene), Some(Severity::Blocker));
+    }
+
+    #[test]
+    fn nothing_is_said_of_what_somebody_unknown_would_read() {
+        let mut scene = Scene::over(Protocol::Smb);
+        scene.change("granary", FILM, |meta| meta.mode = 0o660);
+        scene.layout.mounts[0].user = Some("nobody-there".into());
+        let report = check(&scene.site());
+        assert_eq!(report.board[0].stages.readable, State::Unknown);
+        assert_eq!(report.board[0].unreadable, 0);
+        assert_eq!(scene.messages_of(&RULE), "");
     }
 }

@@ -108,7 +108,7 @@ fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
     route.entry()?;
     let Some(scan) = &case.scan else {
         // For somebody unknown nothing is scanned.
-        let is_known = case.subject.doubt.is_none();
+        let is_known = route.doubt().is_none();
         let reason = "its root is not a folder".to_owned();
         return is_known.then_some((reason, Some(&path::not_a_folder::RULE)));
     };

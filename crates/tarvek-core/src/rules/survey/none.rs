@@ -36,10 +36,10 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         if affected.is_empty() {
             continue;
         }
-        let message = format!(
-            "nobody has looked at {name}: {} of the board rest on the layout alone",
-            counted(affected.len() as u64, "row")
-        );
+        let rows = counted(affected.len() as u64, "row");
+        let rest = if affected.len() == 1 { "rests" } else { "rest" };
+        let message =
+            format!("{name} has not been surveyed: {rows} of the board {rest} on the layout alone");
         let remedy = format!("collect a listing on {name} and give it with --survey");
         let finding = RULE.finding(About::Host(name.clone())).on(name).line(host.origin.line);
         findings.push(finding.says(message).remedy(remedy).affects(affected));
@@ -68,7 +68,7 @@ pub(crate) mod tests {
     fn a_host_that_libraries_lead_to_has_to_be_looked_at() {
         let mut scene = Scene::local();
         assert_eq!(scene.messages_of(&RULE), "");
-        let told = "nobody has looked at granary: 1 row of the board rest on the layout alone → \
+        let told = "granary has not been surveyed: 1 row of the board rests on the layout alone → \
                     collect a listing on granary and give it \
                     with --survey";
         assert_eq!(scene.unseen("granary").messages_of(&RULE), told);
