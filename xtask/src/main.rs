@@ -184,7 +184,7 @@ fn demo() -> Result<(), String> {
     let output = command.arg(&folder).output().map_err(|error| error.to_string())?;
     let removed = std::fs::remove_dir_all(&folder);
     let text = String::from_utf8_lossy(&output.stdout);
-    if !output.status.success() || !text.contains("2 of 6 libraries ready") {
+    if !output.status.success() || !text.contains("2 of 7 libraries ready") {
         return Err(format!("the demo says something else: {text}"));
     }
     removed.map_err(|error| error.to_string())

@@ -153,7 +153,7 @@ fn an_unreadable_namespace_is_a_mistake_with_a_place() {
     folder.edit("tarvek.toml", AS_LANTERN, &format!("{AS_LANTERN}\nuserns = \"0:100000\""));
     let answer = folder.run("check");
     assert_eq!(answer.code, 2);
-    for words in ["tarvek.toml:68:10", "\"0:100000\" is no user namespace", "keep-id:ACCOUNT"] {
+    for words in ["tarvek.toml:86:10", "\"0:100000\" is no user namespace", "keep-id:ACCOUNT"] {
         assert!(answer.stderr.contains(words), "{words}: {}", answer.stderr);
     }
 }

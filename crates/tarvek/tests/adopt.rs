@@ -531,7 +531,10 @@ fn found(folder: &Folder, layout: &str) -> Vec<String> {
     let told = folder.json(&format!("check --layout {layout}"));
     let findings = told["findings"].as_array().unwrap().iter();
     let mut found: Vec<String> = findings
-        .filter(|finding| !["layout/no-backup", "survey/none"].contains(&text(finding, "rule")))
+        .filter(|finding| {
+            !["layout/no-backup", "layout/no-library", "survey/none"]
+                .contains(&text(finding, "rule"))
+        })
         .map(|finding| format!("{}: {}", text(finding, "rule"), text(finding, "message")))
         .collect();
     found.sort();

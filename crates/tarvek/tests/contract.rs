@@ -107,8 +107,13 @@ fn the_fields_of_the_contract() {
 
     let check = folder.json("check");
     let films = &check["board"][0];
+    assert_eq!((&films["ready"], &films["evidence"]), (&true.into(), &"observed".into()));
+    let evenings = &check["board"][6];
+    let stages = serde_json::json!({"mapped": "ok", "mounted": "unseen", "exists": "unseen",
+                                    "readable": "unseen", "titles": null});
+    assert_eq!((&evenings["stages"], &evenings["evidence"]), (&stages, &"declared".into()));
     assert_eq!(films["stages"]["titles"], 6);
-    assert_eq!(check["totals"], serde_json::json!({"blocker": 4, "risk": 4, "note": 1}));
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 4, "risk": 5, "note": 1}));
 }
 
 #[test]
@@ -126,7 +131,9 @@ fn exit_codes_follow_the_threshold() {
     let alone = Folder::new();
     alone.write("tarvek.toml", folder.read("tarvek.toml"));
     for (threshold, code) in [("blocker", 0), ("risk", 1), ("note", 1)] {
-        assert_eq!(alone.run(&format!("check --fail-on {threshold}")).code, code, "{threshold}");
+        let check = format!("check --fail-on {threshold}");
+        assert_eq!(alone.run(&check).code, 1, "nothing is ready that nobody saw");
+        assert_eq!(alone.run(&format!("{check} --allow-unready")).code, code, "{threshold}");
     }
 }
 
@@ -141,9 +148,9 @@ fn severities_and_silences_of_the_layout_count() {
                silence = [{ rule = \"library/nothing-found\", why = \"known\" }]\n",
     );
     let check = folder.json("check");
-    assert_eq!(check["totals"], serde_json::json!({"blocker": 0, "risk": 6, "note": 2}));
+    assert_eq!(check["totals"], serde_json::json!({"blocker": 0, "risk": 7, "note": 2}));
     assert_eq!(check["silenced"], 4);
-    assert_eq!(folder.run("check").code, 0);
+    assert_eq!(folder.run("check --allow-unready").code, 0);
     folder.edit(
         "tarvek.toml",
         "\"path/case\" = ",
@@ -243,4 +250,17 @@ fn the_list_of_rules_keeps_to_the_width_of_a_terminal() {
             shown.lines().filter(|line| line.trim_end().chars().count() > 50).collect();
         assert!(shown.lines().count() > 10 && wide.is_empty(), "{wide:#?}");
     }
+}
+
+/// A site of which nothing is asked has nothing that could be ready.
+#[test]
+fn a_site_without_libraries_and_intakes_is_not_fine() {
+    let folder = Folder::new();
+    folder.write("tarvek.toml", "tarvek = 1\nsite = \"Weir\"\n[host.weir]\nrole = \"storage\"\n");
+    let answer = folder.run("check");
+    assert_eq!(answer.code, 1);
+    let first = answer.stdout.lines().next().unwrap();
+    assert_eq!(first, "Weir: no library and no intake is declared; 1 risk");
+    assert_eq!(folder.json("check")["findings"][0]["rule"], "layout/no-library");
+    assert_eq!(folder.run("check --allow-unready").code, 0);
 }

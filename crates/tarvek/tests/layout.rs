@@ -116,8 +116,8 @@ fn one_mistake_at_a_time() {
             "exactly one of from, share, source and volume",
         ),
         (
-            "original = true },\n]",
-            "original = 1 },\n]",
+            "roots = [\"/archive/reels\"], original = true }",
+            "roots = [\"/archive/reels\"], original = 1 }",
             "expected true or false, found a whole number",
         ),
     ] {

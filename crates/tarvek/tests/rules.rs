@@ -34,8 +34,8 @@ const CASES: &[(&str, &str, &str, &str, &str)] = &[
     (
         "mount/not-mounted",
         "millrace.listing",
-        "|71 22 0:61 / /mnt/granary/archive",
-        "|71 22 0:61 / /mnt/elsewhere",
+        "|72 22 0:62 / /mnt/granary/archive",
+        "|72 22 0:62 / /mnt/elsewhere",
         "mount -t nfs -o ro granary.lan:/loft/archive",
     ),
     (
@@ -140,7 +140,7 @@ fn a_host_that_nobody_looked_at_is_said_to_be_so() {
     folder.edit("millrace.listing", "|names /mnt/granary/archive\n", "");
     assert_eq!(fired(&folder), ["survey/none"]);
     let check = folder.json("check");
-    assert_eq!(check["board"][0]["stages"]["exists"], "unknown");
+    assert_eq!(check["board"][0]["stages"]["exists"], "unseen");
     assert_eq!(check["board"][0]["ready"], false);
     assert_eq!(check["findings"][0]["affects"].as_array().unwrap().len(), 9);
 }

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use super::guess::{is_intake, kind, title};
+use super::guess::is_intake;
 use super::{Adopting, absolute, declared, fitting};
 use crate::facts::configured::{
     Configuration, Configured, Fact, IdMapFact, IdOf, ServiceFact, VolumeFact,
@@ -13,6 +13,7 @@ use crate::kernel::subject::IdRange;
 use crate::layout::mapping::{EngineMount, MapSource, Mapping};
 use crate::layout::mount::MountSource;
 use crate::layout::service::{GroupRef, Library, RunAs, Service, ServiceRole, UserNs};
+use crate::words::kind_names::{kind_by_name, usual_library_name};
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
 use crate::words::part::{MappedInto, Part};
@@ -80,11 +81,14 @@ impl Adopting<'_> {
         let runs_as = match (fact.uid, fact.gid, &fact.user) {
             (Some(uid), gid, _) => RunAs::Numbers(uid, gid),
             (None, _, Some(user)) => {
-                let what = "who it runs as is not written".to_owned();
-                let because =
-                    format!("{user} is an account of its image, whose number only the image knows");
+                let account = user.raw().split(':').next().unwrap_or_default();
+                let what = format!("it runs as the account {} of {host}", Name::from(account));
+                let because = format!(
+                    "{user} is a name; only the image knows its number, if it has an account of its \
+                     own by that name"
+                );
                 self.guess(host, about, what, because);
-                RunAs::Unset
+                RunAs::Account(account.into())
             }
             (None, ..) => RunAs::Unset,
         };
@@ -316,7 +320,8 @@ impl Adopting<'_> {
         for mapping in service.maps() {
             let writable = mapping.access == Access::ReadWrite;
             let of_intake = named(mapping, is_intake);
-            let media = |part: &[u8]| kind(part).is_some() || part.eq_ignore_ascii_case(b"media");
+            let media =
+                |part: &[u8]| kind_by_name(part).is_some() || part.eq_ignore_ascii_case(b"media");
             let of_media = !of_intake && named(mapping, media);
             // Downloads of another service may lie below what this one sees.
             let seen = self.mapped_folders(host, mapping);
@@ -359,7 +364,7 @@ impl Adopting<'_> {
             for mapping in service.maps() {
                 let Ok(to) = &mapping.to.path else { continue };
                 let mut roots: Vec<(Kind, AbsPath, Places)> = Vec::new();
-                if let Some(kind) = to.name().and_then(kind) {
+                if let Some(kind) = to.name().and_then(kind_by_name) {
                     roots.push((kind, to.clone(), self.mapped_folders(&service.host, mapping)));
                 } else {
                     for (host, path) in self.mapped_folders(&service.host, mapping) {
@@ -367,7 +372,7 @@ impl Adopting<'_> {
                             known.iter().filter(|(of, place)| *of == host && *place != path)
                         {
                             let Some(rest) = place.1.below(&path) else { continue };
-                            if let Some(kind) = place.1.name().and_then(kind) {
+                            if let Some(kind) = place.1.name().and_then(kind_by_name) {
                                 roots.push((kind, to.join(rest), vec![place.clone()]));
                             }
                         }
@@ -397,7 +402,7 @@ impl Adopting<'_> {
             let Some(root) = declared(root.as_bytes()) else { continue };
             let because = format!("{} speaks of {}", root.written, kind.word());
             let Some(service_of) = self.service_named(&service) else { continue };
-            let mut name = title(kind).to_owned();
+            let mut name = usual_library_name(kind).to_owned();
             if service_of.libraries.iter().any(|library| library.name == *name.as_str()) {
                 name = format!("{name} {}", service_of.libraries.len() + 1);
             }

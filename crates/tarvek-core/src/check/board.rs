@@ -9,14 +9,15 @@ use crate::link::intake::{Does, Stage, Step, ways_of};
 use crate::link::verdict::Reason;
 use crate::route::end::End;
 use crate::route::hops::Route;
-use crate::rules::library::{too_deep, too_high};
+use crate::rules::library::{nothing_found, too_deep, too_high};
 use crate::scan::read::Scan;
 use crate::site::join::Site;
-use crate::used::used_path::{Use, UsedPath, end_of, of_library, rows as by_row};
+use crate::used::used_path::{Use, UsedPath, end_of, of_library, rows as by_row, unseen_mount};
 use crate::words::about::Affected;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::rule::Severity;
 use crate::words::terms::Kind;
 use crate::words::text::counted;
 use crate::words::word::words;
@@ -29,7 +30,9 @@ words! {
         Ok = "ok",
         /// An earlier stage failed, so there is nothing to say.
         Skipped = "skipped",
-        /// It can't be told.
+        /// Nobody looked.
+        Unseen = "unseen",
+        /// It was looked at, and can't be told.
         Unknown = "unknown",
         Part = "part",
         /// Not in order.
@@ -102,6 +105,8 @@ pub struct Row {
     /// Whether a scan started now would find what is meant; of an intake, whether each step can be
     /// done.
     pub ready: bool,
+    /// How it is known: the weakest evidence of its stages.
+    pub evidence: Evidence,
     /// Entries below the roots that were seen.
     pub entries: u64,
     /// Of those, the ones that the service can't read.
@@ -116,6 +121,18 @@ impl Row {
         match self.of {
             Subject::Library(_) => Affected::Library(self.name.clone()),
             Subject::Intake => Affected::Intake(self.name.clone()),
+        }
+    }
+
+    /// A row that a blocker affects is not ready, whatever its stages say.
+    pub(super) fn yield_to(&mut self, findings: &[Finding]) {
+        let own = self.affected();
+        let blocks = |f: &&Finding| f.severity == Severity::Blocker && f.affects.contains(&own);
+        if self.ready
+            && let Some(blocker) = findings.iter().find(blocks)
+        {
+            self.ready = false;
+            self.verdict = Verdict::NotReady(format!("blocked by {}", blocker.rule.id));
         }
     }
 
@@ -169,9 +186,13 @@ pub(super) fn row(site: &Site, roots: &[UsedPath]) -> Row {
     let stages = Stages { linkable, ..stages };
     let filled = match of {
         Subject::Intake => linkable == Some(State::Ok),
-        Subject::Library(_) => titles.is_some_and(|titles| titles > 0),
+        Subject::Library(_) => {
+            titles.is_some_and(|titles| titles > 0)
+                || roots.iter().all(|case| nothing_found::is_new(site, case))
+        }
     };
     let misrooted = roots.iter().find_map(|case| misrooted(site, case));
+    let evidence = roots.iter().map(|case| evidence(site, case)).min();
     let ready = all_ok && filled && misrooted.is_none();
     // The first root that has something to say speaks for the library.
     let verdicts = || each.iter().map(|(_, verdict)| verdict);
@@ -189,6 +210,7 @@ pub(super) fn row(site: &Site, roots: &[UsedPath]) -> Row {
         stages,
         verdict,
         ready,
+        evidence: evidence.expect("there is a place"),
         entries: scans().map(|scan| scan.entries).sum(),
         unreadable: scans().map(|scan| scan.unreadable).sum(),
         steps: filing.map(|(_, steps)| steps).unwrap_or_default(),
@@ -257,20 +279,20 @@ enum Obstacle {
     Absent(String),
     /// The server does not let the service in.
     NotAdmitted(String),
-    /// That can't be known.
-    Unknown(String),
+    /// Nobody looked there.
+    Unseen(String),
 }
 
 fn obstacle(site: &Site, route: &Route) -> Option<Obstacle> {
     let is_unseen = route.entry().is_none() && !route.is_engine_made();
     Some(match &route.end {
         End::Reached if is_unseen => {
-            Obstacle::Unknown(format!("{} has not been surveyed", route.here().host))
+            Obstacle::Unseen(format!("{} has not been surveyed", route.here().host))
         }
         End::Reached if ends_in_folder(site, route) => return None,
         End::Reached => Obstacle::Absent(format!("{} is not a folder", route.asked)),
-        End::Volume { name } => Obstacle::Unknown(format!("lies in the engine's volume {name}")),
-        End::Unseen { at, .. } => Obstacle::Unknown(format!("{} was not seen", at.path)),
+        End::Volume { name } => Obstacle::Unseen(format!("lies in the engine's volume {name}")),
+        End::Unseen { at, .. } => Obstacle::Unseen(format!("{} was not seen", at.path)),
         End::Missing(missing) => Obstacle::Absent(match &missing.other_case {
             Some(other) => format!("it is spelled {other:?}"),
             None => format!("{} is missing in {}", missing.name, missing.folder.path),
@@ -281,24 +303,32 @@ fn obstacle(site: &Site, route: &Route) -> Option<Obstacle> {
 }
 
 /// Whether every mount on the way is in place.
-fn mounted(route: &Route) -> State {
-    let is_settled =
-        matches!(route.end, End::Missing(_) | End::NotAFolder { .. } | End::NotAdmitted { .. });
+fn mounted(site: &Site, route: &Route) -> State {
+    let is_seen = match route.end {
+        End::Reached => route.entry().is_some() || route.is_engine_made(),
+        End::Unseen { .. } | End::Volume { .. } => false,
+        _ => true,
+    };
     if !route.not_mounted.is_empty() {
         State::Fail
-    } else if route.entry().is_some()
-        || route.is_engine_made()
-        || is_settled
-        || route.evidence() == Evidence::Observed
-    {
+    } else if is_seen && unseen_mount(site, route).is_none() {
         State::Ok
     } else {
-        State::Unknown
+        State::Unseen
+    }
+}
+
+/// The weakest evidence that the stages of a root rest on.
+fn evidence(site: &Site, case: &UsedPath) -> Evidence {
+    let Some(route) = &case.route else { return Evidence::Declared };
+    match unseen_mount(site, route) {
+        Some(_) => Evidence::Declared,
+        None => route.evidence(),
     }
 }
 
 fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
-    use State::{Fail, Ok, Part, Skipped, Unknown};
+    use State::{Fail, Ok, Part, Skipped, Unknown, Unseen};
     let titles = case.library().map(|_| 0);
     let unmapped = |why: String| {
         let (mapped, mounted, exists, readable) = (Fail, Skipped, Skipped, Skipped);
@@ -312,7 +342,7 @@ fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
     if let End::Uncovered { .. } = route.end {
         return unmapped(format!("no mapping covers {}", route.asked));
     }
-    let mounted = mounted(route);
+    let mounted = mounted(site, route);
     let stages =
         Stages { mapped: Ok, mounted, exists: Ok, readable: Skipped, titles, linkable: None };
     let absent = route.not_mounted.first();
@@ -323,13 +353,13 @@ fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
         }
         None => (stages, Verdict::NotReady(verdict)),
     };
-    let unknown = |verdict: String| {
-        let stages = Stages { exists: Unknown, readable: Unknown, titles: None, ..stages };
+    let unseen = |verdict: String| {
+        let stages = Stages { exists: Unseen, readable: Unseen, titles: None, ..stages };
         (stages, Verdict::NotReady(verdict))
     };
     match obstacle(site, route) {
         None => {}
-        Some(Obstacle::Unknown(why)) => return unknown(why),
+        Some(Obstacle::Unseen(why)) => return unseen(why),
         Some(Obstacle::Absent(why)) => return fails(Stages { exists: Fail, ..stages }, why),
         Some(Obstacle::NotAdmitted(why)) => {
             return fails(Stages { exists: Unknown, readable: Fail, ..stages }, why);
@@ -347,19 +377,30 @@ fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
             let stages = Stages { readable: Unknown, titles: None, ..stages };
             return (stages, Verdict::NotReady(answer.reason().to_owned()));
         }
+        Some(true) if scan.unsettled.is_some() => Unknown,
         Some(true) if scan.unreadable > 0 => Part,
         Some(true) if scan.unseen > 0 => Unknown,
         Some(true) => Ok,
     };
     let titles = case.forecast.as_ref().map_or(0, |forecast| forecast.titles);
-    let is_told = case.library().is_some() && (scan.unseen == 0 || titles > 0);
+    let is_told =
+        case.library().is_some() && scan.unsettled.is_none() && (scan.unseen == 0 || titles > 0);
     let stages = Stages { readable, titles: is_told.then_some(titles), ..stages };
     let verdict = match absent {
         Some(absent) => Verdict::NotReady(format!(
             "{} is not mounted; this is what lies beneath",
             absent.at.path
         )),
-        None => of_contents(case, scan, titles),
+        None if nothing_found::is_new(site, case) => {
+            Verdict::ReadyThough("ready, though nothing is in it yet".to_owned())
+        }
+        None => match unseen_mount(site, route) {
+            Some(hop) => Verdict::NotReady(format!(
+                "the mounts of {} have not been surveyed: the one behind {} is only declared",
+                hop.from.host, hop.from.path
+            )),
+            None => of_contents(case, scan, titles),
+        },
     };
     (stages, verdict)
 }
@@ -367,7 +408,9 @@ fn stages(site: &Site, case: &UsedPath) -> (Stages, Verdict) {
 /// What the contents of a root that can be read come to.
 fn of_contents(case: &UsedPath, scan: &Scan, titles: u64) -> Verdict {
     let unrecognised = case.forecast.as_ref().map_or(0, |forecast| forecast.unrecognised);
-    if scan.unreadable > 0 {
+    if let Some(why) = &scan.unsettled {
+        Verdict::NotReady(why.clone())
+    } else if scan.unreadable > 0 {
         let entries = counted(scan.entries, "entry");
         Verdict::NotReady(format!("{} of {entries} can't be read", scan.unreadable))
     } else if scan.unseen > 0 {
@@ -398,7 +441,7 @@ mod tests {
     use crate::kernel::entry::EntryKind;
     use crate::layout::intake::{InView, Want};
     use crate::layout::mapping::MapSource;
-    use crate::layout::service::Library;
+    use crate::layout::service::{Library, RunAs};
     use crate::tests::{Alter, Scene, abs, declared, hold, mapping, mount, mounts};
     use crate::words::about::Affected;
     use crate::words::terms::{Access, Kind, Protocol};
@@ -414,6 +457,7 @@ mod tests {
             State::Part => '/',
             State::Fail => '-',
             State::Unknown => '?',
+            State::Unseen => 'u',
             State::Skipped => '.',
         };
         let signs = [stages.mapped, stages.mounted, stages.exists, stages.readable].map(sign);
@@ -441,6 +485,35 @@ mod tests {
     /// A name below the films.
     fn among_films(scene: &mut Scene, line: &str, name: &str) {
         scene.tree("granary", &format!("{line} /loft/media/films/{name}"));
+    }
+
+    /// What root and what nobody could, where nobody says which of them it is.
+    #[test]
+    fn an_undeclared_account_is_ready_only_where_root_and_nobody_get_the_same() {
+        let unset = |change: Alter| {
+            let mut scene = Scene::local();
+            scene.service("lantern").runs_as = RunAs::Unset;
+            change(&mut scene);
+            library(&scene)
+        };
+        assert_eq!(unset(|_| {}), "++++ 1 ready: ready");
+        assert_eq!(
+            unset(|scene| among_films(scene, "f 0640 840:840", "Private (2004).mkv")),
+            "+++? ? not ready: runs_as of lantern is not declared: root could read all of 3 \
+             entries, and nobody (uid 65534) could not read 1 of 3 entries"
+        );
+        let shut = unset(|scene| done(scene.tree("granary", "d 0750 840:840 /loft/media/films")));
+        assert!(
+            shut.starts_with(
+                "+++? ? not ready: runs_as of lantern is not declared: root could (CAP_DAC_READ_SEARCH), "
+            ) && shut.contains(
+                ", and nobody (uid 65534) could not (other::--- does not let 65534:65534 enter it"
+            ),
+            "{shut}"
+        );
+        // Whoever it is, it is refused.
+        let flat = unset(|scene| done(scene.root("/media/nothing")));
+        assert_eq!(flat, "++-. 0 not ready: nothing is missing in /loft/media");
     }
 
     #[test]
@@ -478,7 +551,7 @@ mod tests {
             ),
             (
                 |scene| done(scene.unseen("granary")),
-                "+??? ? not ready: granary has not been surveyed",
+                "+uuu ? not ready: granary has not been surveyed",
             ),
             (|scene| done(scene.unread("granary", "/loft/media")), "++++ 1 ready: ready"),
             (
@@ -487,7 +560,7 @@ mod tests {
                     volume.source = MapSource::Volume("kept".into());
                     scene.service("lantern").map.as_mut().unwrap().push(volume);
                 },
-                "+??? ? not ready: lies in the engine's volume kept",
+                "+uuu ? not ready: lies in the engine's volume kept",
             ),
             (|scene| done(scene.root("/")), "-... 0 not ready: no mapping covers /"),
             (
@@ -606,12 +679,16 @@ mod tests {
             ),
             (
                 |scene| done(scene.unseen("granary").unseen("millrace")),
-                "+??? ? not ready: granary has not been surveyed",
+                "+uuu ? not ready: granary has not been surveyed",
             ),
-            (|scene| scene.facts("millrace").mounts = None, "++++ 1 ready: ready"),
+            (
+                |scene| scene.facts("millrace").mounts = None,
+                "+u++ 1 not ready: the mounts of millrace have not been surveyed: the one behind \
+                 /mnt/media/films is only declared",
+            ),
             (
                 |scene| scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into(),
-                "++++ 1 ready: ready",
+                "++++ 1 not ready: blocked by share/not-offered",
             ),
             (
                 |scene| done(scene.root("/media/flims")),
@@ -723,7 +800,7 @@ mod tests {
                     volume.source = MapSource::Volume("kept".into());
                     scene.service("drover").map.as_mut().unwrap().push(volume);
                 },
-                "+??? . not ready: lies in the engine's volume kept",
+                "+uuu . not ready: lies in the engine's volume kept",
             ),
             (
                 |scene| {

@@ -65,7 +65,8 @@ pub fn check(site: &Site) -> Report {
     let cases = used_paths(site);
     let mut findings = registry::find(site, &cases);
     let silenced = settle(site, &mut findings);
-    let board = rows(site, &cases);
+    let mut board = rows(site, &cases);
+    board.iter_mut().for_each(|row| row.yield_to(&findings));
     Report { site: site.layout.site.clone(), board, findings, hosts: hosts(site), silenced }
 }
 

@@ -13,7 +13,7 @@ use crate::kernel::sticky::protects;
 use crate::route::attached::is_mount_point;
 use crate::route::end::End;
 use crate::route::hops::{HopKind, Route, Waypoint};
-use crate::route::{follow_to_name, follow_written};
+use crate::route::{follow_again, follow_to_name, follow_written};
 use crate::site::join::Site;
 use crate::site::layer::Layer;
 use crate::site::suppose::Objects;
@@ -21,8 +21,16 @@ use crate::words::errno::Errno;
 use crate::words::evidence::Evidence;
 use crate::words::terms::Access;
 
-/// Judges one need at the end of a route.
+/// Judges one need at the end of a route. Of somebody who may be root or nobody an answer is told
+/// if both get the same one.
 pub fn judge(site: &Site, route: &Route, need: Need) -> Answer {
+    let answer = judge_as_followed(site, route, need);
+    let Some((other, why)) = route.subject.otherwise() else { return answer };
+    let other = judge_as_followed(site, &follow_again(site, route, &other), need);
+    if other.allowed() == answer.allowed() { answer } else { answer.or_as_nobody(other, why) }
+}
+
+fn judge_as_followed(site: &Site, route: &Route, need: Need) -> Answer {
     // What is removed is the name, also where it is a symlink's (unlink(2)).
     let linked = route.hops.iter().any(|hop| hop.kind == HopKind::Symlink);
     if need == Need::Remove && (linked || route.end != End::Reached) {

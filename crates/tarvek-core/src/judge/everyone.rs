@@ -8,9 +8,9 @@ use crate::judge::verdict::{Answer, Need};
 use crate::kernel::object::Object;
 use crate::kernel::subject::{NOBODY, Subject};
 use crate::layout::host::HostRole;
-use crate::route::follow;
 use crate::route::hops::{HopKind, Route, View, Waypoint};
 use crate::route::seen_as::seen_as;
+use crate::route::{follow, follow_again};
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::place::Place;
@@ -74,8 +74,16 @@ pub fn arrivals(site: &Site, place: &Place) -> Vec<(String, Subject)> {
         let there = route.trail.iter().rev().find(|waypoint| waypoint.seen_on == *host)?;
         Some((party.name, there.subject.clone()))
     };
-    let mut all: Vec<(String, Subject)> =
-        services(site, place).into_iter().filter_map(arrives).collect();
+    let both = |party: Party| {
+        let nobody =
+            party.route.as_ref().zip(party.subject.otherwise()).map(|(route, (nobody, _))| {
+                let route = Some(follow_again(site, route, &nobody));
+                Party { name: party.name.clone(), subject: nobody, remark: None, route }
+            });
+        std::iter::once(party).chain(nobody)
+    };
+    let services = services(site, place).into_iter().flat_map(both);
+    let mut all: Vec<(String, Subject)> = services.filter_map(arrives).collect();
     let view = View::host(host);
     // On the host itself everybody goes the same way, as long as nothing on it depends on who that
     // is.

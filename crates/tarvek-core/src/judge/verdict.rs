@@ -6,7 +6,7 @@ use crate::facts::tree::NodeId;
 use crate::kernel::entry::EntryKind;
 use crate::kernel::gate::Gate;
 use crate::kernel::object::Object;
-use crate::kernel::subject::Subject;
+use crate::kernel::subject::{NOBODY, Subject};
 use crate::site::layer::Layer;
 use crate::words::errno::Errno;
 use crate::words::evidence::Evidence;
@@ -136,6 +136,23 @@ impl Answer {
             Verdict::Refused { refusal, .. } => Some(refusal),
             _ => None,
         }
+    }
+
+    /// What is told of a process that may be root, who gets this answer, or nobody, who gets another
+    /// one; `why` says why that is not known.
+    pub(super) fn or_as_nobody(self, nobody: Self, why: &str) -> Self {
+        let words = |answer: &Self| {
+            let could = match answer.allowed() {
+                Some(true) => "could",
+                Some(false) => "could not",
+                None => "may or may not",
+            };
+            format!("{could} ({})", answer.reason())
+        };
+        let why =
+            format!("{why}: root {}, and nobody (uid {NOBODY}) {}", words(&self), words(&nobody));
+        let decides = if self.is_allowed() { nobody } else { self };
+        Self { verdict: Verdict::Unknown { why }, ..decides }
     }
 
     /// The answer after the need was really tried. An attempt leaves things as they are, and so

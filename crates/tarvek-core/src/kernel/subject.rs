@@ -221,6 +221,9 @@ pub struct Subject {
     pub token: Token,
     /// Why it isn't certain who this is; then nothing that depends on it can be told.
     pub doubt: Option<Arc<str>>,
+    /// Of a process whose account nobody declares: why it may be root, as written here, or nobody.
+    /// What both are answered alike holds, and nothing else.
+    pub undeclared: Option<Arc<str>>,
 }
 
 impl Subject {
@@ -230,7 +233,33 @@ impl Subject {
         groups.sort_unstable();
         groups.dedup();
         let capabilities = if uid == 0 { Capabilities::ROOT } else { Capabilities::default() };
-        Self { uid, gid, groups, capabilities, realm: None, token: Token::default(), doubt: None }
+        Self {
+            uid,
+            gid,
+            groups,
+            capabilities,
+            realm: None,
+            token: Token::default(),
+            doubt: None,
+            undeclared: None,
+        }
+    }
+
+    /// A process with these further groups of which nobody declares whom it runs as: root, or
+    /// somebody without any right of their own.
+    pub fn root_or_nobody(groups: impl IntoIterator<Item = u32>, why: impl Into<Arc<str>>) -> Self {
+        Self { undeclared: Some(why.into()), ..Self::new(0, 0, groups) }
+    }
+
+    /// Who else this may be, and why; `None` for whoever is declared.
+    pub fn otherwise(&self) -> Option<(Self, &str)> {
+        let why = self.undeclared.as_deref()?;
+        Some((Self::new(NOBODY, NOBODY, self.groups.iter().copied()), why))
+    }
+
+    /// The same without what else it may be.
+    pub fn settled(&self) -> Self {
+        Self { undeclared: None, ..self.clone() }
     }
 
     /// Somebody of whom it isn't known who it is.

@@ -8,7 +8,7 @@ use crate::kernel::subject::Subject;
 use crate::link::filesystem::{Links, links_for_owners_only};
 use crate::link::link_paths::LinkPaths;
 use crate::link::mount_placement::MountPlacement;
-use crate::link::steps::{Step, Steps};
+use crate::link::steps::{Step, Steps, by_whoever_it_is};
 use crate::link::verdict::{Reason, Stop, Verdict};
 use crate::route::end::End;
 use crate::route::hops::Route;
@@ -19,10 +19,12 @@ use crate::words::terms::Protocol;
 
 /// Whether the source can be given the name.
 pub fn hardlink(ends: &LinkPaths) -> Verdict {
-    let mut steps = Steps::new(ends);
-    let came = steps.hardlink();
-    let fine = "one mount and one filesystem, and whoever does it may".to_owned();
-    steps.verdict(came, fine)
+    by_whoever_it_is(ends, |ends| {
+        let mut steps = Steps::new(ends);
+        let came = steps.hardlink();
+        let fine = "one mount and one filesystem, and whoever does it may".to_owned();
+        steps.verdict(came, fine)
+    })
 }
 
 impl Steps<'_> {

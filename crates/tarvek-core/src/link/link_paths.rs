@@ -7,7 +7,7 @@ use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::route::end::End;
 use crate::route::hops::{Route, View, Waypoint};
-use crate::route::{follow_to_name, follow_written};
+use crate::route::{follow_again, follow_to_name, follow_written};
 use crate::site::join::Site;
 
 /// Both ends, as one process sees them.
@@ -84,6 +84,29 @@ impl<'a> LinkPaths<'a> {
             slash: false,
         };
         Self { site, source, target }
+    }
+
+    /// The same two paths as somebody else follows them.
+    pub(super) fn followed_by(&self, subject: &Subject) -> Self {
+        let again = |route: &Route| follow_again(self.site, route, subject);
+        let name = |route: &Option<Route>| {
+            let route = route.as_ref()?;
+            Some(follow_to_name(self.site, &route.view, &route.written, subject))
+        };
+        let (source, target) = (&self.source, &self.target);
+        Self {
+            site: self.site,
+            source: Source {
+                name: name(&source.name),
+                folder: again(&source.folder),
+                ..source.clone()
+            },
+            target: Target {
+                name: name(&target.name),
+                folder: again(&target.folder),
+                ..target.clone()
+            },
+        }
     }
 
     /// Of another source with the same target folder, under a name that nobody has there.

@@ -10,7 +10,7 @@ use crate::kernel::request::may;
 use crate::link::filesystem::{Links, has_subvolumes, links};
 use crate::link::link_paths::LinkPaths;
 use crate::link::mount_placement::MountPlacement;
-use crate::link::steps::{Step, Steps};
+use crate::link::steps::{Step, Steps, by_whoever_it_is};
 use crate::link::verdict::{Reason, Stop, Verdict};
 use crate::route::end::End;
 use crate::route::follow_to_name;
@@ -19,14 +19,16 @@ use crate::words::errno::Errno;
 
 /// Whether the source can be moved to the name.
 pub fn rename(ends: &LinkPaths) -> Verdict {
-    let mut steps = Steps::new(ends);
-    let fine = if one_file(ends) == Some(true) {
-        "both are names of one file already, and nothing would happen"
-    } else {
-        "one mount and one filesystem, and whoever does it may"
-    };
-    let came = steps.rename();
-    steps.verdict(came, fine.to_owned())
+    by_whoever_it_is(ends, |ends| {
+        let mut steps = Steps::new(ends);
+        let fine = if one_file(ends) == Some(true) {
+            "both are names of one file already, and nothing would happen"
+        } else {
+            "one mount and one filesystem, and whoever does it may"
+        };
+        let came = steps.rename();
+        steps.verdict(came, fine.to_owned())
+    })
 }
 
 /// Whether the source and what has the target name are one inode; `None` if mounts cover it, and

@@ -27,6 +27,18 @@ pub(super) struct Steps<'a> {
     doubt: Option<String>,
 }
 
+/// Judges a deed, of somebody who may be root or nobody as both: what both get is told.
+pub(super) fn by_whoever_it_is(
+    ends: &LinkPaths,
+    judged: impl Fn(&LinkPaths) -> Verdict,
+) -> Verdict {
+    let subject = &ends.target.folder.subject;
+    let Some((nobody, why)) = subject.otherwise() else { return judged(ends) };
+    let root = judged(&ends.followed_by(&subject.settled()));
+    let nobody = judged(&ends.followed_by(&nobody));
+    if root.possible == nobody.possible { root } else { root.or_as_nobody(nobody, why) }
+}
+
 impl<'a> Steps<'a> {
     pub(super) fn new(ends: &'a LinkPaths<'a>) -> Self {
         Self { ends, doubt: None }

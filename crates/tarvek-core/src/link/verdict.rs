@@ -1,6 +1,7 @@
 //! The answer: whether a file can be linked or renamed, and what decides.
 
 use crate::judge::verdict::{Answer, Attempt};
+use crate::kernel::subject::NOBODY;
 use crate::words::errno::Errno;
 use crate::words::evidence::Evidence;
 use crate::words::word::words;
@@ -74,6 +75,23 @@ impl Verdict {
     /// Whether it is certain that it is possible.
     pub fn is_possible(&self) -> bool {
         self.possible == Some(true)
+    }
+
+    /// What is told of a process that may be root, who gets this verdict, or nobody, who gets
+    /// another one; `why` says why that is not known.
+    pub(super) fn or_as_nobody(self, nobody: Self, why: &str) -> Self {
+        let words = |verdict: &Self| {
+            let could = match verdict.possible {
+                Some(true) => "could",
+                Some(false) => "could not",
+                None => "may or may not",
+            };
+            format!("{could} ({})", verdict.detail)
+        };
+        let detail =
+            format!("{why}: root {}, and nobody (uid {NOBODY}) {}", words(&self), words(&nobody));
+        let (possible, reason) = (None, Reason::Unknown);
+        Self { possible, reason, errno: None, detail, may_be_refused_before: false, ..self }
     }
 
     /// The verdict where a proof could not be taken back: whoever asks for proof has none.

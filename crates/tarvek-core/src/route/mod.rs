@@ -43,6 +43,11 @@ pub fn follow_to_name(site: &Site, view: &View, written: &[u8], subject: &Subjec
     Walker::new(site).route(view, written, subject, Last::Itself)
 }
 
+/// The same way as somebody else goes it.
+pub fn follow_again(site: &Site, route: &Route, subject: &Subject) -> Route {
+    follow_written(site, &route.view, &route.written, subject)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

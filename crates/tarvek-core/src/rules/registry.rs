@@ -92,6 +92,7 @@ registry! {
         site on_system_disk,
         site config_in_media,
         site no_backup,
+        site no_library,
         site differs_from_host,
         site not_applied,
     }
@@ -215,7 +216,7 @@ registry! {
     }
     survey {
         site none,
-        case not_seen,
+        both not_seen,
         site too_old,
         site partial,
         site no_acls,

@@ -12,11 +12,11 @@ use crate::kernel::decide::{Decider, Decision, R, W, X, decide};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::gate::Gate;
 use crate::kernel::object::Object;
-use crate::kernel::subject::Subject;
+use crate::kernel::subject::{NOBODY, Subject};
 use crate::route::attached::attached_below;
 use crate::route::end::End;
-use crate::route::follow;
 use crate::route::hops::Route;
+use crate::route::{follow, follow_again};
 use crate::scan::kinds::{is_media, is_passed_over, is_subtitle};
 use crate::site::join::Site;
 use crate::site::suppose::{AccessClassCache, Objects};
@@ -25,6 +25,7 @@ use crate::words::name::Name;
 use crate::words::path::{AbsPath, components};
 use crate::words::place::Place;
 use crate::words::terms::Kind;
+use crate::words::text::counted;
 
 /// How many examples are kept of each kind of exception.
 const EXAMPLES: usize = 3;
@@ -32,6 +33,10 @@ const EXAMPLES: usize = 3;
 /// How many places something may be attached at, below one root; declared ones may lead into each
 /// other without end.
 const MOST_PARTS: usize = 10_000;
+
+/// How many attachments may lie in one another: as many as a kernel follows symlinks
+/// (`path_resolution(7)`). What is declared may lead back into itself.
+const MOST_NESTED: u32 = 40;
 
 /// How many places are kept that were not seen.
 const MOST_UNSEEN: usize = 1000;
@@ -81,6 +86,9 @@ pub struct Scan {
     pub unseen_examples: Vec<AbsPath>,
     /// Where one would have to look to know more.
     pub unseen_places: Vec<Place>,
+    /// Of somebody who may be root or nobody: how what both would read differs, and why it isn't
+    /// known who it is. Then the rest is what root would read.
+    pub unsettled: Option<String>,
 }
 
 /// A file of the library's kind.
@@ -110,17 +118,35 @@ impl Scan {
     /// Whether everything in it can be read; `None` where that can't be told.
     pub fn all_readable(&self) -> Option<bool> {
         match (self.unreadable + self.broken_links, self.unseen) {
+            _ if self.unsettled.is_some() => None,
             (0, 0) => Some(true),
             (0, _) => None,
             _ => Some(false),
         }
+    }
+
+    /// How what root reads differs from what nobody would, in words; `None` if it does not.
+    fn differs_from_nobodys(&self, nobodys: &Self, why: &str) -> Option<String> {
+        let reads = |scan: &Self| (scan.entries, scan.unreadable, scan.files(), scan.unseen);
+        let words = |scan: &Self| match scan.unreadable {
+            0 => format!("could read all of {}", counted(scan.entries, "entry")),
+            some => format!("could not read {some} of {}", counted(scan.entries, "entry")),
+        };
+        (reads(self) != reads(nobodys)).then(|| {
+            format!("{why}: root {}, and nobody (uid {NOBODY}) {}", words(self), words(nobodys))
+        })
     }
 }
 
 /// Reads everything below the end of a route as its subject would. Deeper mappings and mounts are
 /// followed as the view shows them; then symlinks are, to folders that were not read yet.
 pub fn scan(site: &Site, route: &Route, kind: Kind) -> Scan {
-    read(site, route, Some(kind))
+    let Some((nobody, why)) = route.subject.otherwise() else {
+        return read(site, route, Some(kind));
+    };
+    let as_whom = |subject: &Subject| read(site, &follow_again(site, route, subject), Some(kind));
+    let (roots, nobodys) = (as_whom(&route.subject.settled()), as_whom(&nobody));
+    Scan { unsettled: roots.differs_from_nobodys(&nobodys, why), ..roots }
 }
 
 /// Reads everything below the end of a route as its subject would, whatever it is. Only what is
@@ -190,6 +216,8 @@ struct Part<'a> {
     subject: Subject,
     gates: Vec<Arc<Gate>>,
     read_only: bool,
+    /// In how many attachments it lies.
+    nested: u32,
     /// Its top in the tree and in the view.
     base: AbsPath,
     place: AbsPath,
@@ -271,9 +299,9 @@ impl<'a> Scanner<'a> {
     fn start(&mut self) {
         let top = self.top;
         if top.is_engine_made() {
-            return self.engine_made(top);
+            return self.engine_made(top, 0);
         }
-        let Some(part) = self.part(top) else { return };
+        let Some(part) = self.part(top, 0) else { return };
         // What is below a root that nobody comes to can't be read, whatever its own rights are.
         let entered = judge(self.site, top, Need::Enter);
         let node = self.parts[part].objects.tree.find(&self.parts[part].base);
@@ -303,7 +331,7 @@ impl<'a> Scanner<'a> {
     }
 
     /// Takes up the folder that a route leads to, and what is attached below it.
-    fn part(&mut self, route: &Route) -> Option<usize> {
+    fn part(&mut self, route: &Route, nested: u32) -> Option<usize> {
         let (end, root) = route.entry()?;
         let (host, objects) = self.site.objects_of(&end.seen_on)?;
         let tree = objects.tree;
@@ -353,6 +381,7 @@ impl<'a> Scanner<'a> {
             subject: end.subject.clone(),
             gates: end.gates.clone(),
             read_only: route.read_only(),
+            nested,
             base,
             place: route.asked.clone(),
             hidden,
@@ -374,7 +403,7 @@ impl<'a> Scanner<'a> {
     }
 
     /// A folder that holds nothing but what is mapped below it.
-    fn engine_made(&mut self, route: &Route) {
+    fn engine_made(&mut self, route: &Route, nested: u32) {
         self.visited.insert(Folder::Made(route.view_path().clone()));
         let mut names: Vec<AbsPath> = attached_below(self.site, route)
             .iter()
@@ -385,23 +414,24 @@ impl<'a> Scanner<'a> {
             .collect();
         names.dedup();
         for place in names {
-            self.attached(&place);
+            self.attached(&place, nested + 1);
         }
     }
 
-    /// What is attached at a place of the view, in a folder that can be read.
-    fn attached(&mut self, place: &AbsPath) {
+    /// What is attached at a place of the view, in a folder that can be read, and in how many
+    /// attachments that lies.
+    fn attached(&mut self, place: &AbsPath, nested: u32) {
         self.scan.entries += 1;
         let there = follow(self.site, &self.top.view, place, &self.top.subject);
-        if self.parts.len() > MOST_PARTS {
+        if self.parts.len() > MOST_PARTS || nested > MOST_NESTED {
             return self.not_seen(there.here().clone());
         }
         if there.is_engine_made() {
-            return self.engine_made(&there);
+            return self.engine_made(&there, nested);
         }
         let read = judge(self.site, &there, Need::Read);
         let entered = judge(self.site, &there, Need::Enter);
-        match (self.part(&there), read.allowed()) {
+        match (self.part(&there, nested), read.allowed()) {
             (Some(part), _) if !is_shut_off(&there, &entered) => self.visit(part),
             (Some(part), _) => {
                 let Lookup::Found(node) =
@@ -451,6 +481,7 @@ impl<'a> Scanner<'a> {
             subject: route.arrived().clone(),
             gates: Vec::new(),
             read_only: route.read_only(),
+            nested: 0,
             base,
             place,
             hidden: HashSet::new(),
@@ -482,8 +513,9 @@ impl<'a> Scanner<'a> {
             }
         }
         let attached = self.parts[visit.part].attached.get(&visit.node).cloned();
+        let nested = self.parts[visit.part].nested + 1;
         for place in self.next_names(visit, attached.unwrap_or_default()) {
-            self.attached(&place);
+            self.attached(&place, nested);
         }
     }
 
@@ -503,6 +535,7 @@ impl<'a> Scanner<'a> {
     /// How many entries the view shows below a folder, whoever may see them.
     fn count_shut(&mut self, part: usize, node: NodeId) -> u64 {
         let here = &self.parts[part];
+        let nested = here.nested + 1;
         let tree = here.objects.tree;
         let (mut count, mut attached) = (0, Vec::new());
         for below in tree.below_but(node, |child| here.hidden.contains(&child)) {
@@ -513,7 +546,8 @@ impl<'a> Scanner<'a> {
         for place in attached {
             let there = follow(self.site, &self.top.view, &place, &self.top.subject);
             count += 1;
-            if let Some(part) = self.part(&there)
+            if nested <= MOST_NESTED
+                && let Some(part) = self.part(&there, nested)
                 && let Lookup::Found(node) =
                     self.parts[part].objects.tree.find(&self.parts[part].base)
             {
@@ -600,13 +634,13 @@ impl<'a> Scanner<'a> {
                 if !self.visited.insert(Folder::of_entry(host, objects.tree, node)) {
                     return;
                 }
-                if let Some(part) = self.part(&found) {
+                if let Some(part) = self.part(&found, 0) {
                     self.visit(part);
                 }
             }
             (Some(true), None) => {
                 if !self.visited.contains(&Folder::Made(found.view_path().clone())) {
-                    self.engine_made(&found);
+                    self.engine_made(&found, 0);
                 }
             }
             (Some(false), _) if read.errno() != Some(Errno::Access) => {

@@ -1,7 +1,7 @@
 //! Whom a service runs as, and in which user namespace.
 
 use crate::facts::host_report::{HostReport, Subordinate};
-use crate::kernel::subject::{IdMap, IdRange, Subject};
+use crate::kernel::subject::{IdMap, IdRange, NOBODY, Subject};
 use crate::layout::service::{GroupRef, RunAs, Service, UserNs};
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -49,15 +49,9 @@ impl Site {
             },
             RunAs::Unset if !contained => match self.account(&service.host, &service.name) {
                 Some(account) => (with(login(account), further.collect()), None),
-                None => (
-                    Subject::new(0, 0, further),
-                    Some("runs_as is not declared: root is assumed".into()),
-                ),
+                None => undeclared(service, further),
             },
-            RunAs::Unset => (
-                Subject::new(0, 0, further),
-                Some("runs_as is not declared: root is assumed".into()),
-            ),
+            RunAs::Unset => undeclared(service, further),
         }
     }
 
@@ -131,6 +125,16 @@ impl Site {
         }
         Ok(runs)
     }
+}
+
+/// A service whose account its image or its unit decides.
+fn undeclared(
+    service: &Service,
+    groups: impl IntoIterator<Item = u32>,
+) -> (Subject, Option<String>) {
+    let why = format!("runs_as of {} is not declared", service.name);
+    let remark = format!("{why}: both root and nobody (uid {NOBODY}) are asked");
+    (Subject::root_or_nobody(groups, why), Some(remark))
 }
 
 /// A first id, and how many follow.

@@ -43,12 +43,14 @@ use crate::waste::inventory::{Area, FileId, Inventory, Role};
 use crate::waste::pattern::Patterns;
 use crate::waste::plan::{WantedWaste, plan};
 use crate::words::errno::Errno;
+use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::offer::Squash;
 use crate::words::options::MountOptions;
 use crate::words::place::Place;
 use crate::words::prefer::Prefer;
 use crate::words::remedy::{Remedy, Step};
+use crate::words::rule::Severity;
 use crate::words::terms::{Access, Kind, Label, Protocol};
 
 const SITES: u64 = 120;
@@ -824,4 +826,32 @@ fn what_was_answered_of_generated_sites_is_answered_again() {
             insta::assert_snapshot!(format!("sites-{:03}", n * OF_FILE), some.concat());
         }
     });
+}
+
+/// Board, findings and exit code say the same.
+#[test]
+fn a_row_is_ready_unless_a_finding_says_why_not() {
+    let contradictions = |number: u64| {
+        let report = check(&scene_of(number).site());
+        let mut found = Vec::new();
+        for row in &report.board {
+            let about = row.affected();
+            let affects = |least| {
+                let of_row = |f: &&Finding| f.severity >= least && f.affects.contains(&about);
+                report.findings.iter().filter(of_row).map(|f| f.rule.id).collect::<Vec<_>>()
+            };
+            let (blockers, risks) = (affects(Severity::Blocker), affects(Severity::Risk));
+            if row.ready && !blockers.is_empty() || !row.ready && risks.is_empty() {
+                found.push(format!("site {number} {about}: {} {blockers:?}", row.verdict));
+            }
+        }
+        found
+    };
+    let all: Vec<String> = (0..SITES * 4).into_par_iter().flat_map(contradictions).collect();
+    assert!(
+        all.is_empty(),
+        "{} contradictions, such as\n{}",
+        all.len(),
+        all[..all.len().min(40)].join("\n")
+    );
 }

@@ -15,11 +15,12 @@ use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::end::End;
 use crate::route::follow;
-use crate::route::hops::{Route, View, Waypoint};
+use crate::route::hops::{Hop, HopKind, Route, View, Waypoint};
 use crate::scan::read::{Scan, scan};
 use crate::site::join::Site;
 use crate::waste::found::AllWaste;
 use crate::words::about::{About, Affected};
+use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::part::{Part, Side};
@@ -133,6 +134,14 @@ pub fn used_path_in<'a>(
     };
     let (names, wasted) = (OnceLock::new(), Arc::default());
     UsedPath { service, used, root, subject, route, scan, forecast, names, wasted }
+}
+
+/// The first mount on the way that only a host could show at which nobody looked.
+pub fn unseen_mount<'r>(site: &Site, route: &'r Route) -> Option<&'r Hop> {
+    route.hops.iter().find(|hop| {
+        let is_declared = hop.kind == HopKind::Mount && hop.evidence == Evidence::Declared;
+        is_declared && site.mounts(&hop.from.host).is_none()
+    })
 }
 
 /// What scans of all roots of one library come to.

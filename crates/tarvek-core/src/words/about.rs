@@ -8,6 +8,8 @@ use crate::words::path::AbsPath;
 /// What a finding is about.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum About {
+    /// The whole site.
+    Site(Name),
     Host(Name),
     Share(Name),
     Service(Name),
@@ -37,6 +39,7 @@ impl fmt::Display for About {
     /// `service:lantern library:Films`, escaped.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Site(name) => write!(f, "site:{name}"),
             Self::Host(name) => write!(f, "host:{name}"),
             Self::Share(name) => write!(f, "share:{name}"),
             Self::Service(name) => write!(f, "service:{name}"),
@@ -55,6 +58,7 @@ impl About {
     /// The same in words, as a heading has it: `service lantern library Films`.
     pub fn words(&self) -> String {
         match self {
+            Self::Site(name) => format!("site {name}"),
             Self::Host(name) => format!("host {name}"),
             Self::Share(name) => format!("share {name}"),
             Self::Service(name) => format!("service {name}"),

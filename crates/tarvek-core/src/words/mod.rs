@@ -7,6 +7,7 @@ pub mod evidence;
 pub mod file_name;
 pub mod finding;
 pub mod grammar;
+pub mod kind_names;
 pub mod name;
 pub mod offer;
 pub mod options;

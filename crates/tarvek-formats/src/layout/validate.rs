@@ -88,7 +88,6 @@ pub(super) fn layout(text: &str, raw: Raw, mistakes: &mut Mistakes) -> Layout {
         }
     }
     layout.place_adopted();
-    validator.unknown_accounts(&layout);
     if !validator.mistakes.is_empty() {
         for (span, message, remedy) in validator.judged_later {
             validator.mistakes.add(span, message, remedy);
@@ -737,28 +736,6 @@ impl Validator<'_, '_, '_> {
             }
         }
         settings
-    }
-
-    /// An account that a service names has to be one that its host declares, where the host
-    /// declares any.
-    fn unknown_accounts(&mut self, layout: &Layout) {
-        let mut accounts: HashMap<&str, Known> = HashMap::new();
-        for service in &layout.services {
-            let (RunAs::Account(name), Some(host)) = (&service.runs_as, layout.host(&service.host))
-            else {
-                continue;
-            };
-            let of_host = || host.accounts.iter().map(|account| account.name.raw()).collect();
-            let known = accounts.entry(host.name.raw()).or_insert_with(of_host);
-            if !known.all.is_empty() && !known.set.contains(name.raw()) {
-                let line = self.lines.starts[service.origin.line as usize - 1];
-                let span = self.lines.text[line..]
-                    .find("runs_as")
-                    .map_or(line..line, |at| line + at..line + at + "runs_as".len());
-                let name = At { value: name.raw().to_owned(), span };
-                refer(self.mistakes, "account", &name, known);
-            }
-        }
     }
 
     fn smb(&mut self, raw: RawSmb) -> SmbOffer {

@@ -16,6 +16,9 @@ pub(crate) struct CheckArgs {
     /// Exit with 1 from this severity on
     #[arg(long, value_parser = word::<Severity>(), value_name = "SEVERITY", default_value = "blocker")]
     pub(crate) fail_on: Severity,
+    /// Exit with 0 although libraries or intakes are not ready: only --fail-on counts
+    #[arg(long)]
+    pub(crate) allow_unready: bool,
     /// Judge this machine without a layout: by its own fstab, exports, smb.conf, units, accounts,
     /// mounts and running processes
     #[arg(long, conflicts_with_all = ["layout", "survey", "this_host"])]

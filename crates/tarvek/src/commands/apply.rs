@@ -173,5 +173,9 @@ fn diff(layout: &Read, after: &str) -> String {
 }
 
 pub(super) fn outcome(args: &CheckArgs, report: &Report) -> Outcome {
-    if report.any_from(args.fail_on) { Outcome::Found } else { Outcome::Fine }
+    let is_ready = !report.board.is_empty() && report.board.iter().all(|row| row.ready);
+    match report.any_from(args.fail_on) || !is_ready && !args.allow_unready {
+        true => Outcome::Found,
+        false => Outcome::Fine,
+    }
 }

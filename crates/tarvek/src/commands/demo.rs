@@ -28,14 +28,14 @@ const JUDGED: i64 = 1_795_334_400;
 /// The words of the walk: what is shown, the command, what to see.
 const STEPS: &[(&str, &[&str], &str)] = &[
     (
-        "What there is",
+        "Read the existing configuration",
         &["adopt", "conf/granary", "conf/millrace", "conf/parlour", "-o", "adopted.toml"],
         "Files as they lie on the three machines become a layout. What no file says is guessed, \
          and marked as a guess; what \
          can't be understood is named.",
     ),
     (
-        "What is wrong with it",
+        "Check it",
         &["check", "--layout", "adopted.toml"],
         "Each finding points at the file and line that it comes from; the listings of both hosts, \
          which lie beside the layout, \
@@ -56,7 +56,7 @@ const STEPS: &[(&str, &[&str], &str)] = &[
     ),
     (
         "The same as configuration",
-        &["emit", "exports"],
+        &["emit", "exports", "--host", "granary"],
         "Each part of a layout can be written out for the program that it is for; tarvek.toml is \
          what the club has.",
     ),
@@ -228,7 +228,7 @@ pub(super) fn run(globals: &Globals, args: &DemoArgs, screen: &Screen) -> Result
     };
     screen.say(&format!(
         "{}\n{}\n",
-        strong("Kestrel Hollow: a storage host, an application host, and six libraries"),
+        strong("Kestrel Hollow: a storage host, an application host, and seven libraries"),
         dim(
             "Configuration, a layout, listings of both hosts and a few real files are written; the \
              commands run in their folder."

@@ -41,7 +41,8 @@ fn headline(out: &mut String, report: &Report) {
     };
     let site = strong(&report.site);
     let libraries = match of(|row| row.of != Subject::Intake) {
-        (_, 0) => "the layout declares no library".to_owned(),
+        (_, 0) if report.board.is_empty() => "no library and no intake is declared".to_owned(),
+        (_, 0) => "no library is declared".to_owned(),
         (ready, all) if ready == all => format!("every library is ready ({all})"),
         (ready, all) => format!("{ready} of {} ready", counted(all, "library")),
     };

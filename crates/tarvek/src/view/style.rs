@@ -72,7 +72,8 @@ pub(crate) fn stage(stage: State) -> Styled {
         State::Ok => styled("✓ yes", GOOD),
         State::Part => styled("◐ part", DOUBTFUL),
         State::Fail => styled("✗ no", BAD),
-        State::Unknown => styled("? unseen", REMARK),
+        State::Unknown => styled("? unsure", REMARK),
+        State::Unseen => styled("? unseen", REMARK),
         State::Skipped => styled("· –", DIM),
     }
 }
@@ -91,7 +92,7 @@ pub(crate) fn filing(state: Option<State>, does: Option<Does>) -> Styled {
         Some(State::Ok) if does.is_some() => styled(format!("✓ {word}"), GOOD),
         Some(State::Fail) => styled(format!("✗ {word}"), BAD),
         Some(State::Part) => styled(format!("◐ {word}"), DOUBTFUL),
-        Some(State::Unknown) => styled(format!("? {word}"), REMARK),
+        Some(State::Unknown | State::Unseen) => styled(format!("? {word}"), REMARK),
         _ => styled("· –", DIM),
     }
 }

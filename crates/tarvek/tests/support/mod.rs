@@ -39,6 +39,11 @@ impl Folder {
     pub fn healthy() -> Self {
         let folder = Self::demo();
         folder
+            .edit(
+                "tarvek.toml",
+                "  { name = \"Evenings\", kind = \"home-video\", roots = [\"/evenings\"] },\n",
+                "",
+            )
             .edit("tarvek.toml", "/media/Music", "/media/music")
             .edit("tarvek.toml", "roots = [\"/books\"]", "roots = [\"/media/books\"]")
             .edit(
@@ -76,7 +81,7 @@ impl Folder {
             .edit(
                 "millrace.listing",
                 "end mountinfo",
-                "|71 22 0:61 / /mnt/granary/archive ro - nfs4 granary.lan:/loft/archive ro\nend \
+                "|72 22 0:62 / /mnt/granary/archive ro - nfs4 granary.lan:/loft/archive ro\nend \
                  mountinfo",
             );
         folder

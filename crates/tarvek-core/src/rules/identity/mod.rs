@@ -9,6 +9,7 @@ pub mod squashed;
 pub mod too_many_groups;
 pub mod unknown_account;
 
+use crate::layout::intake::Intake;
 use crate::layout::service::Service;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
@@ -18,13 +19,19 @@ use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::rule::RuleId;
 
-/// A finding about a service, which affects what it serves.
-fn of_service(rule: RuleId, service: &Service) -> Finding {
+/// A finding about a service, which affects what it serves, and the intakes that it takes part in.
+fn of_service(site: &Site, rule: RuleId, service: &Service) -> Finding {
     let libraries = service.libraries.iter();
+    let takes_part = |intake: &&Intake| {
+        let fetches = intake.fetch.as_ref().is_some_and(|fetch| fetch.service == service.name);
+        fetches || intake.sort.as_ref().is_some_and(|sort| sort.service == service.name)
+    };
+    let intakes = site.layout.intakes.iter().filter(takes_part);
     rule.finding(About::Service(service.name.clone()))
         .on(&service.host)
         .line(service.origin.line)
         .affects(libraries.map(|library| Affected::Library(library.name.clone())))
+        .affects(intakes.map(|intake| Affected::Intake(intake.name.clone())))
 }
 
 /// The ways of a service to everything that it uses.

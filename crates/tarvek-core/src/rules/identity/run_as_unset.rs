@@ -1,6 +1,6 @@
 //! `identity/run-as-unset`.
 
-use crate::layout::service::{RunAs, Service};
+use crate::layout::service::Service;
 use crate::remedy::apply_on_host::run_as_account;
 use crate::rules::identity::of_service;
 use crate::site::join::Site;
@@ -14,25 +14,27 @@ pub static RULE: Rule = Rule {
     id: "identity/run-as-unset",
     severity: Severity::Risk,
     title: "Nobody says whom a service runs as",
-    means: "The service runs in a container, and no account is set for it. Then the image decides, \
-            which is root with most; \
-            others take the account from variables such as PUID and PGID.",
+    means: "No account is set for the service, and its host has none of its name. In a container \
+            the image decides, which is root with most; others take the account from variables \
+            such as PUID and PGID. Everything is asked as root and as nobody (uid 65534), and \
+            where they get different answers, nothing is called ready.",
     hurts: "What it makes belongs to root, or to an account that nobody chose, and other services \
             can't use it.",
-    fix: "Set runs_as; for an image that takes its account from the environment, set its variables \
-          to the same numbers.",
+    fix: "Set runs_as to what it really runs as; for an image that takes its account from the \
+          environment, set its variables to the same numbers.",
     example: "joiner has a map and no runs_as.",
 };
 
 /// Judges the services.
 pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
-    let unset = |service: &&Service| service.runs_as == RunAs::Unset && service.map.is_some();
+    let unset = |service: &&Service| site.subject_of(service).0.otherwise().is_some();
     let services = site.layout.services.iter().filter(unset);
     let told = |service: &Service| {
         let name = &service.name;
-        of_service(&RULE, service)
+        of_service(site, &RULE, service)
             .says(format!(
-                "no account is set for {name}, so that its image decides: root, with most"
+                "no account is set for {name}, so that its {} decides: root, with most",
+                if service.map.is_some() { "image" } else { "start script or unit" }
             ))
             .remedy(vec![
                 Step::words(format!("in the layout, set runs_as = \"UID:GID\" for {name}")),
@@ -70,5 +72,8 @@ pub(crate) mod tests {
             "",
             "a program on its host has the account of its name"
         );
+        scene.layout.hosts.iter_mut().for_each(|host| host.accounts.clear());
+        scene.facts("granary").accounts.clear();
+        assert!(scene.messages_of(&RULE).contains("its start script or unit decides"));
     }
 }

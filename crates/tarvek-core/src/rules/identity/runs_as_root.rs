@@ -38,7 +38,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                  set runs_as to its UID:GID"
             );
             let remedy = vec![Step::words(words), run_as_account(service)];
-            findings.push(of_service(&RULE, service).says(message).remedy(remedy));
+            findings.push(of_service(site, &RULE, service).says(message).remedy(remedy));
         }
     }
     findings

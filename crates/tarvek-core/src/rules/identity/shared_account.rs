@@ -37,7 +37,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         users.entry((&service.host, subject.uid)).or_default().push(service);
     }
     let told = |((host, uid), services): ((&Name, u32), Vec<&Service>)| {
-        let finding = of_service(&RULE, services[0]);
+        let finding = of_service(site, &RULE, services[0]);
         let name = &services[0].name;
         if services.len() > 1 {
             let names: Vec<String> = services.iter().map(|s| s.name.to_string()).collect();

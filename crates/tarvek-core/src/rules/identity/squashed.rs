@@ -52,7 +52,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                     );
                     let share = hop.share.as_ref().and_then(|(_, share)| share.as_ref());
                     let remedy = remedy(site, service, &route, hop, share);
-                    let mut finding = of_service(&RULE, service).says(message).remedy(remedy);
+                    let mut finding = of_service(site, &RULE, service).says(message).remedy(remedy);
                     finding.place.path = Some(route.here().path.clone());
                     findings.push(finding);
                 }

@@ -7,7 +7,6 @@ use crate::layout::service::Service;
 use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
-use crate::words::about::Affected;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
@@ -53,7 +52,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             told.push(host.clone());
             let (name, uid) = (&service.name, arrived.uid);
             let message = format!("{name} arrives on {host} as uid {uid}, which is nobody's there");
-            let finding = of_service(&RULE, service).on(host).says(message);
+            let finding = of_service(site, &RULE, service).on(host).says(message);
             findings.push(finding.remedy(new_account(site, host, name, uid, arrived.gid)));
         }
     }
@@ -91,14 +90,9 @@ fn unresolved(site: &Site, service: &Service, account: &Name) -> Finding {
     let near = known.iter().filter(|name| !root(name)).map(|name| name.raw());
     let near = nearest(account.raw(), near).map(Name::from);
     let remedy = near.map_or(by_hand, |near| Remedy::of(vec![set(&near)]));
-    let uses = site.layout.intakes.iter().filter(|intake| {
-        let fetches = intake.fetch.as_ref().is_some_and(|fetch| fetch.service == *own);
-        fetches || intake.sort.as_ref().is_some_and(|sort| sort.service == *own)
-    });
-    of_service(&RULE, service)
+    of_service(site, &RULE, service)
         .weighs(Severity::Blocker)
         .known(if is_seen { Evidence::Observed } else { Evidence::Declared })
-        .affects(uses.map(|intake| Affected::Intake(intake.name.clone())))
         .says(message)
         .remedy(remedy)
 }

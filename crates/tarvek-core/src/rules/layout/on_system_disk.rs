@@ -59,6 +59,18 @@ fn on_system_disk(site: &Site, place: &Place) -> Option<Evidence> {
     }
 }
 
+/// Whether it is known that a place lies in a dataset or volume of its own.
+pub(crate) fn is_on_media_storage(site: &Site, place: &Place) -> bool {
+    let is_declared = || {
+        let host = site.layout.host(&place.host);
+        host.is_some_and(|host| host.datasets.iter().any(|d| place.path.within(&d.at)))
+    };
+    match site.mounts(&place.host) {
+        Some(table) => table.at(&place.path).is_some_and(|mount| !mount.point.is_root()),
+        None => is_declared(),
+    }
+}
+
 /// The first dataset of a storage host.
 fn better(site: &Site) -> Option<Place> {
     let storage = site.layout.hosts.iter().filter(|host| host.roles.contains(&HostRole::Storage));

@@ -11,11 +11,12 @@ use crate::remedy::apply_on_host::set_in_service;
 use crate::route::end::End;
 use crate::route::follow;
 use crate::route::hops::{Route, View};
+use crate::rules::layout::on_system_disk::is_on_media_storage;
 use crate::rules::{access, identity, mount, path, share};
 use crate::scan::kinds::is_media;
 use crate::scan::read::Scan;
 use crate::site::join::Site;
-use crate::used::used_path::UsedPath;
+use crate::used::used_path::{UsedPath, unseen_mount};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::path::AbsPath;
@@ -30,10 +31,10 @@ pub static RULE: Rule = Rule {
     id: "library/nothing-found",
     severity: Severity::Blocker,
     title: "A scan would find nothing",
-    means: "Following the root as the service does, no file of the library's kind can be reached \
-            and read. The finding names \
-            the first reason along the way; where the way is in order, the folder itself holds \
-            nothing of this kind.",
+    means: "Following the root as the service does, no file of the library's kind can be reached, \
+            read and recognised. The finding names the first reason along the way; where the way \
+            is in order, the folder itself holds nothing of this kind. An empty folder on media \
+            storage that nothing speaks against is a new library, and only a note.",
     hurts: "The library is empty; if it was not empty before, the service may forget everything it \
             knew about it.",
     fix: "Clear the reason. Where there is none, the root most likely leads to the wrong folder: \
@@ -54,8 +55,28 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
         None => case.finding(&RULE).known(Evidence::Declared),
     };
     let (root, kind) = (&case.root.written, wanted(library.kind));
+    if is_new(site, case) {
+        let words = "file the first titles there; until then a scan finds nothing";
+        let message = format!("nothing is in {root} yet: {reason}");
+        return vec![finding.weighs(Severity::Note).says(message).remedy(words)];
+    }
     let message = format!("a scan of {root} would find no {kind}: {reason}");
     vec![finding.says(message).remedy(remedy(site, case, library)).because(because)]
+}
+
+/// Whether a root is in order in every way, and only has nothing in it yet: an empty folder on media
+/// storage, with no folder elsewhere that is more likely to be meant.
+pub fn is_new(site: &Site, case: &UsedPath) -> bool {
+    let (Some(library), Some(route), Some(scan)) = (case.library(), &case.route, &case.scan) else {
+        return false;
+    };
+    let is_empty = scan.entries == 0 && scan.unseen == 0 && scan.unsettled.is_none();
+    route.complete()
+        && is_empty
+        && unseen_mount(site, route).is_none()
+        && judge(site, route, Need::Read).is_allowed()
+        && is_on_media_storage(site, route.here())
+        && elsewhere(site, case, library, route).is_none()
 }
 
 fn wanted(kind: Kind) -> &'static str {
@@ -78,7 +99,7 @@ fn empty_because(site: &Site, case: &UsedPath) -> Option<Reason> {
     let Some(route) = &case.route else {
         return Some(("its root is not absolute".into(), Some(&path::not_absolute::RULE)));
     };
-    if case.scan.as_ref().is_some_and(|scan| scan.files() > 0) {
+    if case.forecast.as_ref().is_some_and(|forecast| forecast.titles > 0) {
         return None;
     }
     if let Some(absent) = route.not_mounted.first() {
@@ -118,10 +139,15 @@ fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
             let reason = format!("{} refuses {}", read.decided_at.path, case.subject);
             Some((reason, Some(&access::root_unreadable::RULE)))
         }
-        (true, Scan { unseen: 1.., .. }) => None,
+        (true, Scan { unseen: 1.., .. } | Scan { unsettled: Some(_), .. }) => None,
         (true, Scan { unreadable: count @ 1.., .. }) => {
             let reason = format!("{} in it can't be read", counted(*count, "entry"));
             Some((reason, Some(&access::entries_unreadable::RULE)))
+        }
+        (true, scan) if scan.files() > 0 && scan.unsettled.is_none() => {
+            let files = counted(scan.files(), "file");
+            let reason = format!("{} holds {files}, and no name gives a title", route.here().on());
+            Some((reason, None))
         }
         (true, Scan { entries, .. }) => {
             let holds = match entries {

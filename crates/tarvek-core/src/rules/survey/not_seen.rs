@@ -1,11 +1,14 @@
 //! `survey/not-seen`.
 
+use crate::link::intake::{Does, Stage, Way, Ways, ways};
 use crate::route::end::End;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
+use crate::words::about::{About, Affected};
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::place::Place;
+use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
 
@@ -13,14 +16,47 @@ use crate::words::text::counted;
 pub static RULE: Rule = Rule {
     id: "survey/not-seen",
     severity: Severity::Risk,
-    title: "Part of a library could not be looked into",
+    title: "Part of a site could not be looked into",
     means: "Whoever made the survey was refused by some folders, or they vanished while it ran. \
-            What they hold is not part \
-            of any verdict.",
-    hurts: "The library may be less complete than it looks.",
-    fix: "Survey again as root, or as an account that can read everything.",
+            What they hold is not part of any verdict. Or what decides whether an intake links \
+            its downloads was not seen.",
+    hurts: "The library may be less complete than it looks, and the intake may copy.",
+    fix: "Survey again as root, or as an account that can read everything; let the link be tried.",
     example: "The survey ran as an ordinary user, and mira's folder has mode 0700.",
 };
+
+/// Judges every intake: what filing does with its downloads.
+pub fn find_in_site(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+    let told = |ways: Ways| {
+        // Where the folders themselves are not reached, that is told.
+        let is_reached = |way: &Way| {
+            let route = &way.route;
+            route.complete() && route.entry().is_some() && route.doubt().is_none()
+        };
+        if ![&ways.reads, &ways.files_into].into_iter().flatten().all(is_reached) {
+            return None;
+        }
+        let steps = ways.steps(site);
+        let file = steps.iter().find(|step| step.stage == Stage::File)?;
+        let (intake, service) = (&ways.intake.name, &file.service);
+        let message = format!(
+            "whether {service} links downloads of {intake} or copies them is not known: {}",
+            file.link.detail
+        );
+        let proof = Command::new("tarvek link").arg(file.from.to_string()).arg(file.to.to_string());
+        let proof = proof.arg("--from").arg(format!("service:{}", service.raw())).arg("--prove");
+        let about = About::Intake { service: service.clone(), intake: intake.clone() };
+        let finding = RULE.finding(about).line(ways.intake.origin.line);
+        let finding = finding.affects([Affected::Intake(intake.clone())]).says(message);
+        (file.does == Does::Unknown).then(|| {
+            let host = site.layout.service(service).map(|service| &service.host);
+            let steps: Vec<Step> =
+                host.map(|host| Step::on(host, proof.to_string())).into_iter().collect();
+            finding.known(Evidence::Declared).remedy(steps)
+        })
+    };
+    ways(site).filter_map(told).collect()
+}
 
 /// Judges one root.
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {

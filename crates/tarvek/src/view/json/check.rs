@@ -53,6 +53,8 @@ struct BoardRow {
     /// Whether a scan started now would find what is meant; of an intake, whether each step can be
     /// done.
     ready: bool,
+    /// How it is known: the weakest evidence of its stages.
+    evidence: Keyword<Evidence>,
     /// Entries below the roots that were seen.
     entries: u64,
     /// Of those, the ones that the service can't read.
@@ -232,6 +234,7 @@ impl From<&Row> for BoardRow {
             },
             verdict: row.verdict.to_string(),
             ready: row.ready,
+            evidence: Keyword(row.evidence),
             entries: row.entries,
             unreadable: row.unreadable,
             steps: row.steps.iter().map(IntakeStep::from).collect(),
