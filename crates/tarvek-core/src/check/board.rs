@@ -505,7 +505,8 @@ mod tests {
         let shut = unset(|scene| done(scene.tree("granary", "d 0750 840:840 /loft/media/films")));
         assert!(
             shut.starts_with(
-                "+++? ? not ready: runs_as of lantern is not declared: root could (CAP_DAC_READ_SEARCH), "
+                "+++? ? not ready: runs_as of lantern is not declared: root could \
+                 (CAP_DAC_READ_SEARCH), "
             ) && shut.contains(
                 ", and nobody (uid 65534) could not (other::--- does not let 65534:65534 enter it"
             ),

@@ -15,6 +15,7 @@ use crate::used::used_path::{used_paths, used_paths_unread};
 use crate::words::about::Affected;
 use crate::words::finding::{Finding, identify};
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::place::Place;
 use crate::words::remedy::Step;
 use crate::words::rule::{RuleId, Severity};
@@ -149,6 +150,16 @@ fn of_its_origin(site: &Site, finding: &mut Finding) {
     let adopted = &site.layout.adopted;
     let spot = finding.place.line.and_then(|line| adopted.of_line(line));
     finding.place.origin = finding.place.origin.take().or_else(|| spot.cloned());
+    // What a host serves otherwise than the layout says is to be changed there.
+    for step in &mut finding.remedy.steps {
+        let share = step.edit().and_then(|edit| match &edit.part {
+            Part::Share(share) | Part::SmbOffer(share) | Part::Export { share, .. } => Some(share),
+            _ => None,
+        });
+        if let Some(host) = share.and_then(|share| site.serves_otherwise(share)) {
+            *step = Step::on(host, step.to_string());
+        }
+    }
     let edits = finding.remedy.edits().filter_map(|edit| adopted.of_line(edit.line));
     let mut files: Vec<&Spot> = edits.collect();
     files.dedup();

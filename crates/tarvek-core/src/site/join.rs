@@ -13,10 +13,11 @@ use crate::kernel::entry::Meta;
 use crate::kernel::object::Object;
 use crate::kernel::subject::Subject;
 use crate::layout::mapping::{MapSource, Mapping};
+use crate::layout::share::Share;
 use crate::layout::site::Layout;
 use crate::site::indexed::{Indexed, People, first};
 use crate::site::layer::Layer;
-use crate::site::offered::unnamed;
+use crate::site::offered::{served, unnamed};
 use crate::site::suppose::{Change, Objects};
 use crate::words::grammar::{self, Naming};
 use crate::words::name::Name;
@@ -34,6 +35,9 @@ pub struct Site {
     facts: Vec<(Name, Arc<IndexedFacts>)>,
     /// Processes whose view was seen, as hosts of their own, and where they run.
     processes: Vec<(Name, Name)>,
+    /// What the layout says of shares that their hosts serve otherwise; there the layout has what
+    /// is served.
+    declared: Vec<Share>,
     /// Changes that are supposed to have been made.
     changes: Vec<Change>,
     /// Layers that are supposed to be writable.
@@ -83,6 +87,7 @@ impl Site {
             layout: layout.into(),
             facts: Vec::new(),
             processes: Vec::new(),
+            declared: Vec::new(),
             changes: Vec::new(),
             writable: Vec::new(),
             is_trial: false,
@@ -113,6 +118,15 @@ impl Site {
                 all.into_iter().find(|account| account.name == written).map(|account| account.uid)
             }
         });
+        let of_host = self.layout.shares.iter().enumerate();
+        let of_host = of_host.filter(|(_, share)| share.host == name && share.origin.line > 0);
+        let served: Vec<(usize, Share)> = of_host
+            .filter_map(|(n, share)| Some((n, served(share, &self.layout, &facts)?)))
+            .collect();
+        for (n, share) in served {
+            let declared = std::mem::replace(&mut self.layout.shares[n], share);
+            self.declared.push(declared);
+        }
         let more = unnamed(&self.layout, &name, &facts.told.configured.facts);
         if !more.is_empty() {
             self.layout.shares.extend(more);
@@ -130,6 +144,13 @@ impl Site {
         let mut site = self.clone();
         let name = self.host_named(facts.name.raw()).unwrap_or(&facts.name).clone();
         site.facts.retain(|(known, _)| *known != name);
+        for share in std::mem::take(&mut site.declared) {
+            let known = site.layout.shares.iter().position(|known| known.name == share.name);
+            match known.filter(|_| share.host == name) {
+                Some(n) => site.layout.shares[n] = share,
+                None => site.declared.push(share),
+            }
+        }
         site.layout.derived = Arc::default();
         site.with(facts)
     }
@@ -145,6 +166,16 @@ impl Site {
         let (_, seen) = self.facts.iter_mut().find(|(name, _)| name == host)?;
         self.layout.derived = Arc::default();
         Some(&mut Arc::make_mut(seen).facts)
+    }
+
+    /// What the layout says of a share; [`Site::layout`] has it as its host serves it.
+    pub fn declared_share<'s>(&'s self, share: &'s Share) -> &'s Share {
+        self.declared.iter().find(|declared| declared.name == share.name).unwrap_or(share)
+    }
+
+    /// The host that serves a share otherwise than the layout says; `None` if none does.
+    pub(crate) fn serves_otherwise(&self, share: &Name) -> Option<&Name> {
+        self.declared.iter().find(|declared| declared.name == *share).map(|share| &share.host)
     }
 
     /// Whether no entry is supposed to have changed.

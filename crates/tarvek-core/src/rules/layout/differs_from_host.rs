@@ -1,14 +1,14 @@
 //! `layout/differs-from-host`.
 
-use std::collections::HashMap;
 use std::fmt::Display;
 
-use crate::facts::configured::{ExportFact, Fact, ShareFact};
 use crate::facts::host::HostFacts;
 use crate::facts::host_report::SubvolumeLimit;
 use crate::facts::mounts::MountEntry;
+use crate::kernel::subject::NOBODY;
 use crate::layout::host::{Dataset, Host};
 use crate::layout::mount::{Mount, MountSource};
+use crate::layout::share::Share;
 use crate::rules::mount::{is_declared_source, wrong_source};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
@@ -16,7 +16,7 @@ use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
-use crate::words::offer::NfsExport;
+use crate::words::offer::{NfsExport, SmbOffer};
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::rule::{Rule, Severity};
@@ -31,8 +31,9 @@ pub static RULE: Rule = Rule {
     means: "The layout declares one thing, and the survey of the host saw another: an account's \
             number, a dataset's place, what is \
             mounted and how, the folder of a share.",
-    hurts: "Verdicts that rest on the layout are about a site that is not this one.",
-    fix: "Change whichever of the two is wrong.",
+    hurts: "What the host has is what runs and what is judged; what the layout says is not so. \
+            What a share offers is judged as its server's configuration has it.",
+    fix: "Decide which of the two is wanted, and change the other one.",
     example: "The layout says lantern has uid 840; on granary it has 1003.",
 };
 
@@ -69,7 +70,7 @@ impl Disagreements<'_> {
         let finding = finding
             .known(Evidence::Observed)
             .says(format!("{what}: the layout says {layout}, {name} has {host}"))
-            .remedy(format!("write {host} into the layout, or change {name}"));
+            .remedy(format!("change {name}, or correct the layout if {host} is what is wanted"));
         self.findings.push(match path {
             Some(path) => finding.at(&Place::new(name, path)),
             None => finding,
@@ -193,48 +194,101 @@ impl Disagreements<'_> {
         }
     }
 
-    /// The folder of an SMB share, and what is exported to whom, in what the host's own
-    /// configuration says.
+    /// What a host's own configuration offers otherwise than the layout says.
     fn shares(&mut self) {
         let host = &self.host.name;
-        let facts: Vec<&Fact> =
-            self.facts.told.configured.facts.iter().map(|found| &found.fact).collect();
-        let smb = facts.iter().filter_map(|fact| match fact {
-            Fact::Share(share) => Some((&share.name, share)),
-            _ => None,
-        });
-        // Of several of one name the first counts.
-        let by_name: HashMap<String, &ShareFact> =
-            { smb }.rev().map(|(name, share)| (name.raw().to_lowercase(), share)).collect();
-        let exports = facts.iter().filter_map(|fact| match fact {
-            Fact::Export(export) => {
-                Some(((export.path.as_slice(), &export.export.clients), export))
+        let of_host = |share: &&Share| share.host == *host && share.origin.line > 0;
+        for served in self.site.layout.shares.iter().filter(of_host) {
+            let declared = self.site.declared_share(served);
+            if declared.path != served.path {
+                let what = format!("the folder of the share {}", declared.name);
+                self.add(declared.origin, Some(&declared.path), what, &declared.path, &served.path);
             }
-            _ => None,
-        });
-        let by_clients: HashMap<_, &ExportFact> = { exports }.rev().collect();
-        for share in self.site.layout.shares.iter().filter(|s| s.host == *host && s.origin.line > 0)
-        {
-            let seen =
-                by_name.get(&share.name.raw().to_lowercase()).filter(|_| share.smb.is_some());
-            if let Some(seen) = seen.filter(|seen| seen.path != share.path.as_bytes()) {
-                let what = format!("the folder of the share {}", share.name);
-                self.add(share.origin, Some(&share.path), what, &share.path, shown(&seen.path));
+            if !declared.nfs.is_empty() {
+                self.exports(declared, &served.nfs);
             }
-            for export in share.nfs.iter().filter(|_| !by_clients.is_empty()) {
-                let what = format!("the export of {} to {}", share.path, export.clients);
-                let words = |export: &NfsExport| {
-                    format!("{}, {}", export.access.word(), export.squash.option())
-                };
-                let seen = by_clients.get(&(share.path.as_bytes(), &export.clients));
-                let is = seen.map_or_else(|| "none".to_owned(), |seen| words(&seen.export));
-                let said = words(export);
-                if said != is {
-                    self.add(share.origin, Some(&share.path), what, said, is);
+            match (&declared.smb, &served.smb) {
+                (Some(said), Some(is)) => self.offer(declared, said, is),
+                (Some(_), None) => {
+                    let what = format!("the SMB share {}", declared.name);
+                    self.add(declared.origin, Some(&declared.path), what, "it is offered", "none");
                 }
+                (None, _) => {}
             }
         }
     }
+
+    /// Exports that are declared, and those that are there; of several to the same clients the
+    /// first counts.
+    fn exports(&mut self, declared: &Share, served: &[NfsExport]) {
+        let mut clients: Vec<&Name> = Vec::new();
+        for export in declared.nfs.iter().chain(served) {
+            if !clients.contains(&&export.clients) {
+                clients.push(&export.clients);
+            }
+        }
+        for client in clients {
+            let of = |exports: &[NfsExport]| {
+                let export = exports.iter().find(|export| export.clients == *client);
+                export.map_or_else(|| "none".to_owned(), export_words)
+            };
+            let (said, is) = (of(&declared.nfs), of(served));
+            if said != is {
+                let what = format!("the export of {} to {client}", declared.path);
+                self.add(declared.origin, Some(&declared.path), what, said, is);
+            }
+        }
+    }
+
+    /// Every setting of an SMB share in which the server's configuration differs (`smb.conf(5)`).
+    fn offer(&mut self, share: &Share, said: &SmbOffer, is: &SmbOffer) {
+        let (said, is) = (settings(said), settings(is));
+        for ((setting, said), (_, is)) in said.into_iter().zip(is) {
+            if said != is {
+                let what = format!("{setting} of the share {}", share.name);
+                self.add(share.origin, Some(&share.path), what, said, is);
+            }
+        }
+    }
+}
+
+/// What decides of an export: `ro, all_squash, anonuid=1000`.
+fn export_words(export: &NfsExport) -> String {
+    let mut words = format!("{}, {}", export.access.word(), export.squash.option());
+    for (option, id) in [("anonuid", export.anonuid), ("anongid", export.anongid)] {
+        words +=
+            &id.filter(|id| *id != NOBODY).map_or(String::new(), |id| format!(", {option}={id}"));
+    }
+    words + if export.crossmnt { ", crossmnt" } else { "" }
+}
+
+/// The settings of an SMB share by their names in `smb.conf(5)`, the server's defaults filled in.
+fn settings(offer: &SmbOffer) -> Vec<(&'static str, String)> {
+    let yes = |is: bool| if is { "yes" } else { "no" }.to_owned();
+    let list = |names: &[Name]| {
+        let mut names: Vec<String> = names.iter().map(|name| name.raw().to_lowercase()).collect();
+        names.sort();
+        if names.is_empty() { "nobody named".to_owned() } else { names.join(" ") }
+    };
+    let one = |name: &Option<Name>| list(name.as_slice());
+    let mask = |bits: Option<u16>, usual: u16| format!("{:04o}", bits.unwrap_or(usual));
+    vec![
+        ("guest ok", yes(offer.guests)),
+        ("guest only", yes(offer.guest_only)),
+        ("valid users", list(&offer.only)),
+        ("invalid users", list(&offer.deny)),
+        ("read only", yes(!offer.writable)),
+        ("read list", list(&offer.read)),
+        ("write list", list(&offer.write)),
+        ("admin users", list(&offer.admins)),
+        ("force user", one(&offer.force_user)),
+        ("force group", one(&offer.force_group)),
+        ("create mask", mask(offer.create_mask, 0o744)),
+        ("directory mask", mask(offer.folder_mask, 0o755)),
+        ("force create mode", mask(offer.force_create_mode, 0)),
+        ("force directory mode", mask(offer.force_folder_mode, 0)),
+        ("a recycle bin", yes(offer.recycle)),
+    ]
 }
 
 #[cfg(test)]
@@ -259,10 +313,10 @@ pub(crate) mod tests {
         assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").accounts[2].uid = 1003;
         scene.facts("granary").groups[1].gid = 7;
-        let told = "the uid of lantern: the layout says 840, granary has 1003 → write 1003 into \
-                    the layout, or change granary\n\
-                    the gid of keepers: the layout says 2100, granary has 7 → write 7 into the \
-                    layout, or change granary";
+        let told = "the uid of lantern: the layout says 840, granary has 1003 → change granary, or \
+                    correct the layout if 1003 is what is wanted\nthe gid of keepers: the layout \
+                    says 2100, granary has 7 → change granary, or correct the layout if 7 is what \
+                    is wanted";
         assert_eq!(scene.messages_of(&RULE), told);
     }
 
@@ -313,13 +367,11 @@ pub(crate) mod tests {
         facts.told.properties = property("/tank");
         facts.told.configured.facts = offered("/old");
         let told = "the mount point of loft/media: the layout says /loft/media, granary has /tank \
-                    → write /tank into the layout, or change \
-                    granary\n\
-                    the filesystem at /loft/media: the layout says zfs, granary has xfs → write \
-                    xfs into the layout, or change granary\n\
-                    the folder of the share media: the layout says /loft/media, granary has /old → \
-                    write /old into the layout, or change \
-                    granary";
+                    → change granary, or correct the layout if /tank is what is wanted\nthe \
+                    filesystem at /loft/media: the layout says zfs, granary has xfs → change \
+                    granary, or correct the layout if xfs is what is wanted\nthe folder of the \
+                    share media: the layout says /loft/media, granary has /old → change granary, \
+                    or correct the layout if /old is what is wanted";
         assert_eq!(scene.messages_of(&RULE), told);
     }
 
@@ -340,8 +392,8 @@ pub(crate) mod tests {
             let mut scene = Scene::over(protocol);
             assert_eq!(scene.messages_of(&RULE), "");
             scene.layout.mounts[0].options = MountOptions::read("ro,noatime,rw");
-            let told = "the mode of /mnt/media: the layout says rw, millrace has ro → write ro \
-                        into the layout, or change millrace";
+            let told = "the mode of /mnt/media: the layout says rw, millrace has ro → change \
+                        millrace, or correct the layout if ro is what is wanted";
             assert_eq!(scene.messages_of(&RULE), told);
             scene.layout.mounts[0].options = MountOptions::read("rw,ro");
             assert_eq!(scene.messages_of(&RULE), "", "the last one counts");
@@ -371,8 +423,8 @@ pub(crate) mod tests {
             fact.export.access = crate::words::terms::Access::ReadWrite;
         });
         let told = "the export of /loft/media to *: the layout says ro, root_squash, granary has \
-                    rw, root_squash → write rw, root_squash into \
-                    the layout, or change granary";
+                    rw, root_squash → change granary, or correct the layout if rw, root_squash is \
+                    what is wanted";
         assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").told.configured.facts =
             exported(&|fact| fact.path = b"/loft/other".to_vec());
