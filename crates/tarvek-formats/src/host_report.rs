@@ -7,7 +7,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use tarvek_core::facts::configured::Configuration;
 use tarvek_core::facts::host::Document;
 use tarvek_core::facts::host_report::{
-    Beneath, Capacity, HostReport, Listening, Property, SubvolumeLimit,
+    Beneath, Capacity, HostReport, Listening, Property, Subvolume, SubvolumeLimit,
 };
 use tarvek_core::facts::mounts::MountTable;
 use tarvek_core::words::path::AbsPath;
@@ -24,6 +24,7 @@ pub fn read(documents: &[Document], mounts: Option<&MountTable>) -> HostReport {
     HostReport {
         capacities: text("capacity").lines().skip(1).filter_map(capacity).collect(),
         beneath: text("beneath").lines().filter_map(beneath).collect(),
+        subvolumes: subvolumes(text("btrfs")),
         subvolume_limits: subvolume_limits(text("btrfs")),
         properties: text("zfs").lines().filter_map(property).collect(),
         subordinate_uids: text("subuid").lines().filter_map(crate::accounts::subordinate).collect(),
@@ -70,6 +71,31 @@ fn beneath(line: &str) -> Option<Beneath> {
     Some(Beneath { point, entries: entries.parse().ok()?, bytes: bytes.parse().ok()?, more })
 }
 
+/// What `btrfs subvolume list` prints, and once more those that are read-only, under a comment with
+/// the mount point.
+fn subvolumes(text: &str) -> Vec<Subvolume> {
+    let mut subvolumes = Vec::new();
+    let (mut point, mut read_only) = (None, false);
+    for line in text.lines() {
+        if let Some(about) = line.strip_prefix("# ") {
+            read_only = about.ends_with(" read-only");
+            let written = about.split(' ').next().unwrap_or_default();
+            point = AbsPath::new(&unescape(written.as_bytes())).ok();
+        } else if let (Some(point), Some(path)) = (&point, subvolume_path(line)) {
+            subvolumes.push(Subvolume { point: point.clone(), path, read_only });
+        }
+    }
+    subvolumes
+}
+
+/// The path in `ID 256 top level 5 path films/old`.
+fn subvolume_path(line: &str) -> Option<AbsPath> {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let ["ID", _, "top", "level", _, "path", ..] = words.as_slice() else { return None };
+    let (_, path) = line.split_once(" path ")?;
+    Some(AbsPath::root().join(path.as_bytes()))
+}
+
 /// The limits in what `btrfs subvolume list` and `btrfs qgroup show -re --raw` print, each under a
 /// comment with the mount point.
 fn subvolume_limits(text: &str) -> Vec<SubvolumeLimit> {
@@ -87,9 +113,8 @@ fn subvolume_limits(text: &str) -> Vec<SubvolumeLimit> {
         }
         let words: Vec<&str> = line.split_whitespace().collect();
         match (quota, words.as_slice()) {
-            (false, ["ID", id, "top", "level", _, "path", ..]) => {
-                let path = line.split_once(" path ").map_or("", |(_, path)| path);
-                paths.push((id, AbsPath::root().join(path.as_bytes())));
+            (false, ["ID", id, ..]) => {
+                paths.extend(subvolume_path(line).map(|path| (*id, path)));
             }
             (true, [group, referenced, exclusive, most_referenced, most_exclusive, ..]) => {
                 let id = group.strip_prefix("0/").unwrap_or_default();
@@ -161,6 +186,18 @@ mod tests {
 
     fn report_of(name: &str, text: &str) -> HostReport {
         read(&[Document::new(name, text.as_bytes())], None)
+    }
+
+    #[test]
+    fn subvolumes_are_listed_and_those_that_are_read_only_once_more() {
+        let text = "# /loft\nID 256 top level 5 path media\nID 257 top level 5 path kept films\n\
+                    # /loft read-only\nID 257 top level 5 path kept films\n\
+                    # /loft quota\n0/257 1 1 none none\n";
+        let subvolumes = report_of("btrfs", text).subvolumes;
+        let told = |s: &Subvolume| format!("{}:{} {}", s.point, s.path, s.read_only);
+        let told: Vec<String> = subvolumes.iter().map(told).collect();
+        let expected = ["/loft:/media false", "/loft:/kept films false", "/loft:/kept films true"];
+        assert_eq!(told, expected);
     }
 
     #[test]

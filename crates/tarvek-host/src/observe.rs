@@ -164,8 +164,12 @@ fn facts(look: &Look, now: i64, mounts: Option<MountTable>, gaps: Gaps) -> HostF
         deep: *depth == Depth::Everything,
     };
     // Settings of the kernel decide about access wherever it is asked.
-    let documents =
+    let mut documents =
         if look.documents { system::documents(mounts.as_ref()) } else { vec![system::settings()] };
+    if let (None, Some(mounts)) = (look.process, &mounts) {
+        let places = look.places.iter().map(|(path, _)| path);
+        system::add_subvolumes(&mut documents, mounts, places);
+    }
     let told = host_report::read(&documents, mounts.as_ref());
     HostFacts {
         name: look.process.map_or_else(host_name, Process::name),

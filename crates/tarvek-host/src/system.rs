@@ -1,12 +1,17 @@
 //! What this machine says of itself, as text: the documents of a survey.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use rustix::io::Errno;
 use tarvek_core::facts::host::Document;
 use tarvek_core::facts::mounts::{MountEntry, MountTable};
+use tarvek_core::words::path::AbsPath;
+use tarvek_core::words::terms::Access;
 use tarvek_formats::escape::escape;
 
 /// ZFS properties that rules need.
@@ -191,6 +196,57 @@ fn btrfs(mount: &MountEntry) -> Vec<u8> {
         }
     }
     text
+}
+
+/// Notes which Btrfs subvolumes on the way to some places are read-only. Anybody can tell that of a
+/// folder, where `btrfs-subvolume(8)` tells root only: nothing in one may be written, whoever asks
+/// (`btrfs_permission` in the kernel).
+pub(crate) fn add_subvolumes<'a>(
+    documents: &mut Vec<Document>,
+    mounts: &MountTable,
+    places: impl Iterator<Item = &'a AbsPath>,
+) {
+    let mut met = BTreeSet::new();
+    let mut lines = String::new();
+    for place in places {
+        let real = std::fs::canonicalize(OsStr::from_bytes(place.as_bytes())).ok();
+        let real = real.and_then(|real| AbsPath::new(real.as_os_str().as_bytes()).ok());
+        let mut next = real.or_else(|| Some(place.clone()));
+        while let Some(path) = next {
+            next = path.parent();
+            if !met.insert(path.clone()) {
+                continue;
+            }
+            let on_btrfs = |mount: &&MountEntry| {
+                mount.filesystem == "btrfs" && mount.access() == Access::ReadWrite
+            };
+            let Some(mount) = mounts.at(&path).filter(on_btrfs) else { continue };
+            let Some((_, inside)) = mounts.in_filesystem(mount.id, &path) else { continue };
+            let Some(kind) = subvolume(&path) else { continue };
+            let inside = String::from_utf8_lossy(&inside.as_bytes()[1..]).into_owned();
+            lines += &format!("# {}{kind}\nID 256 top level 5 path {inside}\n", written(mount));
+        }
+    }
+    if lines.is_empty() {
+        return;
+    }
+    match documents.iter_mut().find(|document| document.name == "btrfs") {
+        Some(document) => document.text += &lines,
+        None => documents.push(Document::new("btrfs", lines.as_bytes())),
+    }
+}
+
+/// What a folder on a writable mount tells of its Btrfs subvolume, as a heading of the document has
+/// it: of one that is read-only every folder tells, of another one its top (inode 256).
+fn subvolume(path: &AbsPath) -> Option<&'static str> {
+    let path = OsStr::from_bytes(path.as_bytes());
+    let meta = std::fs::symlink_metadata(path).ok().filter(std::fs::Metadata::is_dir)?;
+    let is_read_only = rustix::fs::access(path, rustix::fs::Access::WRITE_OK) == Err(Errno::ROFS);
+    match (is_read_only, meta.ino()) {
+        (true, _) => Some(" read-only"),
+        (false, 256) => Some(""),
+        (false, _) => None,
+    }
 }
 
 /// A mount point as the mount table writes it.

@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 
-use crate::facts::host_report::HostReport;
+use crate::facts::host_report::{HostReport, Subvolume};
 use crate::facts::media::Media;
-use crate::facts::mounts::{FstabEntry, MountTable};
+use crate::facts::mounts::{FstabEntry, MountEntry, MountTable};
 use crate::facts::tree::{NodeId, Tree};
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
@@ -82,6 +82,24 @@ impl HostFacts {
             media: HashMap::new(),
             gaps: Vec::new(),
         }
+    }
+
+    /// Where the read-only Btrfs subvolume begins that a path on a mount lies in, as this host sees
+    /// it; `None` if it lies in a writable one.
+    pub fn read_only_subvolume(&self, mount: &MountEntry, path: &AbsPath) -> Option<AbsPath> {
+        let table = self.mounts.as_ref().filter(|_| mount.filesystem == "btrfs")?;
+        let (device, inside) = table.in_filesystem(mount.id, path)?;
+        let of_filesystem = |subvolume: &&Subvolume| {
+            let point = table.at(&subvolume.point);
+            point.is_some_and(|point| point.device == device) && inside.within(&subvolume.path)
+        };
+        // A read-only one stands in both lists.
+        let around = self.told.subvolumes.iter().filter(of_filesystem);
+        let nearest = around.max_by_key(|s| (s.path.as_bytes().len(), s.read_only))?;
+        let below = AbsPath::new(&mount.root)
+            .ok()
+            .and_then(|root| Some(mount.point.join(nearest.path.below(&root)?)));
+        nearest.read_only.then(|| below.unwrap_or_else(|| mount.point.clone()))
     }
 
     /// The account of that number.

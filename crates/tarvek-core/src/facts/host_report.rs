@@ -11,6 +11,8 @@ pub struct HostReport {
     pub capacities: Vec<Capacity>,
     /// What lies in mount points beneath what is mounted there.
     pub beneath: Vec<Beneath>,
+    /// Btrfs subvolumes (`btrfs-subvolume(8)`).
+    pub subvolumes: Vec<Subvolume>,
     /// Limits of Btrfs subvolumes (`btrfs-qgroup(8)`).
     pub subvolume_limits: Vec<SubvolumeLimit>,
     /// Properties of ZFS datasets (`zfs-get(8)`).
@@ -63,6 +65,17 @@ pub struct Beneath {
     pub bytes: u64,
     /// Whether more lies there than was counted.
     pub more: bool,
+}
+
+/// A Btrfs subvolume.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Subvolume {
+    /// Where its filesystem is mounted.
+    pub point: AbsPath,
+    /// Its path in the filesystem.
+    pub path: AbsPath,
+    /// Whether nothing in it can be changed, as in most snapshots.
+    pub read_only: bool,
 }
 
 /// How much of a limit a subvolume has taken.

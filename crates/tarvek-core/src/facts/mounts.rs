@@ -57,11 +57,51 @@ impl MountEntry {
     /// Whether a FUSE mount keeps whoever asks out: without `allow_other` only its mounter may use
     /// it, by uid and gid (mount.fuse(8); `fuse_allow_current_process` in the kernel).
     pub fn keeps_out(&self, subject: &Subject) -> bool {
-        let name = self.filesystem.raw();
-        let fuse = matches!(name, "fuse" | "fuseblk") || name.starts_with("fuse.");
         let id = |key| self.super_options.value(key).and_then(|value| value.parse::<u32>().ok());
         let mounter = (id("user_id") == Some(subject.uid)) && (id("group_id") == Some(subject.gid));
-        fuse && id("user_id").is_some() && !self.has("allow_other") && !mounter
+        self.is_fuse() && id("user_id").is_some() && !self.has("allow_other") && !mounter
+    }
+
+    fn is_fuse(&self) -> bool {
+        let name = self.filesystem.raw();
+        matches!(name, "fuse" | "fuseblk") || name.starts_with("fuse.")
+    }
+
+    /// Whether its program decides about access by itself, and the kernel looks at no mode: a FUSE
+    /// mount without `default_permissions` (mount.fuse(8); `fuse_permission` in the kernel). Where
+    /// only its mounter may use it, the program is that user, whom the modes are of.
+    pub fn leaves_access_to_its_program(&self) -> bool {
+        self.is_fuse() && self.has("allow_other") && !self.has("default_permissions")
+    }
+
+    /// Whether its filesystem keeps no owners and modes, so that they are those of the mount's
+    /// options `uid`, `gid`, `umask`, `fmask` and `dmask` (mount(8), "Mount options for fat").
+    pub fn has_owners_by_option(&self) -> bool {
+        matches!(
+            self.filesystem.raw(),
+            "vfat" | "msdos" | "exfat" | "ntfs" | "ntfs3" | "hfs" | "fuseblk"
+        ) && !self.has("permissions")
+            && !self.has("acl")
+    }
+
+    /// The bits that folders and files lack there (`dmask` and `fmask`, or `umask` for both).
+    pub fn masks(&self) -> (u16, u16) {
+        let value = |key| self.super_options.value(key).or_else(|| self.options.value(key));
+        let bits = |text: &str| u16::from_str_radix(text, 8).ok();
+        let mask = |key| value(key).or_else(|| value("umask")).and_then(bits).unwrap_or(0o022);
+        (mask("dmask"), mask("fmask"))
+    }
+
+    /// Its options and those of its superblock, as `mount -o` takes them, without these.
+    pub fn options_but(&self, left_out: &[&str]) -> String {
+        let key = |option: &str| option.split('=').next().unwrap_or_default().to_owned();
+        let mut all: Vec<&str> = Vec::new();
+        for option in self.options.iter().chain(self.super_options.iter()) {
+            if !left_out.contains(&key(option).as_str()) && !all.contains(&option) {
+                all.push(option);
+            }
+        }
+        all.join(",")
     }
 
     /// Whether it is an automount point that has not been triggered.

@@ -227,7 +227,7 @@ impl AccessCheck<'_> {
         if self.need == Need::Remove
             && !self.route.names_left
             && let End::Missing(_) | End::TooLong { .. } | End::NotAFolder { .. } = self.route.end
-            && let Err(answer) = self.writable(&self.route.layers, last, |_| true)
+            && let Err(answer) = self.writable(&self.route.layers, last, Layer::is_of_mount)
         {
             return answer;
         }
@@ -282,6 +282,16 @@ impl AccessCheck<'_> {
                 mount.point
             );
             return Err(self.refused(at, why, Errno::Access, Refusal::Other));
+        }
+        if let Some(mount) = at.mount_in(self.site)
+            && mount.leaves_access_to_its_program()
+        {
+            let why = format!(
+                "the FUSE mount at {} has no default_permissions: its program decides about access, \
+                 and no mode tells how; --prove asks it",
+                mount.point
+            );
+            return Err(self.unknown(at, why));
         }
         for gate in &at.gates {
             if let Some(doubt) = &gate.subject.doubt {
@@ -443,7 +453,10 @@ impl AccessCheck<'_> {
             _ => {}
         }
         // What is attached exactly here is no part of the folder that it would be removed from.
-        let outside = self.route.asked.parent().filter(|_| last.attached).map(|parent| {
+        // Nor is the top of a subvolume part of what it holds.
+        let on_btrfs = last.mount_in(self.site).is_some_and(|mount| mount.filesystem == "btrfs");
+        let is_outside = last.attached || on_btrfs;
+        let outside = self.route.asked.parent().filter(|_| is_outside).map(|parent| {
             // A symlink that the folder is reached by stands in the middle of the way, where
             // nothing protects it.
             let inside = [parent.as_bytes(), b"/."].concat();
@@ -462,7 +475,7 @@ impl AccessCheck<'_> {
             covered => covered.unwrap_or_else(|| objects.of(node)),
         };
         if !target.is_folder() && self.route.written.ends_with(b"/") {
-            self.writable(layers, above, |_| true)?;
+            self.writable(layers, above, Layer::is_of_mount)?;
             return other(last, "it is not a folder", Errno::NotAFolder);
         }
         let answer = self.taken_out(layers, above, &above_objects.of(folder), last, &target)?;
@@ -557,10 +570,11 @@ fn ace(of: AceOn, n: usize, target: &Object, folder: &Object) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::facts::host_report::Subvolume;
     use crate::kernel::subject::Subject;
     use crate::layout::mapping::MapSource;
     use crate::route::hops::View;
-    use crate::tests::{Scene, mapping, mounts, route_of, route_on};
+    use crate::tests::{Scene, abs, mapping, mounts, route_of, route_on};
     use crate::words::options::MountOptions;
     use crate::words::terms::Protocol;
     use crate::words::word::Word;
@@ -910,7 +924,7 @@ mod tests {
         assert_eq!(with(&mut scene, "ext4 /dev/sdb1 rw,nosymfollow"), none);
         let fuse = "fuse.mirror mirror rw,user_id=1101,group_id=1101";
         assert_eq!(with(&mut scene, fuse), SHUT, "not even root is let in");
-        assert_eq!(with(&mut scene, &format!("{fuse},allow_other")), ALL);
+        assert_eq!(with(&mut scene, &format!("{fuse},allow_other,default_permissions")), ALL);
         let own = "fuse.mirror mirror rw,user_id=840,group_id=840";
         assert_eq!(with(&mut scene, own), ALL);
         // A setting of the kernel, which may be known or not.
@@ -1004,5 +1018,64 @@ mod tests {
         let site = Scene::local().site();
         let gone = route_of(&site, "lantern", "/media/series");
         assert_eq!(absent(&site, &gone).as_deref(), Some("/loft/media has no \"series\""));
+    }
+
+    /// What lies in a read-only subvolume refuses even root, in whatever mount it is seen; a
+    /// writable one in it does not, and its own name stands in the folder above.
+    #[test]
+    fn a_read_only_subvolume_is_read_only() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0777 0:0 /loft/media/films/open");
+        let facts = scene.facts("granary");
+        facts.mounts = Some(mounts(
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media btrfs /dev/sdb rw\n\
+             3 1 0:4 /films /srv btrfs /dev/sdb rw",
+        ));
+        let subvolume = |path: &str, read_only| Subvolume {
+            point: abs("/loft/media"),
+            path: abs(path),
+            read_only,
+        };
+        facts.told.subvolumes = vec![
+            subvolume("/films", false),
+            subvolume("/films/open", false),
+            subvolume("/films", true),
+        ];
+        scene.tree("granary", "d 0777 0:0 /srv");
+        let site = scene.site();
+        let root = Subject::new(0, 0, []);
+        let add = |path: &str, need| {
+            let answer = judge(&site, &route_on(&site, "granary", path, &root), need);
+            answer.errno().map_or("ok".to_owned(), |errno| format!("{errno}: {}", answer.reason()))
+        };
+        let refused = "EROFS: the subvolume at /loft/media/films is read-only";
+        assert_eq!(add("/loft/media/films", Need::Add), refused);
+        assert_eq!(add("/loft/media/films/Low Water (2003)", Need::Remove), refused);
+        assert_eq!(add("/srv", Need::Add), "EROFS: the subvolume at /srv is read-only");
+        assert_eq!(add("/loft/media/films/open", Need::Add), "ok");
+        assert_eq!(add("/loft/media/films/open", Need::Remove), refused);
+        assert_eq!(add("/loft/media", Need::Add), "ok");
+    }
+
+    /// Without `default_permissions` the kernel looks at no mode, neither to allow nor to refuse.
+    #[test]
+    fn the_program_of_a_fuse_mount_decides_unless_the_kernel_does() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0700 0:0 /loft/media/films");
+        let mut answer = |options: &str, uid: u32| {
+            scene.facts("granary").mounts = Some(mounts(&format!(
+                "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media fuse.pool pool {options}"
+            )));
+            let site = scene.site();
+            let who = Subject::new(uid, uid, []);
+            let route = route_on(&site, "granary", "/loft/media/films", &who);
+            judge(&site, &route, Need::Read).allowed()
+        };
+        let own = "rw,user_id=0,group_id=0";
+        assert_eq!(answer(&format!("{own},allow_other,default_permissions"), 840), Some(false));
+        assert_eq!(answer(&format!("{own},allow_other,default_permissions"), 0), Some(true));
+        assert_eq!(answer(&format!("{own},allow_other"), 840), None);
+        assert_eq!(answer(&format!("{own},allow_other"), 0), None);
+        assert_eq!(answer(own, 840), Some(false), "nobody but its mounter comes in");
     }
 }

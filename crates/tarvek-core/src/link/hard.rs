@@ -1,5 +1,6 @@
 //! `link(2)`.
 
+use crate::facts::mounts::MountEntry;
 use crate::kernel::decide::{R, W};
 use crate::kernel::entry::EntryKind;
 use crate::kernel::object::Object;
@@ -106,7 +107,13 @@ impl Steps<'_> {
         if owns {
             return Ok(());
         }
-        let Some(why) = unsafe_source(object, there) else {
+        // It has to be readable and writable, and writing is refused there (`safe_hardlink_source`).
+        let is_kept = source.layers.iter().any(|layer| !layer.is_of_mount())
+            && MountPlacement::of(self.ends.site, source).through().is_none();
+        let kept = is_kept.then(|| "it lies in a read-only subvolume".to_owned());
+        let of_program = source.trail.last().and_then(|last| last.mount_in(self.ends.site));
+        let of_program = of_program.is_some_and(MountEntry::leaves_access_to_its_program);
+        let Some(why) = unsafe_source(object, there, of_program).or(kept) else {
             if let Some(doubt) = &there.doubt {
                 self.doubts(&**doubt);
             }
@@ -196,7 +203,7 @@ fn at_the_client(route: &Route) -> &Subject {
 
 /// Why linking a source that is not one's own is taken to be dangerous (`safe_hardlink_source` in
 /// `fs/namei.c`); `None` if it is not.
-fn unsafe_source(object: &Object, subject: &Subject) -> Option<String> {
+fn unsafe_source(object: &Object, subject: &Subject, any_mode: bool) -> Option<String> {
     let mode = object.meta.mode;
     if object.meta.kind != EntryKind::File {
         return Some(format!("it is a {}", object.meta.kind.word()));
@@ -208,6 +215,7 @@ fn unsafe_source(object: &Object, subject: &Subject) -> Option<String> {
         return Some("it is setgid and executable".to_owned());
     }
     match may(object, subject, R | W) {
+        _ if any_mode => None,
         // That a file may only grow is asked when it is opened, and not here.
         Ok(_) | Err(Denied::Append) => None,
         Err(_) => Some(format!("may not both read and write it (mode {mode:04o})")),

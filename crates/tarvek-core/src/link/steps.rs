@@ -130,7 +130,7 @@ impl<'a> Steps<'a> {
     pub(super) fn mount_is_writable(&mut self, route: &Route) -> Step {
         let network = |layer: &Layer| matches!(layer.kind, LayerKind::Mount(by) if by.is_network());
         let own = route.layers.iter().position(network).map_or(route.layers.len(), |n| n + 1);
-        let read_only = |layer: &&Layer| layer.access == Access::ReadOnly;
+        let read_only = |layer: &&Layer| layer.access == Access::ReadOnly && layer.is_of_mount();
         let mut layers = route.layers[..own].iter().filter(read_only).peekable();
         let Some(first) = layers.peek().copied() else { return Ok(()) };
         match layers.find(|layer| layer.nested.is_none()) {

@@ -1,9 +1,10 @@
 //! What has to change on hosts besides the layout, which only describes what containers, servers
 //! and tables really have.
 
+use crate::facts::mounts::MountEntry;
 use crate::layout::service::Service;
 use crate::words::name::Name;
-use crate::words::remedy::Step;
+use crate::words::remedy::{Command, Step};
 
 /// Of a place that a service uses: its own settings name it too.
 pub(crate) fn set_in_service(service: &Service, what: &str) -> Step {
@@ -43,4 +44,21 @@ pub(crate) fn reload_exports(host: &Name) -> Step {
 pub(crate) fn reload_smb(host: &Name) -> Step {
     let words = "put what `tarvek emit smb` writes in place, and run smbcontrol smbd reload-config";
     Step::on(host, words)
+}
+
+/// What gives everything on a mount whose options say the modes other ones: `dmask` for folders,
+/// `fmask` for files (mount(8), "Mount options for fat").
+pub(crate) fn mount_with_masks(
+    host: &Name,
+    mount: &MountEntry,
+    (dmask, fmask): (u16, u16),
+) -> Vec<Step> {
+    let masks = format!("dmask={dmask:04o},fmask={fmask:04o}");
+    let options = format!("{},{masks}", mount.options_but(&["umask", "dmask", "fmask"]));
+    let again = Command::new("mount -t").arg(mount.filesystem.raw()).arg("-o").arg(options);
+    vec![
+        Step::run(host, Command::new("umount").arg(&mount.point)),
+        Step::run(host, again.arg(&mount.source[..]).arg(&mount.point)),
+        Step::on(host, format!("write {masks} where {} is mounted at boot", mount.point)),
+    ]
 }

@@ -8,12 +8,12 @@ use crate::judge::access_check::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
 use crate::kernel::acl::{Tag, perm_text};
 use crate::kernel::decide::{R, W, X, decide};
-use crate::kernel::entry::{EntryKind, Flags};
+use crate::kernel::entry::{EntryKind, Flags, Meta};
 use crate::kernel::nfs4::{self, Ace, AceType, FILE_INHERIT, FOLDER_INHERIT, Who};
 use crate::kernel::object::{Edit, Grant, Object};
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::Subject;
-use crate::remedy::apply_on_host::{reload_exports, reload_smb};
+use crate::remedy::apply_on_host::{mount_with_masks, reload_exports, reload_smb};
 use crate::remedy::offer::{client_of, set_export, smb_user};
 use crate::route::hops::{Route, View};
 use crate::route::seen_as::seen_as;
@@ -148,6 +148,14 @@ impl<'a> Plan<'a> {
                 open_share(&self.site, name, *protocol, route, host)
             }
             LayerKind::Filesystem(..) => set_layer(layer, Access::ReadWrite),
+            LayerKind::Subvolume => {
+                let words = format!(
+                    "use a writable subvolume; of a snapshot `btrfs subvolume snapshot {} NEW` \
+                     makes one",
+                    layer.at.path
+                );
+                vec![Step::on(host, words)]
+            }
         }
     }
 
@@ -255,6 +263,17 @@ impl<'a> Plan<'a> {
         route.entry().map(|(end, _)| end.subject.clone())
     }
 
+    /// Supposes a change of entries. The same one twice would be no progress, unless another one has
+    /// undone it.
+    fn suppose(&mut self, change: Change) -> Option<()> {
+        if self.changes.last() == Some(&change) {
+            return None;
+        }
+        self.site = self.site.supposing(change.clone());
+        self.changes.push(change);
+        Some(())
+    }
+
     /// Takes up a change of entries, with what has to be out of its way while it is made. The
     /// entry's path ends the command.
     fn change(
@@ -267,13 +286,7 @@ impl<'a> Plan<'a> {
     ) -> Option<()> {
         let obstacles = self.obstacles(host, at, below, &edit)?;
         let place = self.site.tree(host)?.path(at);
-        let change = Change { host: host.clone(), at, below, edit };
-        // The same change twice would be no progress, unless another one has undone it.
-        if self.changes.last() == Some(&change) {
-            return None;
-        }
-        self.site = self.site.supposing(change.clone());
-        self.changes.push(change);
+        self.suppose(Change { host: host.clone(), at, below, edit })?;
         let step = |command| Step::run(host, command);
         let (before, after): (Vec<Command>, Vec<Command>) = obstacles.into_iter().unzip();
         let after: Vec<Step> = after.into_iter().rev().map(step).collect();
@@ -346,6 +359,9 @@ impl<'a> Plan<'a> {
         below: bool,
     ) -> Option<()> {
         let object = self.site.object(host, node)?;
+        if let Some(mount) = self.mount_with_owners(host, node) {
+            return self.mount_again(host, &mount, subject, &object.meta.clone(), perm);
+        }
         let grant = if below { Grant::below(perm) } else { Grant::exactly(perm) };
         let command = |name: &str| {
             let command = Command::new(name);
@@ -394,6 +410,49 @@ impl<'a> Plan<'a> {
                 self.change(host, node, below, Edit::Class { shift, grant }, command)
             }
         }
+    }
+
+    /// The mount that an entry is on, if its options say who owns everything on it.
+    fn mount_with_owners(&self, host: &Name, node: NodeId) -> Option<MountEntry> {
+        let place = self.site.tree(host)?.path(node);
+        let mount = self.site.mounts(host)?.at(&place)?;
+        mount.has_owners_by_option().then(|| mount.clone())
+    }
+
+    /// Gives permissions where a mount's options say the modes of everything on it: mounted with
+    /// others, everything there has them.
+    fn mount_again(
+        &mut self,
+        host: &Name,
+        mount: &MountEntry,
+        subject: &Subject,
+        meta: &Meta,
+        perm: u8,
+    ) -> Option<()> {
+        let Lookup::Found(top) = self.site.tree(host)?.find(&mount.point) else { return None };
+        let shift = match subject {
+            owner if owner.uid == meta.uid => 6,
+            member if member.is_in(meta.gid) => 3,
+            _ => 0,
+        };
+        // What was given before is part of what is mounted now.
+        let masks = |plan: &Self| {
+            let given =
+                plan.changes.iter().filter(|change| change.at == top && change.host == *host);
+            given.fold(mount.masks(), |(dmask, fmask), change| match change.edit {
+                Edit::Class { shift, grant } => {
+                    let open = |mask: u16, perm: u8| mask & !(u16::from(perm) << shift);
+                    (open(dmask, grant.perm | X), open(fmask, grant.perm & !X))
+                }
+                _ => (dmask, fmask),
+            })
+        };
+        let earlier = mount_with_masks(host, mount, masks(self));
+        let edit = Edit::Class { shift, grant: Grant::below(perm) };
+        self.suppose(Change { host: host.clone(), at: top, below: true, edit })?;
+        self.steps.retain(|step| !earlier.contains(step));
+        self.steps.extend(mount_with_masks(host, mount, masks(self)));
+        Some(())
     }
 
     /// What whoever is granted something loses below by it, because their own entry now decides

@@ -48,6 +48,17 @@ impl Finish<'_> {
                     filesystem: mount.super_options.read_only(),
                     nested: None,
                 });
+                let facts = self.site.facts(&frame.at(self.site).host);
+                let subvolume =
+                    facts.and_then(|facts| facts.read_only_subvolume(mount, &frame.path));
+                layers.extend(subvolume.map(|path| Layer {
+                    kind: LayerKind::Subvolume,
+                    at: Place { path, ..frame.at(self.site) },
+                    access: Access::ReadOnly,
+                    // It refuses before it looks at owners and modes (`btrfs_permission`).
+                    filesystem: true,
+                    nested: None,
+                }));
                 if self.site.runs_on(&frame.at(self.site).host).is_none() {
                     hops.extend(self.bind_hop(frame, table, mount));
                 }

@@ -5,6 +5,7 @@ use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+use crate::facts::mounts::MountEntry;
 use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
 use crate::judge::access_check::judge;
 use crate::judge::verdict::{Answer, Need, Refusal};
@@ -367,7 +368,7 @@ impl<'a> Scanner<'a> {
                     && there.read_only() == route.read_only()
                     && there_end
                         .mount_in(self.site)
-                        .is_none_or(|mount| !mount.keeps_out(&end.subject))
+                        .is_none_or(|mount| !decides_for_itself(mount, &end.subject))
             }) {
                 continue;
             }
@@ -431,6 +432,9 @@ impl<'a> Scanner<'a> {
         }
         let read = judge(self.site, &there, Need::Read);
         let entered = judge(self.site, &there, Need::Enter);
+        if entered.allowed().is_none() && there.entry().is_some() {
+            return self.not_seen(there.here().clone());
+        }
         match (self.part(&there, nested), read.allowed()) {
             (Some(part), _) if !is_shut_off(&there, &entered) => self.visit(part),
             (Some(part), _) => {
@@ -725,6 +729,11 @@ impl<'a> Causes<'a> {
 
 /// Whether nobody comes to the end of a way because of something before the rights of that end
 /// itself.
+/// Whether what is mounted there is asked otherwise than by the modes of its entries.
+fn decides_for_itself(mount: &MountEntry, subject: &Subject) -> bool {
+    mount.keeps_out(subject) || mount.leaves_access_to_its_program()
+}
+
 fn is_shut_off(route: &Route, entered: &Answer) -> bool {
     let own = |at: &Place| route.trail.last().is_some_and(|last| last.at == *at);
     let by_rights =

@@ -18,6 +18,8 @@ pub enum LayerKind {
     Share(Name, Protocol),
     /// A mounted filesystem: its type, and its source.
     Filesystem(Name, Name),
+    /// A Btrfs subvolume in it.
+    Subvolume,
 }
 
 /// A layer that can be read-only as a whole.
@@ -36,6 +38,14 @@ pub struct Layer {
     pub nested: Option<AbsPath>,
 }
 
+impl Layer {
+    /// Whether the mount itself says so, which a kernel asks before it looks up a name
+    /// (`mnt_want_write`); a subvolume is asked with the entries in it.
+    pub fn is_of_mount(&self) -> bool {
+        self.kind != LayerKind::Subvolume
+    }
+}
+
 impl fmt::Display for Layer {
     /// In words, for a sentence: `the mapping to /media`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -44,6 +54,7 @@ impl fmt::Display for Layer {
             LayerKind::Mapping(_) => write!(f, "the mapping to {path}"),
             LayerKind::Mount(protocol) => write!(f, "the {} mount at {path}", protocol.word()),
             LayerKind::Share(name, _) => write!(f, "the share {name}"),
+            LayerKind::Subvolume => write!(f, "the subvolume at {path}"),
             LayerKind::Filesystem(..) => write!(f, "the filesystem mounted at {path}"),
         }
     }

@@ -55,7 +55,7 @@ impl Yard {
             tool(make, &[&"-q", &image]);
             tool("mount", &[&"-o", &options, &image, &yard.folder(name)]);
         }
-        for subvolume in ["one", "two", "one/inner"] {
+        for subvolume in ["one", "two", "one/inner", "kept"] {
             tool("btrfs", &[&"subvolume", &"create", &yard.top.join("btrfs").join(subvolume)]);
         }
         let fat = yard.image("fat.img", 16);
@@ -86,6 +86,12 @@ impl Yard {
         folder
     }
 
+    /// Makes the kept subvolume read-only, or writable again.
+    fn keep(&self, read_only: bool) {
+        let (at, value) = (self.top.join(KEPT), read_only.to_string());
+        tool("btrfs", &[&"property", &"set", &"-ts", &at, &"ro", &value]);
+    }
+
     fn image(&self, name: &str, size: u64) -> PathBuf {
         let file = self.scratch.path().join(name);
         std::fs::File::create(&file).unwrap().set_len(size << 20).unwrap();
@@ -100,6 +106,9 @@ impl Drop for Yard {
     }
 }
 
+/// A subvolume that is read-only once a state stands.
+const KEPT: &str = "btrfs/kept";
+
 /// Where random trees are made; each is a filesystem, dataset or subvolume.
 const PLACES: &[&str] = &[
     "ext4",
@@ -109,6 +118,7 @@ const PLACES: &[&str] = &[
     "btrfs/one",
     "btrfs/two",
     "btrfs/one/inner",
+    KEPT,
     "tmpfs",
     "zfs",
     "zfs/films",
@@ -155,6 +165,7 @@ impl<'a> State<'a> {
         state.flags(random);
         state.names(random);
         state.attach(random, n);
+        yard.keep(true);
         state
     }
 
@@ -355,6 +366,7 @@ impl<'a> State<'a> {
 
 impl Drop for State<'_> {
     fn drop(&mut self) {
+        self.yard.keep(false);
         for at in &self.mounted {
             let _ = nix::mount::umount2(at, nix::mount::MntFlags::MNT_DETACH);
         }

@@ -3,7 +3,9 @@
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
+use std::fs::File;
 use std::io::{BufRead, BufReader};
+use std::os::fd::AsRawFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
@@ -46,12 +48,22 @@ fn is_file(path: &Path) -> bool {
 }
 
 /// Trees on filesystems of their own, with mounts on, over and inside each other.
-pub fn storage(random: &mut Random, top: &Path) {
+/// What is on Btrfs comes from a stream of its own.
+pub fn storage(random: &mut Random, later: &mut Random, top: &Path) {
+    let mut kept = None;
     for name in ["tank", "pool"] {
         let at = top.join(name);
         std::fs::create_dir(&at).unwrap();
-        kernel::tmpfs(&at);
+        if name == "pool" && later.rarely(4) {
+            kept = Some(subvolumes(top, &at));
+        } else {
+            kernel::tmpfs(&at);
+        }
         random::tree(random, &at, 3);
+        if let Some((kept, _)) = &kept {
+            random::tree(later, kept, 2);
+            random::tree(later, &kept.join("open"), 1);
+        }
         for n in 0..2 {
             let folder = at.join(format!("shelf {n}"));
             std::fs::create_dir(&folder).unwrap();
@@ -71,6 +83,32 @@ pub fn storage(random: &mut Random, top: &Path) {
     for n in 8..8 + random.below(3) {
         link(random, top, n);
     }
+    if let Some((_, kept)) = kept {
+        // By now something else may have its name.
+        let kept = format!("/proc/{}/fd/{}", std::process::id(), kept.as_raw_fd());
+        btrfs(&[&"property", &"set", &"-ts", &kept, &"ro", &"true"]);
+    }
+}
+
+/// A Btrfs filesystem with a subvolume that is to become read-only, and a writable one in that.
+fn subvolumes(top: &Path, at: &Path) -> (PathBuf, File) {
+    let image = top.with_extension("btrfs");
+    File::create(&image).unwrap().set_len(120 << 20).unwrap();
+    let made = Command::new("mkfs.btrfs").arg("-q").arg(&image).output().unwrap();
+    assert!(made.status.success(), "mkfs.btrfs");
+    let mounted = Command::new("mount").args(["-o", "loop"]).arg(&image).arg(at).status().unwrap();
+    assert!(mounted.success(), "mount of Btrfs");
+    let kept = at.join("kept");
+    for subvolume in [kept.clone(), kept.join("open")] {
+        btrfs(&[&"subvolume", &"create", &subvolume]);
+    }
+    let opened = File::open(&kept).unwrap();
+    (kept, opened)
+}
+
+fn btrfs(arguments: &[&dyn AsRef<OsStr>]) {
+    let done = Command::new("btrfs").args(arguments).output().unwrap();
+    assert!(done.status.success(), "btrfs: {}", String::from_utf8_lossy(&done.stderr));
 }
 
 /// A symlink of some kind.

@@ -645,7 +645,7 @@ fn one(seed: u64, tally: &mut Tally) {
     let place = Place::new();
     let (top, scratch) = (place.top(), place.folder());
     kernel::tmpfs(&top);
-    stage::storage(random, &top);
+    stage::storage(random, &mut Random::of(seed.rotate_left(7)), &top);
     let wanted = stage::mappings(random, &top);
     kernel::own_program(scratch);
     let viewed = Viewed::new(scratch, wanted);

@@ -69,7 +69,7 @@ pub(crate) mod tests {
     use crate::layout::service::UserNs;
     use crate::rules::identity::shifted;
     use crate::rules::promise::{Promise, done, local, nothing};
-    use crate::tests::Scene;
+    use crate::tests::{Scene, mounts};
     use crate::words::terms::Protocol;
 
     pub(crate) const PROMISE: Promise = Promise {
@@ -158,5 +158,25 @@ pub(crate) mod tests {
         let findings = scene.findings();
         let finding = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
         assert_eq!(finding.because, Some(&shifted::RULE));
+    }
+
+    /// What has no owners and modes of its own is mounted with others.
+    #[test]
+    fn on_fat_the_options_of_the_mount_are_changed() {
+        let mut scene = Scene::local();
+        scene.tree("granary", "d 0750 1101:2100 /loft/media");
+        scene.tree("granary", "d 0750 1101:2100 /loft/media/films");
+        scene.facts("granary").mounts = Some(mounts(
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n\
+             2 1 8:9 / /loft/media exfat /dev/sdb1 rw,uid=1101,gid=2100,fmask=0137,dmask=0027",
+        ));
+        let told = scene.messages_of(&RULE);
+        let (_, remedy) = told.split_once(" → ").unwrap();
+        assert_eq!(
+            remedy,
+            "on granary: umount /loft/media; mount -t exfat -o \
+             rw,uid=1101,gid=2100,dmask=0022,fmask=0133 /dev/sdb1 /loft/media; write \
+             dmask=0022,fmask=0133 where /loft/media is mounted at boot"
+        );
     }
 }

@@ -1,15 +1,18 @@
 //! `access/world-writable`.
 
+use crate::facts::mounts::MountEntry;
 use crate::kernel::decide::{W, decide};
 use crate::kernel::object::Object;
 use crate::kernel::sticky::STICKY;
 use crate::kernel::subject::{NOBODY, Subject};
+use crate::remedy::apply_on_host::mount_with_masks;
 use crate::rules::access::trees::{AlikeEntries, media, on_host};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
-use crate::words::remedy::{Command, Step};
+use crate::words::place::Place;
+use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
 
@@ -45,10 +48,22 @@ fn judge_host(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     let example = open.example(site, host)?;
     let count = counted(open.count, "entry");
     let message = format!("anyone may write {count} on {host}, such as {}", example.path);
+    if let Some(mount) = mount_with_owners(site, &example) {
+        let (dmask, fmask) = mount.masks();
+        let masks = (dmask | u16::from(W), fmask | u16::from(W));
+        let remedy = Remedy::of(mount_with_masks(host, mount, masks));
+        return Some(on_host(&RULE, &example).says(message).remedy(remedy));
+    }
     // Each of them wherever it is, and none that is as it should be.
     let find = open.tops(site, host).iter().fold(Command::new("find"), |find, top| find.arg(top));
     let command = find.args("! -type l ! ( -type d -perm -1000 ) -perm -0002 -exec chmod o-w {} +");
     Some(on_host(&RULE, &example).says(message).remedy(Step::run(host, command)))
+}
+
+/// The mount of a place, if its options say the modes of everything on it.
+fn mount_with_owners<'s>(site: &'s Site, place: &Place) -> Option<&'s MountEntry> {
+    let mount = site.mounts(&place.host)?.at(&place.path)?;
+    mount.has_owners_by_option().then_some(mount)
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! `survey/not-seen`.
 
+use crate::judge::access_check::judge;
 use crate::link::intake::{Does, Stage, Way, Ways, ways};
 use crate::route::end::End;
 use crate::site::join::Site;
@@ -62,6 +63,23 @@ pub fn find_in_site(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let here = route.here();
+    // Who asks is another rule's.
+    let is_somebody = route.doubt().is_none() && route.subject.otherwise().is_none();
+    let answer = judge(site, route, case.need());
+    if route.entry().is_some() && is_somebody && answer.allowed().is_none() {
+        let (service, root) = (case.service, &case.root.written);
+        let message = format!(
+            "whether {} can {} {root} is not known: {}",
+            service.name,
+            case.need().to(),
+            answer.reason()
+        );
+        let proof = Command::new("tarvek access").arg(root.raw());
+        let proof = proof.arg("--from").arg(format!("service:{}", service.name.raw()));
+        let proof = proof.arg("--need").arg(case.need().word()).arg("--prove").to_string();
+        let finding = case.finding(&RULE).at(&answer.decided_at).known(Evidence::Observed);
+        return vec![finding.says(message).remedy(vec![Step::on(&service.host, proof)])];
+    }
     let (message, example) = match (&route.end, &case.scan) {
         (end @ End::Unseen { at, why }, _) => {
             let message = match why {
@@ -96,7 +114,7 @@ pub(crate) mod tests {
     use super::RULE;
     use crate::facts::host::Gap;
     use crate::rules::promise::{Promise, done, local};
-    use crate::tests::{Scene, abs};
+    use crate::tests::{Scene, abs, mounts};
 
     pub(crate) const PROMISE: Promise = Promise {
         scene: || {
@@ -116,6 +134,24 @@ pub(crate) mod tests {
         assert_eq!(scene.messages_of(&RULE), told);
         scene.facts("granary").taken_by = Some(1101);
         assert!(scene.messages_of(&RULE).contains("Low Water (2003) (it was made as uid 1101) →"));
+    }
+
+    #[test]
+    fn what_only_a_try_can_tell_is_to_be_tried() {
+        let mut scene = Scene::local();
+        scene.facts("granary").mounts = Some(mounts(
+            "1 0 8:1 / / ext4 /dev/sda1 rw\n2 1 0:4 / /loft/media fuse.pool pool rw,allow_other",
+        ));
+        let told = scene.messages_of(&RULE);
+        assert!(
+            told.starts_with(
+                "whether lantern can read /media/films is not known: the FUSE mount at /loft/media \
+                 has no default_permissions"
+            ) && told.ends_with(
+                "→ on granary: tarvek access /media/films --from service:lantern --need read --prove"
+            ),
+            "{told}"
+        );
     }
 
     #[test]
