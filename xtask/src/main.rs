@@ -113,14 +113,23 @@ fn ci() -> Result<(), String> {
     test()?;
     let seed = seed_of_sources()?;
     println!("xtask: the seed is {seed}");
-    oracle(None, None, Some(seed))?;
+    // The oracle lane keeps one processor busy; the other one makes the tools of the last steps.
+    let tools = root().join("target/tools");
+    let mut install = Command::new("nice");
+    install.arg(env!("CARGO")).args("install --quiet --debug --locked --jobs 1 --root".split(' '));
+    install.arg(&tools);
+    install.args(["cargo-machete@0.9.2", "cargo-deny@0.20.2", "cargo-mutants@27.1.0"]);
+    let mut installing =
+        install.current_dir(root()).spawn().map_err(|error| format!("{install:?}: {error}"))?;
+    let answered = oracle(None, None, Some(seed));
+    let installed = installing.wait().map_err(|error| error.to_string())?;
+    answered?;
+    if !installed.success() {
+        return Err(format!("{install:?} failed"));
+    }
     // Enough to meet a target that fails at once; longer runs are a chore.
     fuzz(Vec::new(), 10, Some(seed))?;
     oldest_toolchain()?;
-    let tools = root().join("target/tools");
-    let mut install = cargo("install --quiet --debug --locked");
-    install.args(["cargo-machete@0.9.2", "cargo-deny@0.20.2", "cargo-mutants@27.1.0"]);
-    run(install.arg("--root").arg(&tools))?;
     let path = std::env::var_os("PATH").unwrap_or_default();
     let path = std::iter::once(tools.join("bin")).chain(std::env::split_paths(&path));
     let path = std::env::join_paths(path).map_err(|error| error.to_string())?;

@@ -19,6 +19,8 @@ fn reviewed() -> Folder {
         .write("d/third.mkv", vec![b'w'; 9000])
         .write("d/debris/Thumbs.db", "x")
         .write("d/other", "y");
+    let old = std::time::SystemTime::now() - std::time::Duration::from_secs(30 * 86_400);
+    fs::File::open(folder.path("d/debris")).unwrap().set_modified(old).unwrap();
     assert_eq!(folder.run("waste d --review r.csv").code, 0);
     folder
 }

@@ -183,6 +183,16 @@ fn leftovers_and_hollow_folders() {
     fs::create_dir_all(folder.path("d/hollow/deep/down")).unwrap();
     let part = fs::File::options().write(true).open(folder.path("d/old.mkv.part")).unwrap();
     part.set_modified(old).unwrap();
+    fs::create_dir_all(folder.path("d/fresh")).unwrap();
+    for name in [
+        "High Water (1999)",
+        "High Water (1999)/@eaDir",
+        "hollow/deep/down",
+        "hollow/deep",
+        "hollow",
+    ] {
+        fs::File::open(folder.path(&format!("d/{name}"))).unwrap().set_modified(old).unwrap();
+    }
     let found = folder
         .command(["waste", "d", "--kind", "leftover,hollow", "--format", "json"])
         .env_remove("TARVEK_NOW")

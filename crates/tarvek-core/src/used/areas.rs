@@ -5,6 +5,7 @@ use std::collections::HashSet;
 
 use crate::facts::media::Media;
 use crate::layout::intake::Station;
+use crate::layout::mapping::MapSource;
 use crate::route::places;
 use crate::site::join::Site;
 use crate::used::used_path::{Use, UsedPath};
@@ -68,6 +69,14 @@ pub fn named(site: &Site) -> Vec<Place> {
     }
     named.extend(layout.shares.iter().map(|share| Place::new(&share.host, &share.path)));
     named.extend(layout.folders.iter().map(|folder| Place::new(&folder.host, &folder.path)));
+    for service in &layout.services {
+        let folders = service.maps().iter().filter_map(|map| match &map.source {
+            MapSource::Folder(from) => from.path.as_ref().ok(),
+            _ => None,
+        });
+        named.extend(folders.map(|from| Place::new(&service.host, from)));
+        named.extend(service.config.iter().map(|config| Place::new(&service.host, config)));
+    }
     named.extend(layout.mounts.iter().map(|mount| Place::new(&mount.host, &mount.at)));
     named
 }

@@ -348,14 +348,18 @@ impl<'s> Inventory<'s> {
         self.tree(name).meta(name.node).device.or_else(mount)
     }
 
-    /// Whether a folder stays whatever is in it: the top of an area, a folder that is named, or a
-    /// mount point.
+    /// Whether a folder stays whatever is in it: one that is named, or lies in an intake.
     pub fn stays(&self, folder: NameAt) -> bool {
+        self.is_named(folder) || self.area(folder).role == Role::Intake
+    }
+
+    /// Whether somebody relies on a folder: the top of an area, what the layout names, or a mount
+    /// point.
+    pub fn is_named(&self, folder: NameAt) -> bool {
         let tree = self.tree(folder);
         let device = |node| tree.meta(node).device;
         self.tops.contains(&(folder.host, folder.node))
             || device(folder.node) != device(tree.parent(folder.node))
-            || self.area(folder).role == Role::Intake
     }
 
     /// Whether all names in a folder were seen.

@@ -118,6 +118,12 @@ impl<'a, 's> Finder<'a, 's> {
 
     /// Folders that are leftovers with all that is in them.
     fn wholes(&mut self) {
+        // Folders on which somebody relies, and those that hold one; what holds stands first.
+        let mut named = vec![false; self.contents.len()];
+        for n in (0..self.contents.len()).rev() {
+            let below = self.contents[n].folders.iter().any(|below| named[*below]);
+            named[n] = below || self.stock.is_named(self.stock.folders[n]);
+        }
         for n in 0..self.contents.len() {
             let folder = self.stock.folders[n];
             if let Some(above) = self.above(n).and_then(|above| self.whole[above]) {
@@ -133,11 +139,7 @@ impl<'a, 's> Finder<'a, 's> {
                 }
                 _ => true,
             };
-            let is_top = || {
-                let place = self.stock.place(folder);
-                self.stock.areas.iter().any(|area| area.place == place)
-            };
-            self.whole[n] = sort.filter(is_whole).filter(|_| !is_top()).map(|sort| (n, sort));
+            self.whole[n] = sort.filter(is_whole).filter(|_| !named[n]).map(|sort| (n, sort));
         }
     }
 
@@ -155,7 +157,8 @@ impl<'a, 's> Finder<'a, 's> {
                 && !content.other
                 && self.whole[n].is_none()
                 && self.stock.is_seen(folder)
-                && !self.stock.stays(folder);
+                && !self.stock.stays(folder)
+                && !self.is_fresh(folder);
         }
         // Sidecars in a folder of their own belong to what stands above it, unless that is hollow
         // as well.
@@ -332,13 +335,17 @@ impl<'a, 's> Finder<'a, 's> {
     }
 
     /// Why a partial download may go on.
+    /// Whether it was written to, or a folder made, within a day; somebody may be about to use it.
+    fn is_fresh(&self, name: NameAt) -> bool {
+        let modified = self.stock.tree(name).meta(name.node).modified / 1_000_000_000;
+        modified > 0 && self.stock.site.now - modified < FRESH
+    }
+
     fn unfinished(&self, name: NameAt) -> Option<String> {
-        let age =
-            self.stock.site.now - self.stock.tree(name).meta(name.node).modified / 1_000_000_000;
         if self.stock.area(name).role == Role::Intake {
             return Some("what fetches it may go on".to_owned());
         }
-        (age < FRESH).then(|| "it was written to within a day".to_owned())
+        self.is_fresh(name).then(|| "it was written to within a day".to_owned())
     }
 
     /// The volumes of one archive, if what they hold stands beside them by its size: the largest

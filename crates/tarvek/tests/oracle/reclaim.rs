@@ -85,6 +85,10 @@ fn reviewed(random: &mut Random, top: &Path, files: u64) -> PathBuf {
     }
     fs::create_dir_all(tree.join("hollow/deep")).unwrap();
     fs::write(tree.join("hollow/Thumbs.db"), "x").unwrap();
+    let old = std::time::SystemTime::now() - Duration::from_secs(4 * 86_400);
+    for name in ["hollow/deep", "hollow"] {
+        fs::File::open(tree.join(name)).unwrap().set_modified(old).unwrap();
+    }
     fs::hard_link(tree.join("folder 1/file 001"), tree.join("one more name")).unwrap();
     let review = top.join("r.csv");
     let output = tarvek(&[&"waste", &tree, &"--review", &review]);

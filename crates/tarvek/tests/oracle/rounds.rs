@@ -108,6 +108,10 @@ fn plant(random: &mut Random, at: &Path, films: &[(String, Vec<u8>)]) {
         File::options().write(true).open(path).unwrap().set_modified(old).unwrap();
     }
     fs::create_dir_all(top.join("hollow/deep")).unwrap();
+    for name in ["hollow/deep", "hollow"] {
+        let old = std::time::SystemTime::now() - Duration::from_secs(4 * 86_400);
+        File::open(top.join(name)).unwrap().set_modified(old).unwrap();
+    }
     fs::create_dir_all(top.join("theirs")).unwrap();
     for n in 0..4 {
         let path = top.join(format!("theirs/own {n}.mkv"));
