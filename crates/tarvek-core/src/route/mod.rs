@@ -11,6 +11,7 @@ pub mod end;
 mod finish;
 pub mod hops;
 pub mod known_as;
+pub mod near_miss;
 pub(crate) mod nfs;
 pub mod places;
 pub mod seen_as;

@@ -7,6 +7,7 @@ use crate::layout::service::Service;
 use crate::route::attached::attached_below;
 use crate::route::end::End;
 use crate::route::hops::{Route, View};
+use crate::route::near_miss::near_misses;
 use crate::route::{follow, follow_written};
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -32,6 +33,29 @@ pub fn for_libraries(site: &Site, host: &Name) -> Vec<AbsPath> {
     places.sort();
     places.dedup();
     places
+}
+
+/// Folders of a host that may have been meant where the way of a library or an intake breaks off at
+/// a missing name, so that they can be looked into.
+pub fn near_misses_of(site: &Site, host: &Name) -> Vec<AbsPath> {
+    let mut places = Vec::new();
+    for service in &site.layout.services {
+        let view = View::service(&service.name);
+        let (subject, _) = site.subject_of(service);
+        for path in of_service(site, service) {
+            let kind = service.libraries.iter().find_map(|library| {
+                let is_root = library.roots.iter().any(|root| root.path.as_ref() == Ok(&path));
+                is_root.then_some(library.kind)
+            });
+            if let End::Missing(missing) = follow(site, &view, &path, &subject).end
+                && missing.folder.host == *host
+            {
+                let near = near_misses(site, &missing, kind).into_iter();
+                places.extend(near.map(|place| place.path));
+            }
+        }
+    }
+    outermost(places)
 }
 
 /// The places of a host that its survey should cover: what it offers, what services see of it, and

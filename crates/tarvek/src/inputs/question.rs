@@ -61,7 +61,7 @@ fn site_of(
                     break places;
                 }
             };
-            with_all_of_it(site, &host, places)?
+            with_near_misses(site, &host, places)?
         }
         _ => site,
     };
@@ -78,6 +78,21 @@ pub(crate) fn site_in_part(
     Ok((LazySite { site, parts }, file))
 }
 
+/// The site with a look at a host, and at what may have been meant where a name is missing there.
+fn with_near_misses(
+    site: Site,
+    host: &Name,
+    mut places: Vec<(AbsPath, Depth)>,
+) -> Result<Site, Failure> {
+    let looked_at = with_all_of_it(site.clone(), host, places.clone())?;
+    let near = places::near_misses_of(&looked_at, host);
+    if near.is_empty() {
+        return Ok(looked_at);
+    }
+    places.extend(near.into_iter().map(|path| (path, Depth::Everything)));
+    with_all_of_it(site, host, places)
+}
+
 /// This machine as a site of its own, by its own configuration and what runs on it.
 pub(crate) fn here() -> Result<(LazySite, LayoutFile), Failure> {
     let read = of_this_machine()?;
@@ -91,7 +106,7 @@ pub(crate) fn here() -> Result<(LazySite, LayoutFile), Failure> {
     let host = site.host_named(own.raw()).unwrap_or(&own).clone();
     let deep = places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
     let points = places::mount_points(&site, &host).into_iter().map(|p| (p, Depth::Names));
-    let mut site = with_all_of_it(site, &host, deep.chain(points).collect())?;
+    let mut site = with_near_misses(site, &host, deep.chain(points).collect())?;
     site.now = now();
     Ok((LazySite { site, parts: Parts::default() }, LayoutFile { name, text: written.text }))
 }

@@ -248,6 +248,12 @@ pub fn mappings(random: &mut Random, top: &Path) -> Vec<Mapped> {
     let mut maps: Vec<Mapped> = Vec::new();
     let mut add =
         |maps: &mut Vec<Mapped>, random: &mut Random, from: Option<PathBuf>, to: PathBuf| {
+            // What changes in the layers of an overlay while it is mounted is undefined.
+            let layer = |path: &PathBuf| {
+                path.strip_prefix(top)
+                    .is_ok_and(|below| below.to_string_lossy().starts_with("overlay "))
+            };
+            let from = from.map(|path| if layer(&path) { top.join("tank") } else { path });
             let read_only = random.rarely(3) && from.is_some();
             if taken.insert(to.clone()) {
                 maps.push(Mapped { from, to, read_only, recursive: random.rarely(2) });

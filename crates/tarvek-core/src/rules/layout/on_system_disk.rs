@@ -48,7 +48,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 /// Whether a place lies in no dataset or volume of its own, and how that is known.
-fn on_system_disk(site: &Site, place: &Place) -> Option<Evidence> {
+pub(crate) fn on_system_disk(site: &Site, place: &Place) -> Option<Evidence> {
     let datasets = &site.layout.host(&place.host)?.datasets;
     match site.mounts(&place.host) {
         Some(table) => table.at(&place.path)?.point.is_root().then_some(Evidence::Observed),

@@ -1,10 +1,18 @@
 //! `path/missing`.
 
+use crate::layout::intake::Station;
+use crate::remedy::apply_on_host::set_in_service;
+use crate::route::end::Missing;
+use crate::route::hops::{Route, View};
+use crate::route::near_miss::near_misses;
+use crate::route::seen_as::seen_as;
+use crate::rules::layout::on_system_disk::on_system_disk;
 use crate::rules::mount::wrong_source;
 use crate::rules::path::{about, missing_at, respelled, swapped};
 use crate::site::join::Site;
-use crate::used::used_path::UsedPath;
+use crate::used::used_path::{Use, UsedPath};
 use crate::words::finding::Finding;
+use crate::words::place::Place;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::counted;
@@ -40,14 +48,54 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     if let Some(cause) = wrong_source::on_way(site, route) {
         return vec![finding.because(Some(cause)).remedy("mount what is declared first")];
     }
-    let mkdir = Step::run(&place.host, Command::new("mkdir").arg(&place.path));
     // Others may be as near; the one that leads to something is meant.
-    let near = missing.near.iter();
-    let near = near.map(|near| Remedy::of(respelled(site, case, route, &missing.name, near)));
+    let near = near_misses(site, missing, case.library().map(|library| library.kind));
+    let no_near = near.is_empty();
+    let near = near.iter().filter_map(|near| instead(site, case, route, missing, near));
+    let near = near.map(Remedy::of);
     let swapped = (!site.is_trial).then(|| swapped(site, case)).flatten().map(Remedy::of);
-    let mut all = near.chain(swapped).chain([mkdir.into()]);
+    let made = match is_to_be_made(site, case, missing, no_near) {
+        true => Step::run(&place.host, Command::new("mkdir").arg(&place.path)),
+        false => {
+            let words = format!(
+                "find out where {} went, if it held anything: it may be renamed, or on a disk that \
+                 is not there; make {} only if it is new",
+                case.root.written, place.path
+            );
+            Step::on(&place.host, words)
+        }
+    };
+    let mut all = near.chain(swapped).chain([made.into()]);
     let first = all.next().unwrap_or_default();
     vec![all.fold(finding.remedy(first), Finding::or_else)]
+}
+
+/// The root, or the mapping, with a folder that may be meant instead.
+fn instead(
+    site: &Site,
+    case: &UsedPath,
+    route: &Route,
+    missing: &Missing,
+    near: &Place,
+) -> Option<Vec<Step>> {
+    let is_beside = near.path.parent().as_ref() == Some(&missing.folder.path);
+    if let Some(name) = near.path.name().filter(|_| is_beside) {
+        return Some(respelled(site, case, route, &missing.name, &name.into()));
+    }
+    let view = View::service(&case.service.name);
+    let seen = seen_as(site, &view, &case.subject, near)?;
+    Some(vec![case.name_instead(site, &seen), set_in_service(case.service, case.what())])
+}
+
+/// Whether a new, empty folder is what is wanted there: downloads pass it, or the site is as empty
+/// as the folder would be, and nothing else may have been meant.
+fn is_to_be_made(site: &Site, case: &UsedPath, missing: &Missing, no_near: bool) -> bool {
+    match case.used {
+        Use::Intake(_, Station::FilesInto) | Use::Library(_) => {
+            no_near && missing.entries == 0 && on_system_disk(site, &missing.folder).is_none()
+        }
+        Use::Intake(..) => true,
+    }
 }
 
 #[cfg(test)]
@@ -94,12 +142,40 @@ pub(crate) mod tests {
         let edit = finding.remedy.edits().next().unwrap();
         assert_eq!((edit.line, &edit.change), (7, &Change::Set("/media/films".into())));
         scene.root("/media/workprints/new");
-        assert!(scene.messages_of(&RULE).ends_with("→ on granary: mkdir /loft/media/workprints"));
+        let words = "→ on granary: find out where /media/workprints/new went, if it held anything: \
+                     it may be renamed, or on a disk that is not there; make \
+                     /loft/media/workprints only if it is new";
+        assert!(scene.messages_of(&RULE).ends_with(words), "{}", scene.messages_of(&RULE));
         scene.without("granary", "/loft/media/films").root("/media/attic");
         let told = "/loft/media on granary has no \"attic\"; it is empty → on granary: mkdir \
                     /loft/media/attic";
         assert_eq!(scene.messages_of(&RULE), told);
         scene.unread("granary", "/loft/media");
         assert_eq!(scene.messages_of(&RULE), "", "nobody looked there");
+    }
+
+    /// One level higher or deeper, or by what the names of folders speak of.
+    #[test]
+    fn a_folder_nearby_that_holds_some_is_offered() {
+        let offered = |root: &str, entries: &str| {
+            let mut scene = Scene::local();
+            scene.tree("granary", entries).root(root);
+            let told = scene.messages_of(&RULE);
+            told.split(" → ").nth(1).unwrap_or_default().split("; on ").next().unwrap().to_owned()
+        };
+        let to = |path: &str, root: &str| {
+            format!("in the layout line 7: change root {root} of lantern's library Films to {path}")
+        };
+        let cinema = "/media/Kino";
+        assert_eq!(offered(cinema, ""), to("/media/films", cinema));
+        let high = "/media/club/films";
+        assert_eq!(
+            offered(high, "d 0755 0:0 /loft/media/club\nf 0644 0:0 /loft/media/club/x"),
+            to("/media/films", high)
+        );
+        let deep = "/media/filmclub";
+        let entries = "d 0755 0:0 /loft/media/films/filmclub\n\
+                       f 0644 0:0 /loft/media/films/filmclub/Ebb (2001).mkv";
+        assert!(offered(deep, entries).starts_with("in the layout line 7: change root"));
     }
 }
