@@ -32,7 +32,7 @@ const CASES: &[Case] = &[
         )],
     ),
     ("identity/squashed", &[(LAYOUT, "squash = \"root\" }]", "squash = \"all\" }] # for now")]),
-    ("identity/unknown-account", &[(LAYOUT, "runs_as = \"840:840\"", "runs_as = \"850:840\"")]),
+    ("identity/unknown-account", &[(LAYOUT, "runs_as = \"840:840\"", "runs_as = \"lantrn\"")]),
     (
         "identity/number-mismatch",
         &[(LAYOUT, "[host.parlour]", "groups = { keepers = 1005 } # of old\n[host.parlour]")],

@@ -64,6 +64,11 @@ impl Adopting<'_> {
                 self.leave(&found.spot, why);
                 continue;
             };
+            if share.name.raw().ends_with('$') {
+                let why = "a share whose name ends in $ is for administrators, and holds no media";
+                self.leave(&found.spot, why);
+                continue;
+            }
             let offer = offer(&share.name, &share.offer);
             if let Some(name) = named(&offer).find(|name| name.raw().contains('%')) {
                 self.leave(&found.spot, format!("whom {name} means depends on who connects"));

@@ -89,14 +89,22 @@ pub fn effects(
             }
         }
     }
+    // Who gains and loses the same is told in one line.
+    let mut alike: Vec<(String, Vec<String>)> = Vec::new();
     for (who, tally) in tallies {
         // That they gain something is what it is for.
         let meant = changes.iter().all(|change| is_for(change, &tally.subject, asker));
         let told = Tally { gains: if meant { 0 } else { tally.gains }, ..tally };
-        if told.gains + told.loses > 0 {
-            lines.push(format!("{who} {}", told.words()));
+        if told.gains + told.loses == 0 {
+            continue;
+        }
+        let words = told.words();
+        match alike.iter_mut().find(|(known, _)| *known == words) {
+            Some((_, parties)) => parties.push(who),
+            None => alike.push((words, vec![who])),
         }
     }
+    lines.extend(alike.into_iter().map(|(words, parties)| format!("{} {words}", listed(&parties))));
     if fresh_defaults > 0 {
         lines.push(
             "new entries there get the folder's default ACL instead of the umask of whoever \
@@ -111,6 +119,16 @@ pub fn effects(
         lines.push(format!("{layer} becomes writable for all who come that way"));
     }
     lines
+}
+
+/// Some parties in a sentence; of many the first few, and how many more there are.
+fn listed(parties: &[String]) -> String {
+    const MOST: usize = 8;
+    match parties {
+        [one] => one.clone(),
+        [first @ .., last] if parties.len() <= MOST => format!("{} and {last}", first.join(", ")),
+        many => format!("{} and {} others", many[..MOST - 1].join(", "), many.len() - MOST + 1),
+    }
 }
 
 /// What somebody gains and loses.

@@ -1,5 +1,7 @@
 //! Edits of what a share offers, so that they hold for one client and nobody else.
 
+use std::net::IpAddr;
+
 use crate::layout::share::Share;
 use crate::route::hops::Route;
 use crate::route::nfs::export_for;
@@ -15,6 +17,14 @@ use crate::words::value::Value;
 pub fn client_of<'r>(route: &'r Route, server: &Name) -> Option<&'r Name> {
     let asks = route.hops.iter().find(|hop| hop.to.host == *server && hop.from.host != *server);
     asks.map(|hop| &hop.from.host)
+}
+
+/// What a server knows a client by: a number, else a name that can be looked up; `None` where the
+/// layout has neither. What the layout calls a host is nothing to its server.
+pub fn client_address<'s>(site: &'s Site, client: &Name) -> Option<&'s Name> {
+    let addresses = &site.layout.host(client)?.addresses;
+    let number = addresses.iter().find(|address| address.raw().parse::<IpAddr>().is_ok());
+    number.or_else(|| addresses.first())
 }
 
 /// A step that changes what a share offers to a client over NFS: in the export that names it alone,
@@ -34,7 +44,7 @@ pub fn set_export(
         return Some(site.layout.set(Part::Export { share, clients }, key, to));
     }
     let mut keys = vec![
-        ("clients", client.into()),
+        ("clients", client_address(site, client)?.into()),
         ("access", export.access.word().into()),
         ("squash", export.squash.word().into()),
     ];

@@ -142,7 +142,12 @@ impl<'a> Plan<'a> {
             ],
             LayerKind::Mount(_) => {
                 let remount = Command::new("mount -o remount,rw").arg(&layer.at.path);
-                vec![Step::run(host, remount), Step::on(host, "write rw into its line of fstab")]
+                let in_fstab = self.site.fstab_at(host, &layer.at.path).is_some();
+                let words = match in_fstab {
+                    true => "write rw into its line of fstab",
+                    false => "write rw where it is mounted at boot",
+                };
+                vec![Step::run(host, remount), Step::on(host, words)]
             }
             LayerKind::Share(name, protocol) => {
                 open_share(&self.site, name, *protocol, route, host)

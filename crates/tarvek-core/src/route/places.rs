@@ -2,16 +2,18 @@
 
 use std::collections::HashSet;
 
+use crate::facts::tree::Lookup;
 use crate::kernel::subject::Subject;
 use crate::layout::service::Service;
 use crate::route::attached::attached_below;
-use crate::route::end::End;
+use crate::route::end::{End, Missing};
 use crate::route::hops::{Route, View};
 use crate::route::near_miss::near_misses;
 use crate::route::{follow, follow_written};
 use crate::site::join::Site;
 use crate::words::name::Name;
 use crate::words::path::AbsPath;
+use crate::words::terms::Kind;
 
 /// The places of a host that the libraries and intakes of the site lead to, by what is known
 /// without having looked there.
@@ -35,10 +37,10 @@ pub fn for_libraries(site: &Site, host: &Name) -> Vec<AbsPath> {
     places
 }
 
-/// Folders of a host that may have been meant where the way of a library or an intake breaks off at
-/// a missing name, so that they can be looked into.
-pub fn near_misses_of(site: &Site, host: &Name) -> Vec<AbsPath> {
-    let mut places = Vec::new();
+/// Where the way of a library or an intake breaks off at a missing name of a host, and what kind of
+/// media was looked for there.
+fn missing_names(site: &Site, host: &Name) -> Vec<(Missing, Option<Kind>)> {
+    let mut all = Vec::new();
     for service in &site.layout.services {
         let view = View::service(&service.name);
         let (subject, _) = site.subject_of(service);
@@ -50,12 +52,39 @@ pub fn near_misses_of(site: &Site, host: &Name) -> Vec<AbsPath> {
             if let End::Missing(missing) = follow(site, &view, &path, &subject).end
                 && missing.folder.host == *host
             {
-                let near = near_misses(site, &missing, kind).into_iter();
-                places.extend(near.map(|place| place.path));
+                all.push((missing, kind));
             }
         }
     }
-    outermost(places)
+    all
+}
+
+/// The folders around missing names of a host, whose names tell what may have been meant: the folder
+/// itself, the one above, and those in it.
+pub fn around_missing(site: &Site, host: &Name) -> Vec<AbsPath> {
+    const MOST_IN_IT: usize = 64;
+    let Some(tree) = site.tree(host) else { return Vec::new() };
+    let mut places = Vec::new();
+    for (missing, _) in missing_names(site, host) {
+        let folder = missing.folder.path;
+        places.extend(folder.parent());
+        if let Lookup::Found(node) = tree.find(&folder) {
+            let below = tree.children(node).filter(|child| tree.meta(*child).is_folder());
+            places.extend(below.take(MOST_IN_IT).map(|child| tree.path(child)));
+        }
+        places.push(folder);
+    }
+    places.sort();
+    places.dedup();
+    places
+}
+
+/// Folders of a host that may have been meant where a name is missing, so that they can be looked
+/// into.
+pub fn near_misses_of(site: &Site, host: &Name) -> Vec<AbsPath> {
+    let missing = missing_names(site, host);
+    let near = missing.iter().flat_map(|(missing, kind)| near_misses(site, missing, *kind));
+    outermost(near.map(|place| place.path).collect())
 }
 
 /// The places of a host that its survey should cover: what it offers, what services see of it, and
@@ -115,6 +144,13 @@ pub fn of_service(site: &Site, service: &Service) -> Vec<AbsPath> {
 /// The mount points that the layout declares on a host.
 pub fn mount_points(site: &Site, host: &Name) -> Vec<AbsPath> {
     site.layout.mounts.iter().filter(|m| m.host == *host).map(|m| m.at.clone()).collect()
+}
+
+/// The folders of a host that services map.
+pub fn mapped_folders(site: &Site, host: &Name) -> Vec<AbsPath> {
+    let of_host = site.layout.services.iter().filter(|service| service.host == *host);
+    let maps = of_host.flat_map(|service| service.maps());
+    maps.filter_map(|map| Some(map.folder()?.0.clone())).collect()
 }
 
 /// The places of a host on the way of one path, as far as the way is known, and whether it ends

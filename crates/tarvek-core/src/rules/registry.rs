@@ -113,6 +113,7 @@ registry! {
         site wrong_translation,
         case link_escapes,
         case dangling_link,
+        site source_missing,
     }
     mount {
         site not_mounted,

@@ -33,8 +33,11 @@ pub(super) fn unnamed(layout: &Layout, host: &Name, facts: &[Configured]) -> Vec
     for found in facts {
         let Fact::Share(fact) = &found.fact else { continue };
         let Ok(path) = AbsPath::new(&fact.path) else { continue };
-        // A folder with variables in it is another one for everybody.
-        if !fact.path.contains(&b'%') && names.insert(fact.name.raw().to_lowercase()) {
+        // A folder with variables in it is another one for everybody; what ends in a dollar sign is
+        // for administrators, and holds printer drivers or the like.
+        let is_hidden = fact.name.raw().ends_with('$');
+        if !is_hidden && !fact.path.contains(&b'%') && names.insert(fact.name.raw().to_lowercase())
+        {
             shares.push(Share { smb: Some(fact.offer.clone()), ..share(fact.name.raw(), &path) });
         }
     }
@@ -197,5 +200,18 @@ mod tests {
         assert_eq!(exported(b"/loft", false), 0);
         assert_eq!(exported(b"/loft", true), 1);
         assert_eq!(exported(b"/srv", true), 0);
+    }
+
+    #[test]
+    fn shares_for_administrators_are_none_of_media() {
+        let named = |name: &str| {
+            let mut scene = Scene::local();
+            let path = b"/var/lib/drivers".to_vec();
+            let fact =
+                Fact::Share(ShareFact { name: name.into(), path, offer: SmbOffer::default() });
+            scene.facts("granary").told.configured.facts = vec![configured(fact)];
+            scene.site().layout.shares.len()
+        };
+        assert_eq!((named("print$"), named("IPC$"), named("drivers")), (0, 0, 1));
     }
 }

@@ -124,7 +124,7 @@ impl<'a, 's> Finder<'a, 's> {
             let below = self.contents[n].folders.iter().any(|below| named[*below]);
             named[n] = below || self.stock.is_named(self.stock.folders[n]);
         }
-        for n in 0..self.contents.len() {
+        for (n, is_named) in named.into_iter().enumerate() {
             let folder = self.stock.folders[n];
             if let Some(above) = self.above(n).and_then(|above| self.whole[above]) {
                 self.whole[n] = Some(above);
@@ -139,7 +139,7 @@ impl<'a, 's> Finder<'a, 's> {
                 }
                 _ => true,
             };
-            self.whole[n] = sort.filter(is_whole).filter(|_| !named[n]).map(|sort| (n, sort));
+            self.whole[n] = sort.filter(is_whole).filter(|_| !is_named).map(|sort| (n, sort));
         }
     }
 

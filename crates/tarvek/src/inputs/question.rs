@@ -56,7 +56,9 @@ fn site_of(
                     places::for_libraries(&site, &host).into_iter().map(|p| (p, Depth::Everything));
                 let points = places::mount_points(&site, &host);
                 let points = points.into_iter().map(|p| (p, Depth::Names));
-                let places = deep.chain(points).collect();
+                let mapped = places::mapped_folders(&site, &host).into_iter();
+                let mapped = mapped.map(|path| (path, Depth::Entry));
+                let places = deep.chain(points).chain(mapped).collect();
                 if !parts.read(&mut site)? {
                     break places;
                 }
@@ -84,7 +86,13 @@ fn with_near_misses(
     host: &Name,
     mut places: Vec<(AbsPath, Depth)>,
 ) -> Result<Site, Failure> {
-    let looked_at = with_all_of_it(site.clone(), host, places.clone())?;
+    let mut looked_at = with_all_of_it(site.clone(), host, places.clone())?;
+    let around = places::around_missing(&looked_at, host);
+    if around.is_empty() {
+        return Ok(looked_at);
+    }
+    places.extend(around.into_iter().map(|path| (path, Depth::Names)));
+    looked_at = with_all_of_it(site.clone(), host, places.clone())?;
     let near = places::near_misses_of(&looked_at, host);
     if near.is_empty() {
         return Ok(looked_at);

@@ -107,7 +107,9 @@ fn board(out: &mut String, rows: &[Row], width: usize) {
         if used + text.width() <= width {
             let _ = writeln!(out, "  {shown}");
         } else {
-            let _ = writeln!(out, "\n  {:widest$}  {shown}", "");
+            let indent = " ".repeat(widest + 4);
+            let folded = wrap(&text, &[], width.saturating_sub(indent.len()), &indent);
+            let _ = writeln!(out, "\n{indent}{}", verdict(&folded, row.ready));
         }
         if !row.steps.is_empty() {
             let _ = writeln!(out, "    {}", dim(way(row)));

@@ -102,7 +102,7 @@ pub(crate) fn allowed(allowed: Option<bool>) -> Styled {
     match allowed {
         Some(true) => styled("✓ yes", GOOD),
         Some(false) => styled("✗ no", BAD),
-        None => styled("? unseen", REMARK),
+        None => styled("? unsure", REMARK),
     }
 }
 

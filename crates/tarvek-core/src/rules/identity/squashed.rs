@@ -127,7 +127,7 @@ pub(crate) mod tests {
         assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].squash = Squash::All;
         let told = "lantern is 840:840 on millrace and arrives on granary as 65534:65534: \
-                    all_squash of the export → in the layout line 3: add { clients = \"millrace\", \
+                    all_squash of the export → in the layout line 3: add { clients = \"10.20.0.3\", \
                     access = \"ro\", squash = \"root\" } to nfs of share media; on granary: put \
                     what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.messages_of(&RULE), told);

@@ -53,7 +53,16 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             let (name, uid) = (&service.name, arrived.uid);
             let message = format!("{name} arrives on {host} as uid {uid}, which is nobody's there");
             let finding = of_service(site, &RULE, service).on(host).says(message);
-            findings.push(finding.remedy(new_account(site, host, name, uid, arrived.gid)));
+            let namesake = site.accounts(host).find(|account| account.name == *name);
+            findings.push(match namesake {
+                // A second account would be a second identity.
+                Some(namesake) => finding.remedy(format!(
+                    "{host} has an account {name} with uid {}: run {name} as that number, or give \
+                     the account uid {uid} and what it owns",
+                    namesake.uid
+                )),
+                None => finding.remedy(new_account(site, host, name, uid, arrived.gid)),
+            });
         }
     }
     findings
@@ -147,10 +156,16 @@ pub(crate) mod tests {
         let mut scene = Scene::over(Protocol::Nfs);
         assert_eq!(scene.messages_of(&RULE), "");
         scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901));
-        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: \
-                    groupadd -g 901 lantern2; useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin \
-                    lantern2; in the layout: set account lantern2 of granary to { uid = 900 }";
+        let told = "lantern arrives on granary as uid 900, which is nobody's there → granary has \
+                    an account lantern with uid 840: run lantern as that number, or give the \
+                    account uid 900 and what it owns";
         assert_eq!(scene.messages_of(&RULE), told);
+        scene.facts("granary").accounts.retain(|account| account.name != *"lantern");
+        scene.host("granary").accounts.retain(|account| account.name != *"lantern");
+        let told = "lantern arrives on granary as uid 900, which is nobody's there → on granary: \
+                    useradd -r -u 900 -g 901 -M -s /usr/sbin/nologin lantern; in the layout: set \
+                    account lantern of granary to { uid = 900 }";
+        assert_eq!(scene.messages_of(&RULE).replace("groupadd -g 901 lantern; ", ""), told);
         scene.facts("granary").accounts.clear();
         scene.host("granary").accounts.clear();
         assert_eq!(scene.messages_of(&RULE), "", "nobody knows who has an account there");

@@ -7,6 +7,7 @@ pub mod missing;
 pub mod not_a_folder;
 pub mod not_absolute;
 pub mod shadowed;
+pub mod source_missing;
 pub mod uncovered;
 pub mod wrong_translation;
 

@@ -71,7 +71,7 @@ pub(crate) mod tests {
              /loft/media/films zfs loft/media/films rw",
         ));
         let told = "/media/films leads into the dataset at /loft/media/films, which the share \
-                    media does not include → in the layout line 3: add { clients = \"millrace\", \
+                    media does not include → in the layout line 3: add { clients = \"10.20.0.3\", \
                     access = \"ro\", squash = \"root\", crossmnt = true } to nfs of share media; \
                     on granary: put what `tarvek emit exports` writes in place, and run exportfs \
                     -ra";

@@ -3,6 +3,7 @@
 use crate::layout::mount::{Mount, MountSource};
 use crate::layout::share::Share;
 use crate::remedy::apply_on_host::{reload_exports, reload_smb};
+use crate::remedy::offer::client_address;
 use crate::route::nfs::refuses;
 use crate::route::source::Remote;
 use crate::rules::mount::of_mount;
@@ -102,7 +103,13 @@ fn fault(site: &Site, mount: &Mount) -> Option<(String, Step)> {
 
 /// An export of a share to a host, as it mounts it.
 fn offered(site: &Site, share: &Share, mount: &Mount) -> Step {
-    let mut export = vec![("clients", (&mount.host).into())];
+    let Some(client) = client_address(site, &mount.host) else {
+        return Step::words(format!(
+            "declare the addresses of {}, and add one of them to nfs of share {}",
+            mount.host, share.name
+        ));
+    };
+    let mut export = vec![("clients", client.into())];
     if mount.options.access() == Access::ReadWrite {
         export.push(("access", Access::ReadWrite.word().into()));
     }
@@ -125,7 +132,7 @@ pub(crate) mod tests {
         },
         by_hand: |scene| {
             let mut export = scene.layout.shares[0].nfs[0].clone();
-            export.clients = "millrace".into();
+            export.clients = "10.20.0.3".into();
             scene.layout.shares[0].nfs.push(export);
         },
     };
@@ -136,7 +143,7 @@ pub(crate) mod tests {
         assert_eq!(scene.messages_of(&RULE), "");
         scene.layout.shares[0].nfs[0].clients = "10.99.0.0/16".into();
         let told = "millrace mounts media, which granary exports to others only → in the layout \
-                    line 3: add { clients = \"millrace\" } to nfs of share media; on granary: put \
+                    line 3: add { clients = \"10.20.0.3\" } to nfs of share media; on granary: put \
                     what `tarvek emit exports` writes in place, and run exportfs -ra";
         assert_eq!(scene.messages_of(&RULE), told);
         scene.host("millrace").addresses = vec!["millrace.lan".into()];
@@ -145,7 +152,7 @@ pub(crate) mod tests {
         assert!(scene.messages_of(&RULE).starts_with(
             "millrace mounts media over nfs, over which it is \
                                                not offered → in the layout line 3: add { clients \
-                                               = \"millrace\" } to nfs"
+                                               = \"millrace.lan\" } to nfs"
         ));
         scene.layout.shares[0] = share("media", "/loft/media");
         scene.layout.mounts[0].from = MountSource::Literal("granary.lan:/loft/photos".into());

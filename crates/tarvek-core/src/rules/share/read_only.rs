@@ -77,7 +77,7 @@ pub(crate) mod tests {
             told.starts_with(
                 "joiner has to write to /data/films, and the share media is \
                                   read-only for it → in the layout line 3: add { clients \
-                                  = \"millrace\", access = \"rw\""
+                                  = \"10.20.0.3\", access = \"rw\""
             ),
             "{told}"
         );
