@@ -628,6 +628,11 @@ impl Scene {
                 .map(|account| (account.name.raw().to_owned(), account.uid))
                 .collect()
         };
+        let groups = self.facts(host).groups.clone();
+        let gid = |name: &str| {
+            let named = groups.iter().find(|group| group.name == *name).map(|group| group.gid);
+            named.unwrap_or_else(|| name.parse().unwrap())
+        };
         let entry = self.entry(host, path);
         let mut object = Object::plain(entry.meta);
         object.acl = entry.extras.acl.clone().map(Cow::Owned);
@@ -657,6 +662,7 @@ impl Scene {
             match (fields[0], fields[1]) {
                 ("u", _) => acl.set(Tag::User(uid()), perm),
                 ("g", "") => acl.set(Tag::GroupObj, perm),
+                ("g", name) => acl.set(Tag::Group(gid(name)), perm),
                 ("m", "") => acl.set(Tag::Mask, perm),
                 other => panic!("setfacl {other:?}"),
             }

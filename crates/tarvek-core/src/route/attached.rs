@@ -30,11 +30,15 @@ pub fn is_mount_point(site: &Site, route: &Route, at: &Waypoint) -> bool {
             })
         };
         let parent = to.parent().map(|parent| follow(site, &route.view, &parent, &route.subject));
+        // What is covered is the entry itself, or what the host has mounted there already.
         let covers = parent.as_ref().and_then(Route::entry).and_then(|(folder, _)| {
             let name = to.name().filter(|_| folder.seen_on == at.seen_on)?;
-            table.in_filesystem(folder.mount?, &folder.at.path.child(name))
+            let path = folder.at.path.child(name);
+            let mounted = table.mounted_at(&path);
+            let mounted = mounted.and_then(|mount| table.in_filesystem(mount.id, &mount.point));
+            Some([table.in_filesystem(folder.mount?, &path), mounted])
         });
-        covers.as_ref() == Some(&entry)
+        covers.into_iter().flatten().flatten().any(|covered| covered == entry)
             || table.covered().any(|(point, covered)| brought(point) && covered == entry)
     })
 }

@@ -6,11 +6,12 @@
 //! with `INSTA_UPDATE=always cargo test -p tarvek-core --lib generated`, and read what changed
 //! there.
 
+use std::collections::BTreeSet;
 use std::fmt::Write;
 
 use rayon::prelude::*;
 
-use crate::check::report::check;
+use crate::check::report::{Report, check};
 use crate::facts::media::Media;
 use crate::forecast::titles::Detail;
 use crate::judge::access_check::judge;
@@ -854,4 +855,73 @@ fn a_row_is_ready_unless_a_finding_says_why_not() {
         all.len(),
         all[..all.len().min(40)].join("\n")
     );
+}
+
+/// A site after one remedy was carried out to the letter; `None` if it is words alone, or has a
+/// command that nobody here knows.
+fn carried_out(number: u64, finding: &Finding) -> Option<Scene> {
+    const KNOWN: [&str; 6] = ["setfacl", "chmod", "mkdir", "useradd", "groupadd", "usermod"];
+    let mut scene = scene_of(number);
+    let site = scene.site();
+    let mut is_deed = false;
+    for step in &finding.remedy.steps {
+        match step {
+            Step::Do { .. } => continue,
+            Step::Edit(edit) => scene.layout.edit(edit)?,
+            Step::Run { on, run } => {
+                let words: Vec<String> =
+                    run.words().iter().map(|w| String::from_utf8_lossy(w).into_owned()).collect();
+                let words: Vec<&str> = words.iter().map(String::as_str).collect();
+                if !KNOWN.contains(&words[0]) || words.contains(&"{}") || site.facts(on).is_none() {
+                    return None;
+                }
+                scene.run(on.raw(), &words);
+            }
+        }
+        is_deed = true;
+    }
+    is_deed.then_some(scene)
+}
+
+/// One remedy alone leaves the site better: it clears what it is for, no row that was ready stops
+/// being so, and no blocker has come.
+#[test]
+fn no_single_remedy_makes_anything_worse() {
+    let harm = |number: u64| {
+        let before = check(&scene_of(number).site());
+        // What a blocker stands in the way of; one that affects no row, by itself.
+        let blockers = |report: &Report| -> BTreeSet<String> {
+            let all = report.findings.iter().filter(|f| f.severity == Severity::Blocker);
+            let blocked = |f: &Finding| match f.affects.is_empty() {
+                true => vec![format!("{} {}", f.rule.id, f.about)],
+                false => f.affects.iter().map(ToString::to_string).collect(),
+            };
+            all.flat_map(blocked).collect()
+        };
+        let had = blockers(&before);
+        let mut found = Vec::new();
+        for finding in &before.findings {
+            let Some(after) = carried_out(number, finding) else { continue };
+            let after = check(&after.site());
+            let lost = before.board.iter().zip(&after.board).find(|(a, b)| a.ready && !b.ready);
+            let new: Vec<_> = blockers(&after).difference(&had).cloned().collect();
+            // What a person has to do besides is not done here.
+            let is_whole = !finding.remedy.steps.iter().any(|s| matches!(s, Step::Do { .. }));
+            let stays = is_whole && after.findings.iter().any(|f| f.id == finding.id);
+            if lost.is_some() || !new.is_empty() || stays {
+                let lost = lost.map(|(row, now)| format!(" {} {}", row.name, now.verdict));
+                let stays = if stays { " stays" } else { "" };
+                found.push(format!(
+                    "{}: site {number}{stays}{} {new:?}: {}",
+                    finding.rule.id,
+                    lost.unwrap_or_default(),
+                    finding.remedy
+                ));
+            }
+        }
+        found
+    };
+    let mut all: Vec<String> = (0..SITES * 2).into_par_iter().flat_map(harm).collect();
+    all.sort();
+    assert!(all.is_empty(), "{} remedies do harm:\n{}", all.len(), all.join("\n"));
 }

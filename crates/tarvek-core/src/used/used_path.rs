@@ -14,8 +14,8 @@ use crate::layout::intake::{InView, Intake, Station};
 use crate::layout::mapping::Declared;
 use crate::layout::service::{Library, Service, ServiceRole};
 use crate::route::end::End;
-use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route, View, Waypoint};
+use crate::route::{follow, follow_again};
 use crate::scan::read::{Scan, scan};
 use crate::site::join::Site;
 use crate::waste::found::AllWaste;
@@ -134,6 +134,19 @@ pub fn used_path_in<'a>(
     };
     let (names, wasted) = (OnceLock::new(), Arc::default());
     UsedPath { service, used, root, subject, route, scan, forecast, names, wasted }
+}
+
+/// Whether everything that services can use now they can still use on a changed site.
+pub fn stays_usable(cases: &[UsedPath], site: &Site, after: &Site) -> bool {
+    cases.iter().all(|case| {
+        let Some(route) = &case.route else { return true };
+        let can = |site: &Site, route: &Route| judge(site, route, case.need()).is_allowed();
+        let again = || {
+            let (subject, _) = after.subject_of(after.layout.service(&case.service.name)?);
+            Some(follow_again(after, route, &subject))
+        };
+        !can(site, route) || again().is_none_or(|again| can(after, &again))
+    })
 }
 
 /// The first mount on the way that only a host could show at which nobody looked.

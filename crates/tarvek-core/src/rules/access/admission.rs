@@ -47,6 +47,12 @@ pub(super) fn remedy(site: &Site, route: &Route) -> Option<Remedy> {
             Step::on(&mount.host, real),
         ]));
     };
+    // Whom the server does not know it can't admit.
+    if site.account(host, user).is_none() {
+        let words =
+            format!("make an account {user} on {host}, or mount with one that the share admits");
+        return Some(Step::words(words).into());
+    }
     let admit = |offer: &mut SmbOffer| {
         if !offer.only.is_empty() {
             offer.only.push(user.clone());

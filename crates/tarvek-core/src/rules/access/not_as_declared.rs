@@ -17,7 +17,7 @@ use crate::route::seen_as::seen_as;
 use crate::rules::access::trees::AlikeEntries;
 use crate::site::join::Site;
 use crate::site::suppose::Change;
-use crate::used::used_path::UsedPath;
+use crate::used::used_path::{UsedPath, stays_usable};
 use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
@@ -43,7 +43,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Compares what is declared of folders with what their objects grant.
-pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let own = OwnRights::of(site);
     for folder in &site.layout.folders {
@@ -55,7 +55,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             if found.iter().all(|(some, _)| some.count == 0) {
                 continue;
             }
-            let remedy = remedy(site, &own, folder, top, (who, *right), &asker);
+            let remedy = remedy((site, cases), &own, folder, top, (who, *right), &asker);
             for (some, word) in found {
                 let finding = describe_difference(site, folder, who, *right, &some, word);
                 findings.extend(finding.map(|finding| finding.remedy(remedy.clone())));
@@ -88,7 +88,7 @@ fn describe_difference(
 /// An entry for the one who is meant, on everything that the declaration speaks of, if that settles
 /// it and nobody else who is declared loses what they should have.
 fn remedy(
-    site: &Site,
+    (site, cases): (&Site, &[UsedPath]),
     own: &OwnRights,
     folder: &Folder,
     top: NodeId,
@@ -140,6 +140,14 @@ fn remedy(
     });
     if inner || !settled || !kept || !takes_posix_acls(site, host, top) {
         return by_hand();
+    }
+    if !stays_usable(cases, site, &after) {
+        let line = folder.origin.line;
+        return Step::words(format!(
+            "change the rights in line {line} of the layout: with what is declared there, a \
+             service could no longer use what it uses"
+        ))
+        .into();
     }
     let name = match tag {
         Tag::User(uid) => format!("u:{}", site.user_text(host, uid)),

@@ -8,7 +8,7 @@ use crate::route::follow;
 use crate::route::hops::{Hop, HopKind, Route, View};
 use crate::rules::identity::{of_service, ways};
 use crate::site::join::Site;
-use crate::used::used_path::UsedPath;
+use crate::used::used_path::{UsedPath, stays_usable};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::offer::Squash;
@@ -32,7 +32,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges where each service arrives, each server once.
-pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for service in &site.layout.services {
         let mut told: Vec<Name> = Vec::new();
@@ -51,7 +51,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                         hop.subject
                     );
                     let share = hop.share.as_ref().and_then(|(_, share)| share.as_ref());
-                    let remedy = remedy(site, service, &route, hop, share);
+                    let remedy = remedy(site, cases, service, &route, hop, share);
                     let mut finding = of_service(site, &RULE, service).says(message).remedy(remedy);
                     finding.place.path = Some(route.here().path.clone());
                     findings.push(finding);
@@ -66,6 +66,7 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 /// Another account helps only where the export leaves any as it is.
 fn remedy(
     site: &Site,
+    cases: &[UsedPath],
     service: &Service,
     route: &Route,
     hop: &Hop,
@@ -94,8 +95,18 @@ fn remedy(
         let client = client_of(route, server)?;
         set_export(site, share, client, "squash", Squash::Root.word())
     });
-    let words = || Step::words("set squash = \"root\" for this client in the share's nfs");
-    Remedy { steps: vec![edit.unwrap_or_else(words), reload_exports(server)], effects }
+    let edit = edit.map(|edit| vec![edit]);
+    let after = edit.as_deref().and_then(|edit| site.after(edit));
+    if after.is_some_and(|after| !stays_usable(cases, site, &after)) {
+        return Remedy::of(vec![Step::words(format!(
+            "give uid {become_uid}, which everybody on {host} becomes on {server}, what {name} \
+             needs; without the squashing, somebody could no longer use what they use now"
+        ))]);
+    }
+    let words = || vec![Step::words("set squash = \"root\" for this client in the share's nfs")];
+    let mut steps = edit.unwrap_or_else(words);
+    steps.push(reload_exports(server));
+    Remedy { steps, effects }
 }
 
 /// Where the way leaves the service's host: the mount point.
