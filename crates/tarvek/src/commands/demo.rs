@@ -445,7 +445,10 @@ fn write_file(path: &Path, contents: &[u8]) -> io::Result<()> {
         fs::create_dir_all(folder)?;
     }
     fs::write(path, contents)?;
-    File::options().write(true).open(path)?.set_modified(SystemTime::UNIX_EPOCH + MODIFIED)
+    let modified = SystemTime::UNIX_EPOCH + MODIFIED;
+    File::options().write(true).open(path)?.set_modified(modified)?;
+    // A folder is as old as what was written into it last.
+    path.parent().map_or(Ok(()), |folder| File::open(folder)?.set_modified(modified))
 }
 
 /// A small shelf of real files: a photo that opens, sound that plays, and text.

@@ -6,6 +6,7 @@ use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
+use crate::words::path::AbsPath;
 use crate::words::place::Place;
 use crate::words::rule::{Rule, Severity};
 
@@ -59,15 +60,21 @@ pub(crate) fn on_system_disk(site: &Site, place: &Place) -> Option<Evidence> {
     }
 }
 
-/// Whether it is known that a place lies in a dataset or volume of its own.
+/// Whether it is known that a place lies in a dataset or volume of its own, which is mounted: what
+/// lies beneath one that is not is empty as well.
 pub(crate) fn is_on_media_storage(site: &Site, place: &Place) -> bool {
-    let is_declared = || {
-        let host = site.layout.host(&place.host);
-        host.is_some_and(|host| host.datasets.iter().any(|d| place.path.within(&d.at)))
-    };
+    let declared = site.layout.host(&place.host).into_iter().flat_map(|host| &host.datasets);
+    let declared = declared.map(|dataset| dataset.at.clone());
+    let told = site.facts(&place.host).into_iter().flat_map(|facts| &facts.told.properties);
+    let told = told.filter(|property| property.name == "mountpoint");
+    let told = told.filter_map(|property| AbsPath::new(property.value.raw().as_bytes()).ok());
+    let around = declared.chain(told).filter(|at| place.path.within(at));
+    let nearest = around.max_by_key(|at| at.as_bytes().len());
     match site.mounts(&place.host) {
-        Some(table) => table.at(&place.path).is_some_and(|mount| !mount.point.is_root()),
-        None => is_declared(),
+        Some(table) => table.at(&place.path).is_some_and(|mount| {
+            !mount.point.is_root() && nearest.is_none_or(|at| mount.point.within(&at))
+        }),
+        None => nearest.is_some(),
     }
 }
 

@@ -243,10 +243,12 @@ fn seen_from_mappings(site: &Site, case: &UsedPath, place: &Place) -> Option<Abs
 #[cfg(test)]
 pub(crate) mod tests {
     use super::RULE;
+    use crate::check::report::check;
+    use crate::facts::host_report::Property;
     use crate::rules::promise::{Promise, done, local, nothing};
     use crate::rules::{access, path};
-    use crate::tests::{Scene, mapping};
-    use crate::words::rule::RuleId;
+    use crate::tests::{Scene, mapping, mounts};
+    use crate::words::rule::{RuleId, Severity};
     use crate::words::terms::Access;
 
     pub(crate) const PROMISE: Promise = Promise {
@@ -302,5 +304,34 @@ pub(crate) mod tests {
         assert_eq!(because(&scene), None);
         scene.unread("granary", "/loft/media/films/Low Water (2003)");
         assert_eq!(scene.messages_of(&RULE), "", "nobody can tell");
+    }
+
+    /// An empty folder is a new library only on storage that is there.
+    #[test]
+    fn an_empty_folder_is_a_new_library_only_where_its_storage_is_mounted() {
+        let told = |table: &str, dataset: &str| {
+            let mut scene = Scene::local();
+            scene
+                .without("granary", "/loft/media/films")
+                .tree("granary", "d 0755 0:0 /loft/media/films");
+            scene.facts("granary").mounts = Some(mounts(table));
+            let dataset = Property {
+                dataset: "loft/media".into(),
+                name: "mountpoint".into(),
+                value: dataset.into(),
+            };
+            scene.facts("granary").told.properties = vec![dataset];
+            let report = check(&scene.site());
+            let row = &report.board[0];
+            let finding = report.findings.iter().find(|f| f.rule == &RULE).unwrap();
+            (row.ready, finding.severity == Severity::Note)
+        };
+        let root = "1 0 8:1 / / ext4 /dev/sda1 rw";
+        let (loft, media) =
+            ("2 1 0:4 / /loft zfs loft rw", "3 2 0:5 / /loft/media zfs loft/media rw");
+        assert_eq!(told(&[root, loft, media].join("\n"), "/loft/media"), (true, true));
+        assert_eq!(told(&[root, loft].join("\n"), "/loft"), (true, true));
+        assert_eq!(told(&[root, loft].join("\n"), "/loft/media"), (false, false));
+        assert_eq!(told(root, "/loft/media"), (false, false));
     }
 }
