@@ -97,6 +97,7 @@ pub(crate) fn service(name: &str, host: &str, role: ServiceRole, id: u32) -> Ser
         runs_as: RunAs::Numbers(id, Some(id)),
         groups: Vec::new(),
         umask: None,
+        waits_for: Vec::new(),
         userns: None,
         map: Some(Vec::new()),
         ports: Vec::new(),

@@ -117,6 +117,7 @@ impl Adopting<'_> {
             runs_as,
             groups: fact.groups.iter().map(group).collect(),
             umask: fact.umask,
+            waits_for: fact.waits_for.iter().filter_map(|path| AbsPath::new(path).ok()).collect(),
             userns,
             map: Some(Vec::new()),
             translate: Vec::new(),

@@ -160,8 +160,9 @@ fn of_its_origin(site: &Site, finding: &mut Finding) {
             *step = Step::on(host, step.to_string());
         }
     }
-    let edits = finding.remedy.edits().filter_map(|edit| adopted.of_line(edit.line));
-    let mut files: Vec<&Spot> = edits.collect();
+    // That a host is there is said by every file of it; what it is called, by none.
+    let edits = finding.remedy.edits().filter(|edit| !matches!(edit.part, Part::Host(_)));
+    let mut files: Vec<&Spot> = edits.filter_map(|edit| adopted.of_line(edit.line)).collect();
     files.dedup();
     let also: Vec<Step> = files
         .into_iter()

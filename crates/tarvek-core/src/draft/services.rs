@@ -84,6 +84,7 @@ impl Drafter<'_> {
                 roles: service.roles.clone(),
                 runs_as: RunAs::Numbers(service.id, Some(self.gid(service))),
                 groups: Vec::new(),
+                waits_for: Vec::new(),
                 umask: service.writes().then_some(0o002),
                 userns: None,
                 map: in_view.then_some(map),

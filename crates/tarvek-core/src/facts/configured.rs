@@ -55,6 +55,8 @@ pub struct ServiceFact {
     /// The network that it is in: `host`, or the name of the only one.
     pub network: Option<Name>,
     pub image: Option<Name>,
+    /// Paths whose mounts are there before it starts (`RequiresMountsFor=`, `systemd.unit(5)`).
+    pub waits_for: Vec<RawPath>,
     /// Whether it is a system container.
     pub is_host: bool,
 }

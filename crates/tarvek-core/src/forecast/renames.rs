@@ -35,7 +35,16 @@ pub fn usual_form(kind: Kind) -> &'static str {
 
 /// What would mend the names of a library: loose titles into folders of their own, names that break
 /// into safe ones.
-pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region]) -> Vec<Rename> {
+///
+/// `is_in_use` says whether something else leads through a name; then that has to be changed with
+/// it, and the reason says so.
+pub fn renames(
+    site: &Site,
+    kind: Kind,
+    forecast: &Forecast,
+    regions: &[Region],
+    is_in_use: impl Fn(&Place) -> bool,
+) -> Vec<Rename> {
     let mut all = Vec::new();
     let mut taken = HashSet::new();
     let loose = forecast.of(Fault::Loose).map(|sort| sort.told.as_slice()).unwrap_or_default();
@@ -73,6 +82,9 @@ pub fn renames(site: &Site, kind: Kind, forecast: &Forecast, regions: &[Region])
                 propose(&mut all, &mut taken, Place::new(&region.host, old), new, why);
             }
         }
+    }
+    for rename in all.iter_mut().filter(|rename| is_in_use(&rename.old)) {
+        rename.why += "; something else leads through this name, and has to be changed with it";
     }
     // What lies in a folder comes before the folder, so that each name is there when its turn
     // comes.

@@ -3,6 +3,7 @@
 use crate::layout::address::{is_folder, is_map, is_mount, is_translation, only};
 use crate::layout::field::{Field, account};
 use crate::layout::mapping::{MapSource, Mapping};
+use crate::layout::mount::MountSource;
 use crate::layout::service::Service;
 use crate::layout::site::Layout;
 use crate::words::name::Name;
@@ -265,6 +266,7 @@ fn of_service<'a>(service: &'a mut Service, part: &Part, key: &str) -> Option<&'
             "runs_as" => &mut service.runs_as,
             "groups" => &mut service.groups,
             "umask" => &mut service.umask,
+            "waits_for" => &mut service.waits_for,
             "map" => service.map.as_mut()?,
             "translate" => &mut service.translate,
             "ports" => &mut service.ports,
@@ -322,6 +324,13 @@ fn of_map<'a>(map: &'a mut Mapping, key: &str) -> Option<&'a mut dyn Field> {
         "propagation" => &mut map.propagation,
         "options" => match &mut map.source {
             MapSource::Share(engine) => &mut engine.options,
+            _ => return None,
+        },
+        "source" => match &mut map.source {
+            MapSource::Share(engine) => match &mut engine.from {
+                MountSource::Literal(source) => source,
+                MountSource::Share(_) => return None,
+            },
             _ => return None,
         },
         _ => return None,

@@ -46,6 +46,9 @@ pub struct Service {
     pub groups: Vec<GroupRef>,
     /// 022 unless declared.
     pub umask: Option<u16>,
+    /// Paths of its host whose mounts are there before it starts (`RequiresMountsFor=`,
+    /// `systemd.unit(5)`).
+    pub waits_for: Vec<AbsPath>,
     /// Its user namespace, if it has one.
     pub userns: Option<UserNs>,
     /// `None` means it runs straight on its host.
@@ -76,6 +79,7 @@ impl Service {
             runs_as: RunAs::Unset,
             groups: Vec::new(),
             umask: None,
+            waits_for: Vec::new(),
             userns: None,
             map: None,
             translate: Vec::new(),

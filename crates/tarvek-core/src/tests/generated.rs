@@ -889,7 +889,8 @@ fn carried_out(number: u64, finding: &Finding) -> Option<Scene> {
 fn no_single_remedy_makes_anything_worse() {
     let harm = |number: u64| {
         let before = check(&scene_of(number).site());
-        // What a blocker stands in the way of; one that affects no row, by itself.
+        // What a blocker stands in the way of; one that affects no row, by itself. A row that had one
+        // reason not to be ready may have the next one, which nobody saw behind it.
         let blockers = |report: &Report| -> BTreeSet<String> {
             let all = report.findings.iter().filter(|f| f.severity == Severity::Blocker);
             let blocked = |f: &Finding| match f.affects.is_empty() {
@@ -898,7 +899,17 @@ fn no_single_remedy_makes_anything_worse() {
             };
             all.flat_map(blocked).collect()
         };
-        let had = blockers(&before);
+        let mut had = blockers(&before);
+        for finding in before.findings.iter().filter(|f| f.severity != Severity::Note) {
+            if finding.severity == Severity::Blocker {
+                had.insert(format!("{} {}", finding.rule.id, finding.about));
+            }
+            had.extend(finding.affects.iter().map(ToString::to_string));
+        }
+        // Of a row that is ready, whatever comes is new.
+        for row in before.board.iter().filter(|row| row.ready) {
+            had.retain(|known| *known != row.affected().to_string());
+        }
         let mut found = Vec::new();
         for finding in &before.findings {
             let Some(after) = carried_out(number, finding) else { continue };

@@ -86,6 +86,9 @@ fn container(
     fact.umask = variables.get("UMASK").and_then(|umask| u16::from_str_radix(umask.trim(), 8).ok());
     fact.groups =
         unit.all("Container", "GroupAdd").iter().map(|s| s.value.as_str().into()).collect();
+    let mounts = unit.all("Unit", "RequiresMountsFor");
+    let mounts = mounts.iter().flat_map(|setting| words(&setting.value));
+    fact.waits_for = mounts.map(|path| path.as_bytes().to_vec()).collect();
     fact.image = last("Image").map(|image| image.value.as_str().into());
     fact.network = last("Network").map(|network| network.value.as_str().into());
     fact.userns =

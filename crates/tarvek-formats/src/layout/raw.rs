@@ -318,6 +318,10 @@ pub(super) struct RawService {
     pub(super) groups: Vec<At<NumberOrName>>,
     /// Its umask; 022 unless said otherwise.
     pub(super) umask: Option<Octal>,
+    /// Paths of its host whose mounts are there before it starts, as RequiresMountsFor= of its unit
+    /// says.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(super) waits_for: Vec<At<String>>,
     /// Its user namespace: host, rootless:ACCOUNT, keep-id:ACCOUNT, remap:ACCOUNT, or ranges as
     /// INSIDE:OUTSIDE:COUNT,… for users and groups alike; u: or g: before a range makes it one of
     /// users or groups only.

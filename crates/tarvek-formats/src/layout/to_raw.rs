@@ -211,6 +211,7 @@ impl From<&Service> for RawService {
             runs_as: runs_as.map(|text| forms::RunAs::from(text).into()),
             groups: service.groups.iter().map(|of| group(of).into()).collect(),
             umask: service.umask.map(octal),
+            waits_for: service.waits_for.iter().map(path).collect(),
             userns: service.userns.as_ref().map(|userns| userns.to_string().into()),
             map: maps.map(|maps| maps.iter().map(|map| RawMapping::from(map).into()).collect()),
             translate: service.translate.iter().map(RawTranslation::from).collect(),

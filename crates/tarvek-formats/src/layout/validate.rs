@@ -571,6 +571,8 @@ impl Validator<'_, '_, '_> {
             },
         };
         let groups = raw.groups.into_iter().map(group).collect();
+        let waits_for =
+            raw.waits_for.into_iter().filter_map(|path| self.path(Some(path))).collect();
         Some(Service {
             origin: self.origin(&name.span),
             name: name.value.into(),
@@ -582,6 +584,7 @@ impl Validator<'_, '_, '_> {
             runs_as,
             groups,
             umask: raw.umask.as_ref().and_then(octal),
+            waits_for,
             userns: raw.userns.and_then(|userns| self.userns(&userns)),
             map,
             ports: raw

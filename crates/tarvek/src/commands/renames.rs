@@ -5,6 +5,8 @@ use std::path::Path;
 use tarvek_core::check::outlook::Outlook;
 use tarvek_core::forecast::renames::{Rename, renames};
 use tarvek_core::site::join::Site;
+use tarvek_core::used::names_in_use::NamesInUse;
+use tarvek_core::words::place::Place;
 
 use crate::inputs::write_new;
 use crate::outcome::Failure;
@@ -13,8 +15,11 @@ use crate::view::csv::{self, Cell};
 /// What could be renamed in some libraries.
 pub(super) fn proposals(site: &Site, outlooks: &[Outlook]) -> Vec<Rename> {
     let mut all: Vec<Rename> = Vec::new();
+    let names = NamesInUse::of(site);
+    let is_in_use = |place: &Place| names.get().is_none_or(|names| names.has(place));
     for outlook in outlooks {
-        for rename in renames(site, outlook.kind, &outlook.forecast, &outlook.regions) {
+        let Outlook { kind, forecast, regions, .. } = outlook;
+        for rename in renames(site, *kind, forecast, regions, is_in_use) {
             // Two libraries may have one folder.
             if !all.contains(&rename) {
                 all.push(rename);

@@ -15,6 +15,7 @@ use crate::route::follow;
 use crate::route::hops::{Route, View};
 use crate::route::places;
 use crate::site::join::Site;
+use crate::used::mapped::mapped;
 use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::rule::RuleId;
@@ -34,10 +35,11 @@ fn of_service(site: &Site, rule: RuleId, service: &Service) -> Finding {
         .affects(intakes.map(|intake| Affected::Intake(intake.name.clone())))
 }
 
-/// The ways of a service to everything that it uses.
+/// The ways of a service to everything that it uses, and to what it maps besides.
 fn ways<'a>(site: &'a Site, service: &Service) -> impl Iterator<Item = Route> + 'a {
     let view = View::service(&service.name);
     let (subject, _) = site.subject_of(service);
     let places = places::of_service(site, service);
-    places.into_iter().map(move |path| follow(site, &view, &path, &subject))
+    let besides: Vec<Route> = mapped(site, service).into_iter().map(|map| map.route).collect();
+    places.into_iter().map(move |path| follow(site, &view, &path, &subject)).chain(besides)
 }

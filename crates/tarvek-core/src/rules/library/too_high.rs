@@ -58,7 +58,7 @@ fn of_root(site: &Site, case: &UsedPath) -> Option<Finding> {
     covers.extend(
         configurations(site, root).map(|service| format!("the configuration of {service}")),
     );
-    covers.extend(intakes(site, root).map(|intake| format!("the intake {intake}")));
+    covers.extend(intakes(site, root).into_iter().map(|intake| format!("the intake {intake}")));
     if covers.is_empty() {
         return None;
     }
@@ -67,7 +67,16 @@ fn of_root(site: &Site, case: &UsedPath) -> Option<Finding> {
     // What is called as the kind is comes first.
     let called =
         |node: &NodeId| tree.name(*node).eq_ignore_ascii_case(library.kind.word().as_bytes());
+    // Downloads are of the kind, and no library.
+    let intakes: Vec<Place> = intake_folders(site).map(|(_, place)| place).collect();
+    let holds_downloads = |node: &NodeId| {
+        let path = tree.path(*node);
+        intakes
+            .iter()
+            .any(|at| at.host == root.host && (at.path.within(&path) || path.within(&at.path)))
+    };
     let mut right = kinds.get(&own).cloned().unwrap_or_default();
+    right.retain(|node| !holds_downloads(node));
     right.sort_by_key(|node| !called(node));
     let right = right.first().filter(|first| right.len() == 1 || called(first));
     let apart = Remedy::from(format!(
@@ -107,25 +116,27 @@ fn configurations<'s>(site: &'s Site, root: &Place) -> impl Iterator<Item = Stri
 }
 
 /// Intakes with a folder of downloads in a root.
-fn intakes<'s>(site: &'s Site, root: &Place) -> impl Iterator<Item = &'s Name> + use<'s> {
-    let root = root.clone();
-    site.layout
-        .intakes
-        .iter()
-        .filter(move |intake| {
-            stations(intake).into_iter().any(|(service, station, folder)| {
-                let Some(service) = site.layout.service(service) else { return false };
-                let (subject, _) = site.subject_of(service);
-                let route = follow(site, &View::service(&service.name), &folder.path, &subject);
-                let end = route.here();
-                station != Station::FilesInto
-                    && route.end == End::Reached
-                    && end.host == root.host
-                    && end.path.within(&root.path)
-                    && end.path != root.path
-            })
-        })
-        .map(|intake| &intake.name)
+fn intakes<'s>(site: &'s Site, root: &Place) -> Vec<&'s Name> {
+    let is_inside = |place: &Place| {
+        place.host == root.host && place.path.within(&root.path) && place.path != root.path
+    };
+    let mut names: Vec<&Name> =
+        intake_folders(site).filter(|(_, at)| is_inside(at)).map(|(name, _)| name).collect();
+    names.dedup();
+    names
+}
+
+/// Where the folders of intakes are, but those that are filed into.
+fn intake_folders(site: &Site) -> impl Iterator<Item = (&Name, Place)> {
+    let stations = |intake| stations(intake).into_iter().map(move |station| (intake, station));
+    let all = site.layout.intakes.iter().flat_map(stations);
+    all.filter_map(|(intake, (service, station, folder))| {
+        let service = site.layout.service(service)?;
+        let (subject, _) = site.subject_of(service);
+        let route = follow(site, &View::service(&service.name), &folder.path, &subject);
+        let is_there = station != Station::FilesInto && route.end == End::Reached;
+        is_there.then(|| (&intake.name, route.here().clone()))
+    })
 }
 
 /// What the folders of a root hold that hold titles and are none: by kind.

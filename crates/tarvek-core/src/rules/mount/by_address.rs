@@ -2,13 +2,11 @@
 
 use std::net::IpAddr;
 
-use crate::layout::mount::MountSource;
-use crate::rules::mount::{of_mount, server};
+use crate::rules::mount::network::{NetworkMount, network_mounts};
+use crate::rules::mount::server;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
-use crate::words::part::Part;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 use crate::words::text::shown;
 
@@ -26,37 +24,26 @@ pub static RULE: Rule = Rule {
 
 /// Judges every network mount whose source is written out.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
-    let mut findings = Vec::new();
-    for mount in site.layout.mounts.iter().filter(|mount| mount.protocol.is_network()) {
-        let MountSource::Literal(source) = &mount.from else { continue };
-        let Some(server) = server(source.raw(), mount.protocol) else { continue };
-        if server.trim_matches(['[', ']']).parse::<IpAddr>().is_err() {
-            continue;
-        }
-        let name = site.host_named(server).map(|host| {
-            let address = site.layout.host(host).and_then(|host| {
-                host.addresses.iter().find(|known| known.raw().parse::<IpAddr>().is_err())
-            });
-            address.unwrap_or(host)
-        });
-        let edit = match name {
-            Some(name) => {
-                let part = Part::mount(&mount.host, &mount.at);
-                site.layout.set(part, "from", source.raw().replacen(server, name.raw(), 1))
-            }
-            None => Step::words(format!(
-                "in the layout, name the server in the source of {} by its name",
-                mount.at
-            )),
-        };
-        let name = name.map_or_else(|| "its name".to_owned(), ToString::to_string);
-        let real = format!("write {name} into what mounts {} as well", mount.at);
-        let steps = vec![edit, Step::on(&mount.host, real)];
-        let server = shown(server.as_bytes());
-        let message = format!("{} is mounted from {server}, an address", mount.at);
-        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
-    }
-    findings
+    let all = network_mounts(site);
+    all.iter().filter_map(|mount| of_mount(site, cases, mount)).collect()
+}
+
+fn of_mount(site: &Site, cases: &[UsedPath], mount: &NetworkMount) -> Option<Finding> {
+    let source = mount.source.as_ref()?;
+    let server = server(source.raw(), mount.protocol)?;
+    server.trim_matches(['[', ']']).parse::<IpAddr>().ok()?;
+    // What the layout calls a host need not be a name that anybody can look up.
+    let name = site.host_named(server).and_then(|host| {
+        let mut addresses = site.layout.host(host)?.addresses.iter();
+        addresses.find(|known| known.raw().parse::<IpAddr>().is_err())
+    });
+    let steps = match name {
+        Some(name) => mount.set_source(site, &source.raw().replacen(server, name.raw(), 1)),
+        None => mount.source_by_hand("name the server by its name"),
+    };
+    let server = shown(server.as_bytes());
+    let message = format!("{} is mounted from {server}, an address", mount.name());
+    Some(mount.finding(&RULE, cases).says(message).remedy(steps))
 }
 
 #[cfg(test)]
@@ -89,8 +76,8 @@ pub(crate) mod tests {
         };
         assert_eq!(from("granary.lan:/loft/media"), "");
         let told = "/mnt/media is mounted from 10.9.9.9, an address → in the layout, name the \
-                    server in the source of /mnt/media by its name; on millrace: write its name \
-                    into what mounts /mnt/media as well";
+                    server by its name in the source of /mnt/media; on millrace: name the server \
+                    by its name in what mounts /mnt/media as well";
         assert_eq!(from("10.9.9.9:/loft/media"), told);
         assert!(from("[fe80::1]:/loft/media").contains("[fe80::1]"));
     }

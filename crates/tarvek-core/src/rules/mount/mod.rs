@@ -5,6 +5,7 @@ pub mod by_address;
 pub mod client_ids;
 pub mod files_beneath;
 pub mod inline_password;
+pub(in crate::rules) mod network;
 pub mod no_share_named;
 pub mod not_mounted;
 pub mod not_permanent;
@@ -12,6 +13,7 @@ pub mod old_protocol;
 pub mod open_credentials;
 pub mod service_before_mount;
 pub mod soft_writes;
+pub mod unknown_server;
 pub mod wider_than_needed;
 pub mod wrong_source;
 
@@ -35,6 +37,14 @@ use crate::words::place::Place;
 use crate::words::remedy::{Command, Step};
 use crate::words::rule::RuleId;
 use crate::words::terms::Protocol;
+
+/// Where engines and desktops mount for themselves.
+const OTHERS: [&[u8]; 4] = [b"/var/lib/", b"/run/", b"/snap/", b"/proc/"];
+
+/// Whether an engine or a desktop mounts there for itself.
+fn is_made_by_others(point: &AbsPath) -> bool {
+    OTHERS.iter().any(|place| point.as_bytes().starts_with(place))
+}
 
 /// A finding about a mount of the layout, and what passes it.
 pub(super) fn of_mount(rule: RuleId, mount: &Mount, cases: &[UsedPath]) -> Finding {

@@ -1,13 +1,11 @@
 //! `mount/no-share-named`.
 
-use crate::layout::mount::MountSource;
 use crate::layout::share::Share;
-use crate::rules::mount::{of_mount, server};
+use crate::rules::mount::network::{NetworkMount, network_mounts};
+use crate::rules::mount::server;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
-use crate::words::part::Part;
-use crate::words::remedy::Step;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Protocol;
 use crate::words::text::shown;
@@ -26,38 +24,32 @@ pub static RULE: Rule = Rule {
 
 /// Judges every SMB mount whose source is written out.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
-    let mut findings = Vec::new();
-    for mount in site.layout.mounts.iter().filter(|mount| mount.protocol == Protocol::Smb) {
-        let MountSource::Literal(source) = &mount.from else { continue };
-        let parts = source.raw().split(['/', '\\']).filter(|part| !part.is_empty()).count();
-        let Some(server) = server(source.raw(), mount.protocol).filter(|_| parts < 2) else {
-            continue;
-        };
-        let host = site.host_named(server);
-        let offered =
-            site.layout.shares.iter().filter(|s| Some(&s.host) == host && s.smb.is_some());
-        let offered: Vec<&Share> = offered.collect();
-        let edit = match offered.as_slice() {
-            [one] => {
-                let part = Part::mount(&mount.host, &mount.at);
-                site.layout.set(part, "from", format!("//{server}/{}", one.name.raw()))
-            }
-            many => {
-                let names: Vec<String> = many.iter().map(|share| share.name.to_string()).collect();
-                let one = match names.is_empty() {
-                    true => "a share of it".to_owned(),
-                    false => format!("one of its shares: {}", names.join(", ")),
-                };
-                Step::words(format!("in the layout, name {one} in the source of {}", mount.at))
-            }
-        };
-        let real = format!("name it in what mounts {} as well", mount.at);
-        let steps = vec![edit, Step::on(&mount.host, real)];
-        let server = shown(server.as_bytes());
-        let message = format!("{} is to be mounted from {server}, without a share", mount.at);
-        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
-    }
-    findings
+    let all = network_mounts(site);
+    let all = all.iter().filter(|mount| mount.protocol == Protocol::Smb);
+    all.filter_map(|mount| of_mount(site, cases, mount)).collect()
+}
+
+fn of_mount(site: &Site, cases: &[UsedPath], mount: &NetworkMount) -> Option<Finding> {
+    let source = mount.source.as_ref()?;
+    let parts = source.raw().split(['/', '\\']).filter(|part| !part.is_empty()).count();
+    let server = server(source.raw(), mount.protocol).filter(|_| parts < 2)?;
+    let host = site.host_named(server);
+    let offered = site.layout.shares.iter().filter(|s| Some(&s.host) == host && s.smb.is_some());
+    let offered: Vec<&Share> = offered.collect();
+    let steps = match offered.as_slice() {
+        [one] => mount.set_source(site, &format!("//{server}/{}", one.name.raw())),
+        many => {
+            let names: Vec<String> = many.iter().map(|share| share.name.to_string()).collect();
+            let one = match names.is_empty() {
+                true => "a share of it".to_owned(),
+                false => format!("one of its shares ({})", names.join(", ")),
+            };
+            mount.source_by_hand(&format!("name {one}"))
+        }
+    };
+    let server = shown(server.as_bytes());
+    let message = format!("{} is to be mounted from {server}, without a share", mount.name());
+    Some(mount.finding(&RULE, cases).says(message).remedy(steps))
 }
 
 #[cfg(test)]
@@ -88,7 +80,8 @@ pub(crate) mod tests {
         assert_eq!(from("//granary.lan/media"), "");
         let told = "/mnt/media is to be mounted from granary.lan, without a share → in the layout \
                     line 4: set from = \"//granary.lan/media\" for millrace's mount at /mnt/media; \
-                    on millrace: name it in what mounts /mnt/media as well";
+                    on millrace: write //granary.lan/media as the source into the line of fstab or \
+                    the unit that mounts /mnt/media, and mount it again";
         assert_eq!(from("//granary.lan/"), told);
         assert!(from("\\\\elsewhere").contains("name a share of it"));
     }

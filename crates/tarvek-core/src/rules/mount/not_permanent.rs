@@ -3,6 +3,7 @@
 use crate::facts::configured::Fact;
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::MountEntry;
+use crate::rules::mount::is_made_by_others;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
@@ -25,9 +26,6 @@ pub static RULE: Rule = Rule {
     example: "/mnt/granary/media was mounted by hand last year.",
 };
 
-/// Where engines and desktops mount for themselves.
-const OTHERS: [&[u8]; 4] = [b"/var/lib/", b"/run/", b"/snap/", b"/proc/"];
-
 /// Judges the network mounts of every host whose table and configuration were seen.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
@@ -35,7 +33,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         // Without its units nobody knows what a host mounts at boot.
         let units = facts.documents.iter().any(|document| document.name == "units");
         for mount in facts.mounts.iter().flat_map(|table| table.entries()).filter(|_| units) {
-            let own = !OTHERS.iter().any(|place| mount.point.as_bytes().starts_with(place));
+            let own = !is_made_by_others(&mount.point);
             if mount.network().is_none() || !own || is_permanent(facts, mount) {
                 continue;
             }

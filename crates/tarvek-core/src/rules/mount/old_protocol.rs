@@ -1,6 +1,6 @@
 //! `mount/old-protocol`.
 
-use crate::rules::mount::{of_mount, set_options};
+use crate::rules::mount::network::network_mounts;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
@@ -19,16 +19,14 @@ pub static RULE: Rule = Rule {
     example: "millrace mounts //granary/media with vers=1.0.",
 };
 
-/// Judges every declared mount.
+/// Judges every network mount that names a version.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for mount in &site.layout.mounts {
+    for mount in network_mounts(site) {
         let asked = ["vers", "nfsvers"].iter().find_map(|key| mount.options.value(key));
         let old = match mount.protocol {
             Protocol::Smb => asked.is_some_and(|version| matches!(version, "1" | "1.0")),
-            Protocol::Nfs => {
-                asked.is_some_and(|version| matches!(version, "2")) || mount.options.has("v2")
-            }
+            Protocol::Nfs => asked == Some("2") || mount.options.has("v2"),
             _ => false,
         };
         if !old {
@@ -38,10 +36,9 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             Protocol::Smb => ("SMB 1", "vers=3.1.1"),
             _ => ("NFS 2", "vers=4.2"),
         };
-        let message = format!("{} is mounted with {version}, which is given up", mount.at);
-        let options = mount.options.without(&["vers", "nfsvers", "v2"]).with(&[new]);
-        let steps = set_options(site, mount, &options);
-        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
+        let message = format!("{} is mounted with {version}, which is given up", mount.name());
+        let steps = mount.change_options(site, &["vers", "nfsvers", "v2"], &[new]);
+        findings.push(mount.finding(&RULE, cases).says(message).remedy(steps));
     }
     findings
 }

@@ -1,6 +1,6 @@
 //! `mount/soft-writes`.
 
-use crate::rules::mount::{of_mount, set_options};
+use crate::rules::mount::network::network_mounts;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
@@ -21,21 +21,20 @@ pub static RULE: Rule = Rule {
               met is half a file.",
 };
 
-/// Judges every declared mount.
+/// Judges every writable NFS mount.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for mount in &site.layout.mounts {
+    for mount in network_mounts(site) {
         let soft = mount.options.has("soft") || mount.options.has("softerr");
-        if mount.protocol != Protocol::Nfs || !soft || mount.options.read_only() {
+        if mount.protocol != Protocol::Nfs || !soft || mount.is_read_only {
             continue;
         }
         let message = format!(
             "{} is writable and mounted soft: a write may be lost without a word",
-            mount.at
+            mount.name()
         );
-        let options = mount.options.without(&["soft", "softerr"]).with(&["hard"]);
-        let steps = set_options(site, mount, &options);
-        findings.push(of_mount(&RULE, mount, cases).says(message).remedy(steps));
+        let steps = mount.change_options(site, &["soft", "softerr"], &["hard"]);
+        findings.push(mount.finding(&RULE, cases).says(message).remedy(steps));
     }
     findings
 }

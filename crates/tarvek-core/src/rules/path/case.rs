@@ -3,8 +3,10 @@
 use crate::rules::mount::wrong_source;
 use crate::rules::path::{about, missing_at, respelled};
 use crate::site::join::Site;
+use crate::used::names_in_use::NamesInUse;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
+use crate::words::place::Place;
 use crate::words::remedy::{Command, Step};
 use crate::words::rule::{Rule, Severity};
 
@@ -18,8 +20,8 @@ pub static RULE: Rule = Rule {
     hurts: "Linux filesystems tell Films from films, so the scan finds nothing, although a person \
             who looks through a \
             share from a desktop sees the folder under either spelling.",
-    fix: "Write the exact spelling in the layout and in the service, or rename the folder on the \
-          storage host.",
+    fix: "Write the exact spelling in the layout and in the service; or rename the folder on the \
+          storage host, if nothing else leads through its name.",
     example: "The library's root is /media/Music, the folder is /loft/media/music.",
 };
 
@@ -37,18 +39,26 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
         return vec![finding.because(Some(cause)).remedy("mount what is declared first")];
     }
     let (other, host) = (missing.folder.path.child(other.as_bytes()), &missing.folder.host);
-    let rename = Command::new("mv -n -T").arg(&other).arg(&place.path);
+    let present = Place::new(host, &other);
     let right = missing.other_case.as_ref().unwrap_or(&missing.name);
     let spelled = respelled(site, case, route, &missing.name, right);
-    vec![finding.remedy(spelled).or_else(Step::run(host, rename))]
+    let finding = finding.remedy(spelled);
+    // Whoever uses the name that is there would lose it.
+    let is_in_use = NamesInUse::of(site).get().is_none_or(|names| names.has(&present));
+    if is_in_use {
+        return vec![finding];
+    }
+    let rename = Command::new("mv -n -T").arg(&present.path).arg(&place.path);
+    vec![finding.or_else(Step::run(host, rename))]
 }
 
 #[cfg(test)]
 pub(crate) mod tests {
     use super::RULE;
     use crate::rules::promise::{Promise, done, local, nothing};
-    use crate::tests::Scene;
-    use crate::words::terms::Protocol;
+    use crate::tests::{Scene, mapping, mounts, share};
+    use crate::used::used_path::used_paths;
+    use crate::words::terms::{Access, Protocol};
 
     pub(crate) const PROMISE: Promise =
         Promise { scene: || local(|scene| done(scene.root("/media/Films"))), by_hand: nothing };
@@ -64,5 +74,45 @@ pub(crate) mod tests {
         assert_eq!(scene.messages_of(&RULE), told);
         let mut scene = Scene::over(Protocol::Smb);
         assert_eq!(scene.root("/media/Films").messages_of(&RULE), "");
+    }
+
+    /// Whether renaming the folder is offered, where the root is written in another case.
+    fn offers_rename(change: impl Fn(&mut Scene)) -> bool {
+        let mut scene = Scene::local();
+        scene.root("/media/Films");
+        change(&mut scene);
+        let site = scene.site();
+        let told = super::find(&site, &used_paths(&site)[0]);
+        told[0].or_else.iter().any(|remedy| remedy.to_string().contains("mv -n -T"))
+    }
+
+    #[test]
+    fn a_folder_that_something_else_leads_through_keeps_its_name() {
+        assert!(offers_rename(|_| {}));
+        assert!(!offers_rename(|scene| {
+            let map = mapping("/loft/media/films", "/films", Access::ReadOnly);
+            scene.service("lantern").map.as_mut().unwrap().push(map);
+        }));
+        assert!(!offers_rename(|scene| {
+            scene.layout.shares.push(share("films", "/loft/media/films"));
+        }));
+        let link = |target: &str| {
+            let line = format!("l 0777 0:0 /loft/media/best -> {target}");
+            offers_rename(|scene| done(scene.tree("granary", &line)))
+        };
+        assert!(!link("films"));
+        assert!(!link("/loft/media/films"));
+        assert!(link("music"));
+        let within = |target: &str| {
+            let line = format!("l 0777 0:0 /loft/media/films/best -> {target}");
+            offers_rename(|scene| done(scene.tree("granary", &line)))
+        };
+        assert!(within("Low Water (2003)"), "it goes with the folder");
+        assert!(!within("../films/Low Water (2003)"));
+        assert!(!offers_rename(|scene| {
+            let table =
+                "1 0 0:1 / / ext4 /dev/sda1 rw\n2 1 0:2 / /loft/media/films xfs /dev/sdb1 rw";
+            scene.facts("granary").mounts = Some(mounts(table));
+        }));
     }
 }

@@ -8,7 +8,7 @@ use crate::route::near_miss::near_misses;
 use crate::route::seen_as::seen_as;
 use crate::rules::layout::on_system_disk::on_system_disk;
 use crate::rules::mount::wrong_source;
-use crate::rules::path::{about, missing_at, respelled, swapped};
+use crate::rules::path::{about, missing_at, respelled, swapped, written_as_host_path};
 use crate::site::join::Site;
 use crate::used::used_path::{Use, UsedPath};
 use crate::words::finding::Finding;
@@ -35,7 +35,7 @@ pub static RULE: Rule = Rule {
 /// Judges one place that a service uses.
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some((route, missing)) = missing_at(case) else { return Vec::new() };
-    if missing.other_case.is_some() {
+    if missing.other_case.is_some() || written_as_host_path::meant(site, case).is_some() {
         return Vec::new();
     }
     let place = missing.folder.child(&missing.name);

@@ -2,6 +2,7 @@
 
 use crate::layout::mapping::{Declared, MapSource};
 use crate::remedy::apply_on_host::set_in_service;
+use crate::rules::path::written_as_host_path;
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
@@ -27,6 +28,9 @@ pub static RULE: Rule = Rule {
 
 /// Judges one root.
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
+    if written_as_host_path::meant(site, case).is_some() {
+        return Vec::new();
+    }
     let (part, key) = case.part();
     let by_name = describe_fault(site, &case.root, "the root", (part, key), || case.finding(&RULE));
     // What `..` comes to by name may be nowhere; perhaps it was only one too many.

@@ -1,9 +1,9 @@
 //! `path/uncovered`.
 
 use crate::layout::service::Service;
-use crate::remedy::apply_on_host::{recreate_container, set_in_service};
+use crate::remedy::apply_on_host::recreate_container;
 use crate::route::end::End;
-use crate::rules::path::swapped;
+use crate::rules::path::{swapped, written_as_host_path};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
@@ -31,19 +31,19 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let Some(route) = &case.route else { return Vec::new() };
     let End::Uncovered { mapped } = &route.end else { return Vec::new() };
+    if written_as_host_path::meant(site, case).is_some() {
+        return Vec::new();
+    }
     let service = &case.service.name;
     let message =
         format!("no mapping of {service} covers {}; it maps {}", route.asked, listed(mapped));
     let finding = case.finding_at_end(&RULE, route).says(message);
-    let written = written_as_seen(case.service, &route.asked).into_iter().map(|path| {
-        Remedy::of(vec![case.name_instead(site, &path), set_in_service(case.service, case.what())])
-    });
     let swapped = (!site.is_trial).then(|| swapped(site, case)).flatten().map(Remedy::of);
     let add = Remedy::of(vec![
         Step::words(mapping_to_add(case.service, &route.asked)),
         recreate_container(case.service),
     ]);
-    let mut all = written.chain(swapped).chain([add]);
+    let mut all = swapped.into_iter().chain([add]);
     let first = all.next().unwrap_or_default();
     vec![all.fold(finding.remedy(first), Finding::or_else)]
 }
@@ -53,12 +53,6 @@ fn listed(paths: &[AbsPath]) -> String {
         [] => "nothing".to_owned(),
         paths => paths.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
     }
-}
-
-/// The path as the service sees it, if the root was written as the host sees it.
-fn written_as_seen(service: &Service, root: &AbsPath) -> Option<AbsPath> {
-    let folders = service.maps().iter().filter_map(|map| map.folder());
-    folders.into_iter().find_map(|(from, to)| Some(to.join(root.below(from)?)))
 }
 
 fn mapping_to_add(service: &Service, root: &AbsPath) -> String {
@@ -78,23 +72,22 @@ fn mapping_to_add(service: &Service, root: &AbsPath) -> String {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::RULE;
-    use crate::rules::promise::{Promise, done, local, nothing};
+    use crate::rules::promise::{Promise, done, local};
     use crate::tests::{Scene, mapping};
     use crate::words::terms::Access;
 
     pub(crate) const PROMISE: Promise = Promise {
-        scene: || local(|scene| done(scene.root("/loft/media/films"))),
-        by_hand: nothing,
+        scene: || local(|scene| done(scene.root("/mediax/films"))),
+        by_hand: |scene| {
+            let map = mapping("/loft/media", "/mediax", Access::ReadOnly);
+            scene.service("lantern").map.as_mut().unwrap().push(map);
+        },
     };
 
     #[test]
-    fn the_hosts_path_is_turned_into_the_services() {
+    fn what_no_mapping_covers_is_told_with_what_there_is() {
         let mut scene = Scene::local();
         assert_eq!(scene.messages_of(&RULE), "");
-        let told = "no mapping of lantern covers /loft/media/films; it maps /media → in the layout \
-                    line 7: change root /loft/media/films of lantern's library Films to \
-                    /media/films; on granary: set it as the root in lantern as well";
-        assert_eq!(scene.root("/loft/media/films").messages_of(&RULE), told);
         let told = "no mapping of lantern covers /mediax/films; it maps /media → add to the map of \
                     lantern: { from = \"<host folder>\", to = \"/mediax/films\", access = \"ro\" \
                     }; or did you mean /media?; on granary: recreate lantern's container with this \

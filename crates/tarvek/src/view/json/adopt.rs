@@ -93,6 +93,10 @@ enum Kind {
         network: Option<String>,
         #[serde(skip_serializing_if = "Option::is_none")]
         image: Option<String>,
+        /// Paths whose mounts are there before it starts.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        #[schemars(default)]
+        waits_for: Vec<String>,
         /// Further groups, where there are some.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         #[schemars(default)]
@@ -301,6 +305,7 @@ impl From<&Fact> for Kind {
                 userns,
                 network,
                 image,
+                waits_for,
                 is_host,
             }) => Self::Service {
                 service: without_secrets(name),
@@ -310,6 +315,7 @@ impl From<&Fact> for Kind {
                 umask: octal(*umask),
                 network: maybe(network.as_ref()),
                 image: maybe(image.as_ref()),
+                waits_for: waits_for.iter().map(|path| lossy(path)).collect(),
                 groups: names(groups),
                 userns: maybe(userns.as_ref()),
                 is_host: *is_host,
