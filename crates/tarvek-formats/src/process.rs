@@ -2,9 +2,10 @@
 //! sees of its host.
 
 use tarvek_core::facts::configured::{Configured, Fact, MappingFact, ServiceFact};
-use tarvek_core::facts::mounts::MountTable;
+use tarvek_core::facts::mounts::{MountEntry, MountTable};
 use tarvek_core::kernel::subject::{IdMap, IdRange};
 use tarvek_core::words::name::Name;
+use tarvek_core::words::path::AbsPath;
 use tarvek_core::words::spot::Spot;
 
 use crate::mountinfo;
@@ -107,6 +108,16 @@ const MADE_UP: [&str; 12] = [
 ];
 
 impl Running {
+    /// Whether it is what a layout has as a service: it lives in a root of its own, as containers
+    /// do, or it is shown a folder that its host has elsewhere, or otherwise, and that may hold
+    /// media. Many a daemon has mounts of its own only to be kept from the system's.
+    pub fn is_service(&self, host: &MountTable) -> bool {
+        let is_contained = self.mounts.root().is_none_or(|root| {
+            host.shows(root, &root.point, |_, _| true) != Some(AbsPath::root())
+        });
+        is_contained || self.mounts.entries().iter().any(|entry| shows_media(entry, host))
+    }
+
     /// The same as a service: what it sees of its host's files, and who it is.
     pub fn facts(&self, host: &MountTable) -> Vec<Configured> {
         let spot = |name: &str| Spot { file: format!("/proc/{}/{name}", self.pid).into(), line: 1 };
@@ -164,6 +175,14 @@ impl Running {
         }
         facts
     }
+}
+
+/// Whether a mount shows what may hold media, and not as its host has it mounted anyway.
+fn shows_media(entry: &MountEntry, host: &MountTable) -> bool {
+    let Some(from) = host.shows(entry, &entry.point, |_, _| true) else { return false };
+    let own = host.mounted_at(&entry.point);
+    let is_as_on_host = from == entry.point && own.is_some_and(|own| own.access() == entry.access());
+    !is_as_on_host && !from.is_of_the_system() && !entry.point.is_of_the_system()
 }
 
 /// Names for processes, of which no two are the same.
@@ -239,6 +258,31 @@ mod tests {
         );
         assert_eq!(facts.len(), 2);
         assert_eq!(Status::read("Uid:\t1\t2\t3\n"), None);
+    }
+
+    #[test]
+    fn a_daemon_is_no_service_for_the_mounts_that_guard_it() {
+        let host = "1 0 8:1 / / rw - ext4 /dev/sda rw\n2 1 8:2 / /mnt/media rw - xfs /dev/sdb rw\n";
+        let is_service = |table: &str| {
+            let running = Running {
+                pid: 1,
+                status: Status::default(),
+                ids: None,
+                mounts: mountinfo::read(table.as_bytes()).unwrap(),
+                name: "x".into(),
+            };
+            running.is_service(&mountinfo::read(host.as_bytes()).unwrap())
+        };
+        assert!(!is_service(host), "all mounts of its host");
+        let private = "3 1 8:1 /tmp/private /tmp rw - ext4 /dev/sda rw\n\
+                       4 1 8:1 /run/none /home ro - ext4 /dev/sda rw\n";
+        assert!(!is_service(&format!("{host}{private}")));
+        let own = "3 1 8:1 /srv/films /srv/films rw - ext4 /dev/sda rw\n";
+        assert!(is_service(&format!("{host}{own}")), "it is let write there");
+        let kept = host.replace("/mnt/media rw", "/mnt/media ro");
+        assert!(is_service(&kept), "it is kept from writing there");
+        assert!(is_service("1 0 0:40 / / rw - overlay overlay rw\n"), "its root is its own");
+        assert!(is_service("1 0 8:1 /srv/root / rw - ext4 /dev/sda rw\n"), "its root is elsewhere");
     }
 
     #[test]

@@ -243,14 +243,28 @@ impl Process {
     }
 }
 
-/// What runs on this machine in mounts of its own, each tree of processes as a service: named after
-/// its unit or program, with what it sees of the host's files. Also how many processes may not be
-/// looked at.
-pub fn running() -> (Configuration, usize) {
+/// What runs on this machine in mounts of its own.
+#[derive(Debug, Default)]
+pub struct Services {
+    /// Each tree of processes that may be a service of a layout: named after its unit or program,
+    /// with what it sees of the host's files.
+    pub configuration: Configuration,
+    /// Those that have mounts of their own and no media in them.
+    pub others: Vec<Name>,
+    /// How many processes may not be looked at.
+    pub unseen: usize,
+}
+
+/// Looks at all processes.
+pub fn running() -> Services {
     let (found, unseen) = spaces();
     let host = crate::mounts::own_mounts().unwrap_or_default();
-    let facts = found.iter().flat_map(|running| running.facts(&host)).collect();
-    (Configuration { facts, ..Configuration::default() }, unseen)
+    let (services, others): (Vec<Running>, Vec<Running>) =
+        found.into_iter().partition(|running| running.is_service(&host));
+    let facts = services.iter().flat_map(|running| running.facts(&host)).collect();
+    let others = others.into_iter().map(|running| running.name).collect();
+    let configuration = Configuration { facts, ..Configuration::default() };
+    Services { configuration, others, unseen }
 }
 
 /// One process of each mount namespace other than the own one, and how many processes may not be

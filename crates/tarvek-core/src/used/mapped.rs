@@ -8,12 +8,6 @@ use crate::route::places;
 use crate::site::join::Site;
 use crate::words::path::AbsPath;
 
-/// Where a system keeps what is its own (`hier(7)`): no media lies there.
-const OF_THE_SYSTEM: [&[u8]; 13] = [
-    b"/bin", b"/boot", b"/dev", b"/etc", b"/lib", b"/lib64", b"/proc", b"/run", b"/sbin", b"/sys",
-    b"/tmp", b"/usr", b"/var",
-];
-
 /// A mapping with the way through it.
 #[derive(Debug)]
 pub(crate) struct Mapped<'s> {
@@ -49,11 +43,7 @@ fn may_hold_media(service: &Service, mapping: &Mapping) -> bool {
         MapSource::Volume(_) => false,
         MapSource::Folder(from) => from.path.as_ref().is_ok_and(|from| {
             let is_config = service.config.as_ref().is_some_and(|config| from.within(config));
-            let is_system = OF_THE_SYSTEM.iter().any(|top| {
-                let rest = from.as_bytes().strip_prefix(*top);
-                rest.is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
-            });
-            !is_config && !is_system && *from != AbsPath::root()
+            !is_config && !from.is_of_the_system()
         }),
     }
 }

@@ -63,6 +63,16 @@ impl AbsPath {
         Ok(path)
     }
 
+    /// Whether a system keeps there what is its own (`hier(7)`), so that no media lies there; the root
+    /// is part of it, and what is below the root is not because of that.
+    pub fn is_of_the_system(&self) -> bool {
+        const TOPS: [&[u8]; 13] = [
+            b"bin", b"boot", b"dev", b"etc", b"lib", b"lib64", b"proc", b"run", b"sbin", b"sys",
+            b"tmp", b"usr", b"var",
+        ];
+        self.components().next().is_none_or(|top| TOPS.contains(&top))
+    }
+
     /// Reads a path as a client writes it: `M:\films` and `M:/films` become `/M:/films`, so that a
     /// drive letter is the first component, and so is the server of `\\server\share\films` with its
     /// two backslashes; any other path is read by [`AbsPath::new`].

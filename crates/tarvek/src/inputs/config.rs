@@ -14,7 +14,7 @@ use tarvek_formats::config::recognise::{Format, recognise};
 use tarvek_formats::config::{self, Around, File};
 use tarvek_formats::mistake::Refused;
 use tarvek_host::observe;
-use tarvek_host::process::running as processes;
+use tarvek_host::process::{Services, running as processes};
 
 use super::files::{file_beneath, name_of, small_file};
 use crate::outcome::Failure;
@@ -35,6 +35,8 @@ pub(crate) struct Configured {
     /// Files of folders that are no configuration that is known, by host; files of variables belong
     /// to others.
     pub(crate) passed_over: Vec<(Name, Name)>,
+    /// What runs in mounts of its own, and has no media in them.
+    pub(crate) daemons: Vec<Name>,
     /// Files that are broken as a whole.
     pub(crate) refused: Vec<Refused>,
     /// What could not be read at all, or is no configuration that is known.
@@ -239,16 +241,15 @@ pub(crate) fn of_this_machine() -> Result<Configured, Failure> {
         Follower::new(&Following::default(), files.iter().map(|(_, f)| f.path.as_path()))?;
     let (mut configuration, refused) = follower.configuration(&files);
     read.refused = refused;
-    let (facts, _) = processes();
-    configuration.facts.extend(facts.facts);
+    configuration.facts.extend(processes().configuration.facts);
     read.hosts.push((own, configuration));
     Ok(read)
 }
 
 /// Reads what runs on this machine in mounts of its own, as services.
 pub(crate) fn running() -> Result<Configured, Failure> {
-    let (configuration, unseen) = processes();
-    let mut read = Configured::default();
+    let Services { configuration, others, unseen } = processes();
+    let mut read = Configured { daemons: others, ..Configured::default() };
     if configuration.facts.is_empty() && unseen > 0 {
         let message = format!(
             "{unseen} processes may not be looked at, and none of the others has mounts of its own"
@@ -274,6 +275,7 @@ impl Configured {
         }
         self.files.extend(other.files);
         self.passed_over.extend(other.passed_over);
+        self.daemons.extend(other.daemons);
         self.refused.extend(other.refused);
         self.failures.extend(other.failures);
     }
