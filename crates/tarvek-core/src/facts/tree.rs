@@ -18,6 +18,10 @@ use crate::kernel::entry::{EntryKind, Meta, Project};
 use crate::kernel::object::Object;
 use crate::words::path::AbsPath;
 
+/// The folder in which files wait that were taken away. What is in it is nobody's any more: it is
+/// neither waste nor media, and nobody's rights are judged by it.
+pub const HELD: &str = ".tarvek-held";
+
 /// An entry's number in its tree.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct NodeId(pub u32);
@@ -296,7 +300,7 @@ impl Tree {
         Lookup::Found(here)
     }
 
-    /// An entry and everything below it; a folder stands before what it holds.
+    /// An entry and everything below it, but what is held; a folder stands before what it holds.
     pub fn below(&self, top: NodeId) -> impl Iterator<Item = NodeId> {
         self.below_but(top, |_| false)
     }
@@ -310,7 +314,8 @@ impl Tree {
         let mut todo = vec![top];
         std::iter::from_fn(move || {
             let node = todo.pop()?;
-            todo.extend(self.children(node).filter(|child| !left_out(*child)));
+            let is_held = |child: &NodeId| self.name(*child) == HELD.as_bytes();
+            todo.extend(self.children(node).filter(|child| !is_held(child) && !left_out(*child)));
             Some(node)
         })
     }

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::OnceLock;
 
 use crate::facts::host::HostFacts;
-use crate::facts::tree::{Listing, Lookup, NodeId, Tree};
+use crate::facts::tree::{HELD, Listing, Lookup, NodeId, Tree};
 use crate::kernel::entry::{EntryKind, Meta};
 use crate::site::join::Site;
 use crate::words::name::Name;
@@ -13,9 +13,6 @@ use crate::words::place::Place;
 use crate::words::prefer::Prefer;
 use crate::words::terms::Kind;
 use crate::words::word::words;
-
-/// The folder in which files wait that were taken away. What is in it is nobody's waste.
-pub const HELD: &str = ".tarvek-held";
 
 /// Where a check of a filesystem puts files whose names were lost (`e2fsck(8)`): not to be judged
 /// by their names.

@@ -22,7 +22,7 @@ use crate::observe::own_uid;
 use crate::walk;
 
 /// The journal's name in its folder.
-const NAME: &str = "journal";
+pub(super) const NAME: &str = "journal";
 /// What is read of one at most.
 const MOST: u64 = 1 << 30;
 /// Room that is there for lines before a step is begun, so that its end can be written down on a
@@ -193,6 +193,10 @@ impl Journal {
         }
         rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)
             .map_err(|_| "another reclaim works in it; wait until that is done".to_owned())?;
+        // Whoever had the lock may have taken the folder away.
+        if file.metadata().map_err(unreadable)?.nlink() != 1 {
+            return Err("it was just taken away, with nothing held in it; do this again".to_owned());
+        }
         let mut journal =
             Self { file, length: 0, reserved: 0, last, broken: None, steps: BTreeMap::new() };
         let head = journal.read()?;

@@ -9,9 +9,10 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
+use tarvek_core::words::path::AbsPath;
 use tarvek_formats::review::Review;
 
-use super::journal::Stage;
+use super::journal::{PathText, Stage};
 use super::quarantine::Quarantine;
 use crate::observe::own_uid;
 
@@ -32,6 +33,59 @@ struct Entry {
     library: String,
     bytes: u64,
     when: i64,
+    /// What was purged, and the inode that it had: a review that names it again is told so.
+    path: PathText,
+    inode: u64,
+    /// Whether it was a folder; then it is counted as no file.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    folder: bool,
+}
+
+impl Entry {
+    /// What makes it the only one of its kind: a holding folder may have the inode of an earlier
+    /// one.
+    fn key(&self) -> (String, u64, u64, i64) {
+        let (filesystem, inode, step) = self.step.clone();
+        (filesystem, inode, step, self.when)
+    }
+}
+
+/// The holding folders that the lines of a review may have led to, but those that can't be used.
+fn quarantines_of(review: &Review) -> Vec<Quarantine> {
+    let mut seen = HashSet::new();
+    let mut all = Vec::new();
+    for row in &review.rows {
+        let folders = std::iter::successors(row.path.parent(), AbsPath::parent);
+        let is_inside = |folder: &AbsPath| row.root.as_ref().is_none_or(|root| folder.within(root));
+        for folder in folders.take_while(is_inside) {
+            if !seen.insert(folder.clone()) {
+                break;
+            }
+            if let Ok(Some(quarantine)) = Quarantine::open(&folder, false) {
+                all.push(quarantine);
+            }
+        }
+    }
+    all
+}
+
+/// What was purged of a holding folder.
+fn purged_of(quarantine: &Quarantine) -> Result<Vec<Entry>, String> {
+    let (filesystem, inode) = quarantine.identity()?;
+    let steps = quarantine.journal.steps.iter();
+    let purged = steps.filter_map(|(step, known)| {
+        let Stage::Purged(bytes) = known.stage else { return None };
+        Some(Entry {
+            step: (filesystem.clone(), inode, *step),
+            library: known.intent.library.clone(),
+            bytes,
+            when: known.when,
+            path: known.intent.path.clone(),
+            inode: known.intent.was.inode,
+            folder: known.intent.was.folder,
+        })
+    });
+    Ok(purged.collect())
 }
 
 /// The ledger of whoever runs it.
@@ -99,36 +153,11 @@ impl Ledger {
     /// # Errors
     /// If it can't be read or written.
     pub fn settle(&self, review: &Review) -> Result<(), String> {
-        let entries = self.read()?;
-        let known: HashSet<(String, u64, u64)> =
-            entries.into_iter().map(|entry| entry.step).collect();
+        let known: HashSet<_> = self.read()?.iter().map(Entry::key).collect();
         let mut new = Vec::new();
-        let mut seen = HashSet::new();
-        for row in &review.rows {
-            let folders = std::iter::successors(row.path.parent(), |folder| folder.parent());
-            for folder in folders
-                .take_while(|folder| row.root.as_ref().is_none_or(|root| folder.within(root)))
-            {
-                if !seen.insert(folder.clone()) {
-                    break;
-                }
-                let Ok(Some(quarantine)) = Quarantine::open(&folder, false) else { continue };
-                let (filesystem, inode) = quarantine.identity()?;
-                for (step, of) in &quarantine.journal.steps {
-                    let held = (filesystem.clone(), inode, *step);
-                    if let Stage::Purged(bytes) = of.stage
-                        && !of.intent.was.folder
-                        && !known.contains(&held)
-                    {
-                        new.push(Entry {
-                            step: held,
-                            library: of.intent.library.clone(),
-                            bytes,
-                            when: of.when,
-                        });
-                    }
-                }
-            }
+        for quarantine in quarantines_of(review) {
+            let purged = purged_of(&quarantine)?;
+            new.extend(purged.into_iter().filter(|entry| !known.contains(&entry.key())));
         }
         if new.is_empty() {
             return Ok(());
@@ -170,13 +199,36 @@ impl Ledger {
         file.write_all(&text).and_then(|()| file.sync_all()).map_err(told)
     }
 
+    /// Takes the holding folders of a review away in which nothing is held any more, once all that
+    /// was purged from them is written down here.
+    ///
+    /// # Errors
+    /// If it can't be read, or one of them can't be taken away.
+    pub fn take_away_empty(&self, review: &Review) -> Result<(), String> {
+        let known: HashSet<_> = self.read()?.iter().map(Entry::key).collect();
+        for quarantine in quarantines_of(review) {
+            if purged_of(&quarantine)?.iter().all(|entry| known.contains(&entry.key())) {
+                quarantine.take_away()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What was purged, by path and the inode that it had.
+    ///
+    /// # Errors
+    /// If it can't be read.
+    pub fn purged(&self) -> Result<HashSet<(AbsPath, u64)>, String> {
+        Ok(self.read()?.into_iter().map(|entry| (entry.path.0, entry.inode)).collect())
+    }
+
     /// What was taken back, by library.
     ///
     /// # Errors
     /// If it can't be read.
     pub fn total(&self) -> Result<Vec<ReclaimedFromLibrary>, String> {
         let mut all: BTreeMap<String, ReclaimedFromLibrary> = BTreeMap::new();
-        for entry in self.read()? {
+        for entry in self.read()?.into_iter().filter(|entry| !entry.folder) {
             let taken = all.entry(entry.library.clone()).or_insert_with(|| ReclaimedFromLibrary {
                 library: entry.library,
                 since: entry.when,

@@ -6,11 +6,11 @@ use std::os::fd::{AsFd, OwnedFd};
 use rustix::fs::{AtFlags, Mode, StatxFlags};
 use rustix::io::Errno;
 use tarvek_core::kernel::entry::Project;
-use tarvek_core::waste::inventory::HELD;
+use tarvek_core::facts::tree::HELD;
 use tarvek_core::words::path::AbsPath;
 
 use super::entry::{FOLDER, Pinned, names_in, open_folder, why};
-use super::journal::{Journal, KnownStep};
+use super::journal::{self, Journal, KnownStep, Stage};
 use crate::filesystem::identity;
 use crate::observe::own_uid;
 use crate::project;
@@ -123,6 +123,32 @@ impl Quarantine {
             ));
         }
         Ok(journal.map(|journal| Self { above: above.clone(), folder, journal }))
+    }
+
+    /// Takes it away with its journal, if nothing is held in it any more and every step is at its
+    /// end. Nobody else works in it meanwhile: the journal is locked, and whoever opened it before
+    /// finds that it has no name any more.
+    ///
+    /// # Errors
+    /// Why it is still there.
+    pub(super) fn take_away(self) -> Result<(), String> {
+        let path = self.path();
+        let told = |error: Errno| format!("{path} can't be taken away: {}", why(error));
+        let is_over = |known: &KnownStep| matches!(known.stage, Stage::Over | Stage::Purged(_));
+        let names = names_in(&self.folder).map_err(told)?;
+        let is_empty = names.iter().all(|name| name == journal::NAME.as_bytes());
+        let up = open_folder(&self.above).map_err(told)?;
+        let is_own = Pinned::at(&up, HELD.as_bytes()).is_ok_and(|found| {
+            walk::stat_now(self.folder.as_fd())
+                .is_ok_and(|own| (own.device, own.inode) == (found.meta.device, found.meta.inode))
+        });
+        if !is_empty || !is_own || !self.journal.steps.values().all(is_over) {
+            return Ok(());
+        }
+        rustix::fs::unlinkat(&self.folder, journal::NAME, AtFlags::empty()).map_err(told)?;
+        // An empty folder is all that this can remove.
+        rustix::fs::unlinkat(&up, HELD, AtFlags::REMOVEDIR).map_err(told)?;
+        rustix::fs::fsync(&up).map_err(told)
     }
 
     /// The filesystem that it lies on, and its inode there.

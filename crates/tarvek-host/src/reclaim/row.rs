@@ -4,7 +4,8 @@ use std::collections::HashSet;
 
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::waste::group::{Waste, is_id_of};
-use tarvek_core::waste::inventory::{HELD, LOST_AND_FOUND};
+use tarvek_core::facts::tree::HELD;
+use tarvek_core::waste::inventory::LOST_AND_FOUND;
 use tarvek_core::waste::pattern::Patterns;
 use tarvek_core::waste::versions::title_at;
 use tarvek_core::words::path::{AbsPath, components};

@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::group::Decision;
-use tarvek_core::waste::inventory::HELD;
+use tarvek_core::facts::tree::HELD;
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::review::{Review, Row};
 
@@ -21,7 +21,7 @@ use super::purge::{PurgedStep, ctime_tells};
 use super::quarantine::{Quarantine, folder_above, held_name};
 use super::row::{OwnChanges, check_file, check_line, is_line_of};
 use super::step::{Operation, ReclaimReport, SiteKnowledge, Step, StepState};
-use super::undo::{Restored, give_back, settle, undo};
+use super::undo::{PURGED, Restored, give_back, settle, undo};
 use crate::contents::{Holders, shared_of};
 use crate::walk::{self, Watch};
 
@@ -41,6 +41,9 @@ pub enum Mode {
 /// What is asked for.
 #[derive(Clone, Copy, Debug)]
 pub struct Request<'a> {
+    /// What was purged by now, by path and the inode that it had: the holding folder that knew it is
+    /// gone with the last of it.
+    pub purged: &'a HashSet<(AbsPath, u64)>,
     pub review: &'a Review,
     /// The name of this machine in it.
     pub host: &'a str,
@@ -59,6 +62,7 @@ pub fn reclaim(request: &Request, site: &dyn SiteKnowledge, watch: &Watch) -> Re
         watch,
         quarantines: BTreeMap::new(),
         broken: BTreeMap::new(),
+        kept: kept_in(request.review),
         earlier: HashMap::new(),
         own: OwnChanges::new(),
         report: ReclaimReport::default(),
@@ -72,6 +76,12 @@ pub fn reclaim(request: &Request, site: &dyn SiteKnowledge, watch: &Watch) -> Re
     run.finish()
 }
 
+/// Groups of a review, with the inodes of files that it keeps in them.
+fn kept_in(review: &Review) -> HashSet<(&str, u64)> {
+    let kept = review.rows.iter().filter(|row| row.decision == Decision::Keep);
+    kept.filter_map(|row| Some((row.group.as_str(), row.inode?))).collect()
+}
+
 struct Run<'a> {
     request: &'a Request<'a>,
     site: &'a dyn SiteKnowledge,
@@ -80,6 +90,8 @@ struct Run<'a> {
     quarantines: BTreeMap<AbsPath, Quarantine>,
     /// Holding folders that can't be used, and why.
     broken: BTreeMap<AbsPath, String>,
+    /// Groups, with the inodes of files that the review keeps in them.
+    kept: HashSet<(&'a str, u64)>,
     /// Steps of earlier runs, by path.
     earlier: HashMap<AbsPath, Vec<KnownStep>>,
     own: OwnChanges,
@@ -259,9 +271,16 @@ impl Run<'_> {
 
     /// Whether a line was done before, and nothing has changed since.
     fn done_before(&self, row: &Row, operation: Operation) -> bool {
-        let Some(earlier) = self.earlier.get(&row.path) else { return false };
         let now =
             Location::open(row.root.as_ref(), &row.path).and_then(|location| location.pin_or_why());
+        if self.was_purged(row) {
+            return match (operation, &now) {
+                (Operation::Link, Ok(now)) => self.is_kept(row, now),
+                (_, Ok(_)) => false,
+                (_, Err(_)) => true,
+            };
+        }
+        let Some(earlier) = self.earlier.get(&row.path) else { return false };
         let is_done = |known: &KnownStep| {
             known.intent.operation() == operation
                 && (known.stage.held_identity().is_some()
@@ -276,6 +295,17 @@ impl Run<'_> {
                 }
         };
         earlier.iter().any(is_done)
+    }
+
+    /// Whether what a line speaks of was purged.
+    fn was_purged(&self, row: &Row) -> bool {
+        row.inode.is_some_and(|inode| self.request.purged.contains(&(row.path.clone(), inode)))
+    }
+
+    /// Whether a file is one that the review keeps in the group of a line.
+    fn is_kept(&self, row: &Row, file: &Pinned) -> bool {
+        let inode = file.meta.inode.filter(|inode| Some(*inode) != row.inode);
+        inode.is_some_and(|inode| self.kept.contains(&(row.group.as_str(), inode)))
     }
 
     /// Does what a line says, or shows it.
@@ -506,12 +536,6 @@ impl Run<'_> {
             .map(|known| (known.intent.path.0.clone(), Some(known.intent.was.inode)))
             .collect();
         let review = self.request.review;
-        let kept: HashSet<(&str, u64)> = review
-            .rows
-            .iter()
-            .filter(|row| row.decision == Decision::Keep)
-            .filter_map(|row| Some((row.group.as_str(), row.inode?)))
-            .collect();
         for row in &review.rows {
             let takes = matches!(row.decision, Decision::Drop | Decision::Link);
             let is_own = row.host.is_empty() || row.host == self.request.host;
@@ -522,17 +546,16 @@ impl Run<'_> {
                 .and_then(|location| location.pin_or_why());
             let what = match &now {
                 Err(_) => "it is not there",
-                Ok(now)
-                    if now.meta.inode != row.inode
-                        && now
-                            .meta
-                            .inode
-                            .is_some_and(|inode| kept.contains(&(row.group.as_str(), inode))) =>
-                {
-                    "it is a link of the file that is kept"
-                }
+                Ok(now) if self.is_kept(row, now) => "it is a link of the file that is kept",
                 Ok(_) => continue,
             };
+            if self.was_purged(row) {
+                // Only who wants it back has to hear of it.
+                if self.request.mode == Mode::Undo {
+                    self.report.refuse(row.path.as_bytes(), Operation::Drop, PURGED.to_owned());
+                }
+                continue;
+            }
             let root = row.root.clone().or_else(|| row.path.parent()).unwrap_or_else(AbsPath::root);
             let why = format!(
                 "{what}, and no holding folder below {root} knows of it: if one ({HELD}) was \

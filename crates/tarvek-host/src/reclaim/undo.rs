@@ -162,6 +162,9 @@ pub(super) fn settle(quarantine: &mut Quarantine, step: u64) -> Result<(), Strin
     Err(fault)
 }
 
+/// Why nothing can be put back.
+pub(super) const PURGED: &str = "it was purged: nothing is held of it";
+
 /// Puts back what a step took away; `None` if it took nothing.
 pub(super) fn undo(quarantine: &mut Quarantine, step: u64, yes: bool) -> Option<Step> {
     let known = quarantine.journal.steps.get(&step)?.clone();
@@ -169,10 +172,7 @@ pub(super) fn undo(quarantine: &mut Quarantine, step: u64, yes: bool) -> Option<
     match known.stage {
         Stage::Over => return None,
         Stage::Purged(_) => {
-            return told(
-                StepState::Refused,
-                Some("it was purged: nothing is held of it".to_owned()),
-            );
+            return told(StepState::Refused, Some(PURGED.to_owned()));
         }
         _ if !yes => return told(StepState::Planned, None),
         _ => {}

@@ -1,5 +1,6 @@
 //! `tarvek reclaim`.
 
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::atomic::Ordering;
 
@@ -31,7 +32,15 @@ pub(super) fn run(
         _ => Mode::Do,
     };
     let site = LiveSite::new(globals)?;
+    // Whoever has no state folder has purged nothing that could be remembered.
+    let ledger = Ledger::usual();
+    let purged = ledger.as_ref().map_or_else(|_| Ok(HashSet::new()), Ledger::purged);
+    let purged = purged.unwrap_or_else(|why| {
+        screen.complain(&format!("what was purged before is not known: {why}\n"));
+        HashSet::new()
+    });
     let request = Request {
+        purged: &purged,
         review: &review,
         host: site.host().raw(),
         mode,
@@ -45,7 +54,10 @@ pub(super) fn run(
         Mode::Undo | Mode::Purge => 0,
     };
     if args.yes && mode == Mode::Purge {
-        let kept = Ledger::usual().and_then(|ledger| ledger.settle(&review));
+        let kept = ledger.and_then(|ledger| {
+            ledger.settle(&review)?;
+            ledger.take_away_empty(&review)
+        });
         if let Err(why) = kept {
             screen.complain(&format!(
                 "the running total is not up to date: {why}\n        the next \
