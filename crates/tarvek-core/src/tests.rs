@@ -456,7 +456,14 @@ impl Scene {
         path: &str,
         change: impl Fn(&mut Meta),
     ) -> &mut Self {
-        change(&mut self.entry(host, path).meta);
+        let entry = self.entry(host, path);
+        change(&mut entry.meta);
+        // As a kernel does, of which mode and ACL are one.
+        if let Some(acl) = entry.extras.acl.take() {
+            let mut object = Object { acl: Some(Cow::Owned(acl)), ..Object::plain(entry.meta) };
+            object.set_mode(entry.meta.mode);
+            entry.extras.acl = object.acl.map(Cow::into_owned);
+        }
         self
     }
 
@@ -466,9 +473,13 @@ impl Scene {
         self.change(host, path, |meta| meta.flags = Some(Flags { immutable, append }))
     }
 
-    /// Gives an entry an access ACL.
+    /// Gives an entry an access ACL; its mode then says the same, as a kernel keeps it.
     pub(crate) fn acl(&mut self, host: &str, path: &str, acl: Acl) -> &mut Self {
-        self.entry(host, path).extras.acl = Some(acl);
+        let entry = self.entry(host, path);
+        let mut object = Object::plain(entry.meta);
+        object.set_acl(acl);
+        entry.meta = object.meta;
+        entry.extras.acl = object.acl.map(Cow::into_owned);
         self
     }
 
@@ -518,7 +529,7 @@ impl Scene {
     pub(crate) fn run(&mut self, host: &str, words: &[&str]) {
         let id = |text: &str| text.parse::<u32>().unwrap();
         match words {
-            ["setsebool", "-P", ..] => {}
+            ["setsebool", "-P", ..] | ["mount", "-o", "remount,noatime", _] => {}
             ["mkdir", path] => {
                 self.tree(host, &format!("d 0755 0:0 {path}"));
             }
@@ -560,20 +571,49 @@ impl Scene {
                 let all = table.entries().iter().chain(new.entries());
                 self.facts(host).mounts = Some(MountTable::new(all.cloned().collect()));
             }
+            ["mount", "-o", remount, path] if remount.starts_with("remount,") => {
+                let table = self.facts(host).mounts.take().unwrap();
+                let (of_bind, access) = (remount.contains("bind"), &remount[remount.len() - 2..]);
+                let entries = table.entries().iter().cloned().map(|mut entry| {
+                    if entry.point == abs(path) {
+                        let options =
+                            if of_bind { &mut entry.options } else { &mut entry.super_options };
+                        *options = options.without(&["ro", "rw"]).with(&[access]);
+                    }
+                    entry
+                });
+                self.facts(host).mounts = Some(MountTable::new(entries.collect()));
+            }
+            ["chattr", flags, path] => {
+                let mut own = self.entry(host, path).meta.flags.unwrap_or_default();
+                let is_set = flags.starts_with('+');
+                for (letter, flag) in [('i', &mut own.immutable), ('a', &mut own.append)] {
+                    if flags.contains(letter) {
+                        *flag = is_set;
+                    }
+                }
+                self.change(host, path, |meta| meta.flags = Some(own));
+            }
             ["chattr", "-R", "+P", "-p", number, path] => {
                 let project = Project { id: id(number), inherits: true };
                 self.each(host, path, true, |scene, path| {
                     scene.entry(host, path).extras.project = Some(project);
                 });
             }
-            ["find", path, tests @ .., "{}", "+"] => {
+            ["find", tests @ .., "{}", "+"] => {
+                let first = tests.iter().position(|word| !word.starts_with('/')).unwrap();
                 let exec = tests.iter().position(|word| *word == "-exec").unwrap();
-                let (tests, command) = (&tests[..exec], &tests[exec + 1..]);
-                self.each(host, path, true, |scene, path| {
+                let (paths, command) = (&tests[..first], &tests[exec + 1..]);
+                let tests = &tests[first..exec];
+                let each = |scene: &mut Self, path: &str| {
                     let meta = scene.entry(host, path).meta;
                     let fits = match tests {
                         ["-type", "d"] => meta.is_folder(),
                         ["-type", "f"] => !meta.is_folder(),
+                        ["-type", "f", "!", "-perm", some] => {
+                            let some = u16::from_str_radix(some.strip_prefix('/').unwrap(), 8);
+                            !meta.is_folder() && meta.mode & some.unwrap() == 0
+                        }
                         // What everybody may write, but sticky folders.
                         [
                             "!",
@@ -594,7 +634,8 @@ impl Scene {
                     if fits {
                         scene.run(host, &[command, &[path]].concat());
                     }
-                });
+                };
+                paths.iter().for_each(|path| self.each(host, path, true, each));
             }
             // It is there as long as somebody looks what lies beneath a mount.
             ["mkdir", "-p", "/run/beneath"] | ["mount", "--bind", _, "/run/beneath"] => {}

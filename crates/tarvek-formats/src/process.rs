@@ -112,9 +112,10 @@ impl Running {
     /// do, or it is shown a folder that its host has elsewhere, or otherwise, and that may hold
     /// media. Many a daemon has mounts of its own only to be kept from the system's.
     pub fn is_service(&self, host: &MountTable) -> bool {
-        let is_contained = self.mounts.root().is_none_or(|root| {
-            host.shows(root, &root.point, |_, _| true) != Some(AbsPath::root())
-        });
+        let is_contained = self
+            .mounts
+            .root()
+            .is_none_or(|root| host.shows(root, &root.point, |_, _| true) != Some(AbsPath::root()));
         is_contained || self.mounts.entries().iter().any(|entry| shows_media(entry, host))
     }
 
@@ -181,7 +182,8 @@ impl Running {
 fn shows_media(entry: &MountEntry, host: &MountTable) -> bool {
     let Some(from) = host.shows(entry, &entry.point, |_, _| true) else { return false };
     let own = host.mounted_at(&entry.point);
-    let is_as_on_host = from == entry.point && own.is_some_and(|own| own.access() == entry.access());
+    let is_as_on_host =
+        from == entry.point && own.is_some_and(|own| own.access() == entry.access());
     !is_as_on_host && !from.is_of_the_system() && !entry.point.is_of_the_system()
 }
 

@@ -132,6 +132,8 @@ pub enum Edit {
     },
     /// Takes bits of the mode away (`chmod -t`).
     Without(u16),
+    /// Takes writing from others, but in sticky folders (`chmod o-w`).
+    NotByOthers,
     /// Clears the immutable and append-only flags (`chattr -ia`).
     NoFlags,
 }
@@ -174,6 +176,12 @@ impl Edit {
                 object.set_mode(object.meta.mode | u16::from(grant.on(object)) << shift);
             }
             Self::Without(bits) => object.meta.mode &= !bits,
+            Self::NotByOthers => {
+                let is_sticky = object.is_folder() && object.meta.mode & 0o1000 != 0;
+                if !is_sticky {
+                    object.set_mode(object.meta.mode & !0o002);
+                }
+            }
             Self::NoFlags => object.meta.flags = object.meta.flags.map(|_| Flags::default()),
         }
     }

@@ -125,6 +125,9 @@ registry! {
         site by_address,
         site no_share_named,
         site unknown_server,
+        site contradiction,
+        site local_disk,
+        site same_host,
         site soft_writes,
         site inline_password,
         site open_credentials,
@@ -156,6 +159,7 @@ registry! {
         site network_mount,
     }
     identity {
+        site not_as_declared,
         site unknown_account,
         site number_mismatch,
         site runs_as_root,

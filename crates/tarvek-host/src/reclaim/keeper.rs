@@ -2,8 +2,8 @@
 
 use std::fs::File;
 
-use tarvek_core::waste::group::Decision;
 use tarvek_core::facts::tree::HELD;
+use tarvek_core::waste::group::Decision;
 use tarvek_core::words::path::{AbsPath, components};
 use tarvek_formats::review::Row;
 

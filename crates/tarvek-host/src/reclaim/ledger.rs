@@ -13,7 +13,7 @@ use tarvek_core::words::path::AbsPath;
 use tarvek_formats::review::Review;
 
 use super::journal::{PathText, Stage};
-use super::quarantine::Quarantine;
+use super::quarantine::{Quarantine, take_away_rest};
 use crate::observe::own_uid;
 
 /// What was taken back of a library.
@@ -50,8 +50,8 @@ impl Entry {
     }
 }
 
-/// The holding folders that the lines of a review may have led to, but those that can't be used.
-fn quarantines_of(review: &Review) -> Vec<Quarantine> {
+/// The folders in which the lines of a review may have made a holding folder.
+fn folders_of(review: &Review) -> Vec<AbsPath> {
     let mut seen = HashSet::new();
     let mut all = Vec::new();
     for row in &review.rows {
@@ -61,12 +61,16 @@ fn quarantines_of(review: &Review) -> Vec<Quarantine> {
             if !seen.insert(folder.clone()) {
                 break;
             }
-            if let Ok(Some(quarantine)) = Quarantine::open(&folder, false) {
-                all.push(quarantine);
-            }
+            all.push(folder);
         }
     }
     all
+}
+
+/// The holding folders of a review, but those that can't be used.
+fn quarantines_of(review: &Review) -> impl Iterator<Item = Quarantine> {
+    let folders = folders_of(review).into_iter();
+    folders.filter_map(|folder| Quarantine::open(&folder, false).ok().flatten())
 }
 
 /// What was purged of a holding folder.
@@ -211,7 +215,8 @@ impl Ledger {
                 quarantine.take_away()?;
             }
         }
-        Ok(())
+        // One that was broken off is left without its journal.
+        folders_of(review).iter().try_for_each(take_away_rest)
     }
 
     /// What was purged, by path and the inode that it had.

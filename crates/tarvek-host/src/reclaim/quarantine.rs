@@ -5,8 +5,8 @@ use std::os::fd::{AsFd, OwnedFd};
 
 use rustix::fs::{AtFlags, Mode, StatxFlags};
 use rustix::io::Errno;
-use tarvek_core::kernel::entry::Project;
 use tarvek_core::facts::tree::HELD;
+use tarvek_core::kernel::entry::Project;
 use tarvek_core::words::path::AbsPath;
 
 use super::entry::{FOLDER, Pinned, names_in, open_folder, why};
@@ -68,6 +68,27 @@ pub(super) fn incoming_name(step: u64) -> String {
 fn step_of(name: &[u8]) -> Option<u64> {
     let text = std::str::from_utf8(name).ok()?;
     text.strip_suffix(".new").unwrap_or(text).parse().ok()
+}
+
+/// Takes away an empty holding folder of one's own, in which not even a journal is.
+///
+/// # Errors
+/// Why it is still there.
+pub(super) fn take_away_rest(above: &AbsPath) -> Result<(), String> {
+    let Ok(up) = open_folder(above) else { return Ok(()) };
+    let Ok(folder) = rustix::fs::openat(&up, HELD, FOLDER, Mode::empty()) else { return Ok(()) };
+    let is_own = walk::stat_now(folder.as_fd()).is_ok_and(|meta| meta.uid == own_uid());
+    if !is_own || !names_in(&folder).is_ok_and(|names| names.is_empty()) {
+        return Ok(());
+    }
+    // Nothing but an empty folder can go by this.
+    match rustix::fs::unlinkat(&up, HELD, AtFlags::REMOVEDIR) {
+        Ok(()) | Err(Errno::NOTEMPTY | Errno::NOENT) => Ok(()),
+        Err(error) => {
+            let path = above.child(HELD.as_bytes());
+            Err(format!("{path} can't be taken away: {}", why(error)))
+        }
+    }
 }
 
 impl Quarantine {

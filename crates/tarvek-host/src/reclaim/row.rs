@@ -2,9 +2,9 @@
 
 use std::collections::HashSet;
 
+use tarvek_core::facts::tree::HELD;
 use tarvek_core::kernel::entry::{EntryKind, Meta};
 use tarvek_core::waste::group::{Waste, is_id_of};
-use tarvek_core::facts::tree::HELD;
 use tarvek_core::waste::inventory::LOST_AND_FOUND;
 use tarvek_core::waste::pattern::Patterns;
 use tarvek_core::waste::versions::title_at;

@@ -5,9 +5,9 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::atomic::Ordering;
 
+use tarvek_core::facts::tree::HELD;
 use tarvek_core::kernel::entry::Meta;
 use tarvek_core::waste::group::Decision;
-use tarvek_core::facts::tree::HELD;
 use tarvek_core::words::path::AbsPath;
 use tarvek_formats::review::{Review, Row};
 

@@ -1,5 +1,6 @@
 //! `identity/*`: who a service is when it arrives at the files.
 
+pub mod not_as_declared;
 pub mod number_mismatch;
 pub mod run_as_unset;
 pub mod runs_as_root;

@@ -148,7 +148,7 @@ pub(crate) mod tests {
                 scene.service("lantern").runs_as = RunAs::Numbers(900, Some(901))
             })
         },
-        by_hand: |scene| scene.host("granary").accounts.push(account("lantern2", 900, &[])),
+        by_hand: |scene| scene.service("lantern").runs_as = RunAs::Numbers(840, Some(840)),
     };
 
     #[test]

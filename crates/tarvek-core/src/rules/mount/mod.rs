@@ -3,14 +3,17 @@
 pub mod boot_hang;
 pub mod by_address;
 pub mod client_ids;
+pub mod contradiction;
 pub mod files_beneath;
 pub mod inline_password;
+pub mod local_disk;
 pub(in crate::rules) mod network;
 pub mod no_share_named;
 pub mod not_mounted;
 pub mod not_permanent;
 pub mod old_protocol;
 pub mod open_credentials;
+pub mod same_host;
 pub mod service_before_mount;
 pub mod soft_writes;
 pub mod unknown_server;
