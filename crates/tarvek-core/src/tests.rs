@@ -186,11 +186,13 @@ pub(crate) fn hold(scene: fn() -> Scene, show: fn(&Scene) -> String, cases: &[(A
     assert_eq!(now, expected, "{now:#?}");
 }
 
+#[derive(Clone)]
 struct Line {
     path: AbsPath,
     entry: NewEntry,
 }
 
+#[derive(Clone)]
 struct SceneHost {
     facts: HostFacts,
     lines: Vec<Line>,
@@ -199,6 +201,7 @@ struct SceneHost {
 }
 
 /// A site that can be broken.
+#[derive(Clone)]
 pub(crate) struct Scene {
     pub(crate) layout: Layout,
     seen: Vec<SceneHost>,
@@ -628,7 +631,11 @@ impl Scene {
                             ")",
                             "-perm",
                             "-0002",
-                        ] => meta.mode & 2 != 0 && !(meta.is_folder() && meta.mode & 0o1000 != 0),
+                        ] => {
+                            meta.kind != EntryKind::Symlink
+                                && meta.mode & 2 != 0
+                                && !(meta.is_folder() && meta.mode & 0o1000 != 0)
+                        }
                         other => panic!("find {other:?}"),
                     };
                     if fits {

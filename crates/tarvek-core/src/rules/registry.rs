@@ -115,6 +115,7 @@ registry! {
         case link_escapes,
         case dangling_link,
         site source_missing,
+        site wider_than_needed,
     }
     mount {
         site not_mounted,

@@ -71,7 +71,20 @@ const PATTERNS: [(Sort, bool, &[&str]); 10] = [
     (
         Sort::Partial,
         false,
-        &["*.part", "*.partial", "*.incomplete", "*.unfinished", "*.download", "*.temp", "*.tmp"],
+        &[
+            "*.part",
+            "*.partial",
+            "*.incomplete",
+            "*.unfinished",
+            "*.download",
+            "*.crdownload",
+            "*.opdownload",
+            "*.filepart",
+            "*.aria2",
+            "*.!??",
+            "*.temp",
+            "*.tmp",
+        ],
     ),
     (
         Sort::Sample,

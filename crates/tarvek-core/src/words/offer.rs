@@ -81,4 +81,6 @@ pub struct SmbOffer {
     pub force_folder_mode: Option<u16>,
     /// Whether deleted files are kept in a recycle folder.
     pub recycle: bool,
+    /// Which, below the share, if it is not `.recycle` (`recycle:repository`, vfs_recycle(8)).
+    pub recycle_folder: Option<Name>,
 }

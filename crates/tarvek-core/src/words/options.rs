@@ -21,8 +21,10 @@ impl MountOptions {
             c == ',' && !quoted
         });
         let options = options.map(str::trim).filter(|option| !option.is_empty());
-        // What is left of a password with commas says nothing.
-        Self(options.filter(|option| *option != HIDDEN).map(str::to_owned).collect())
+        let mut options: Vec<String> = options.map(str::to_owned).collect();
+        // How many commas it has is nobody's business.
+        options.dedup_by(|next, before| next == HIDDEN && before == HIDDEN);
+        Self(options)
     }
 
     /// One by one.
@@ -48,6 +50,11 @@ impl MountOptions {
     /// Whether a secret stood among them.
     pub fn hide_a_secret(&self) -> bool {
         self.iter().any(|option| option.contains(HIDDEN))
+    }
+
+    /// Whether a secret has a comma, which ends it for mount.cifs(8): what follows is an option.
+    pub fn cut_a_secret(&self) -> bool {
+        self.has(HIDDEN)
     }
 
     /// The same without those that have one of some names, whatever their value.
@@ -103,7 +110,7 @@ mod tests {
             assert_eq!(MountOptions::read(text).access().word(), access, "{text}");
         }
         let quoted = MountOptions::read("context=\"a,ro\",password=x,y,z=1,rw");
-        assert_eq!(quoted.to_string(), "context=\"a,ro\",password=[hidden],rw");
+        assert_eq!(quoted.to_string(), "context=\"a,ro\",password=[hidden],[hidden],rw");
         let options = MountOptions::read("uid=1,,uid=2 ,password=x,guest");
         assert_eq!(options.to_string(), "uid=1,uid=2,password=[hidden],guest");
         assert_eq!((options.value("uid"), options.value("gid")), (Some("2"), None));

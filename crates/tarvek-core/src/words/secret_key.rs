@@ -22,6 +22,10 @@ const KEYS: &str = "api access private secret auth encryption signing master ses
                     preshared account app \
     application ssh storage client consumer license hmac crypt luks";
 
+/// With `code` or `pin` after them, or alone at the end, they name what lets somebody in once.
+const ADMISSIONS: &str = "claim pairing invite invitation signup up backup registration enrolment enrollment \
+                          activation join onboarding";
+
 /// Such a key names where a secret lies, if its value is a path.
 const PLACES: &str = "file path dir credential credentials creds cred";
 
@@ -44,9 +48,11 @@ pub(super) fn key(name: &str) -> Key {
         among(WORDS, word) || ENDINGS.split(' ').any(ends) || word.starts_with("password")
     };
     let pair = |pair: &[String]| pair[1] == "key" && among(KEYS, &pair[0]);
+    let admits = |pair: &[String]| among("code pin", &pair[1]) && among(ADMISSIONS, &pair[0]);
     let joined = |word: &String| word.strip_suffix("key").is_some_and(|first| among(KEYS, first));
     let secret = words.iter().any(is)
-        || words.windows(2).any(pair)
+        || words.windows(2).any(|two| pair(two) || admits(two))
+        || words.last().is_some_and(|last| among("claim pairing", last))
         || words.iter().any(joined)
         || is(&together) && words.len() > 1;
     match words.last() {

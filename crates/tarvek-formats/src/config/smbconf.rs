@@ -316,6 +316,7 @@ fn tell(section: &Section, out: &mut Collect) {
         force_create_mode: bits("forcecreatemode"),
         force_folder_mode: bits("forcedirectorymode"),
         recycle,
+        recycle_folder: one("recycle:repository").filter(|_| recycle),
     };
     let fact =
         ShareFact { name: section.name.as_str().into(), path: path.as_bytes().to_vec(), offer };

@@ -68,6 +68,8 @@ fn parameters(path: String, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     // gives new entries the folder's default ACL.
     if offer.recycle {
         all.push(("vfs objects", "recycle".into()));
+        let folder = offer.recycle_folder.as_ref();
+        all.extend(folder.map(|folder| ("recycle:repository", folder.raw().into())));
     }
     all
 }

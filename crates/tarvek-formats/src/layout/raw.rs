@@ -245,6 +245,8 @@ pub(super) struct RawSmb {
     #[serde(skip_serializing_if = "is_default")]
     #[schemars(!skip_serializing_if)]
     pub(super) recycle: bool,
+    /// Which, below the share, if it is not .recycle.
+    pub(super) recycle_folder: Option<String>,
 }
 
 /// A folder with a declared owner, mode or rights.

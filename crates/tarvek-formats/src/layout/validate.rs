@@ -763,6 +763,7 @@ impl Validator<'_, '_, '_> {
             force_create_mode: raw.force_create_mode.as_ref().and_then(octal),
             force_folder_mode: raw.force_folder_mode.as_ref().and_then(octal),
             recycle: raw.recycle,
+            recycle_folder: raw.recycle_folder.map(Into::into),
         }
     }
 }

@@ -158,7 +158,7 @@ pub(crate) mod tests {
         assert!(told.contains("give drover what they need by a group"), "{told}");
         let mut scene = Scene::local();
         scene.tree("granary", "f 0666 0:0 /loft/media/films/list");
-        let open = Nfs4Acl::of_text(["A::EVERYONE@:rw"].into_iter());
+        let open = Nfs4Acl::of_text(["A::EVERYONE@:rw"]);
         scene.nfs4("granary", "/loft/media/films/list", open);
         let told = scene.messages_of(&RULE);
         assert!(told.ends_with("(nfs4_editfacl)") && !told.contains("chmod"), "{told}");

@@ -33,6 +33,10 @@ pub static RULE: Rule = Rule {
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     let holds = MountOptions::hide_a_secret;
+    let cut = |options: &MountOptions| match options.cut_a_secret() {
+        true => "; a comma in it ends it, and the rest is taken for options (mount.cifs(8))",
+        false => "",
+    };
     let steps = |host: &Name, place: &str| {
         vec![Step::on(
             host,
@@ -43,7 +47,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         )]
     };
     for mount in site.layout.mounts.iter().filter(|mount| holds(&mount.options)) {
-        let message = format!("the options of {} hold a password", mount.at);
+        let cut = cut(&mount.options);
+        let message = format!("the options of {} hold a password{cut}", mount.at);
         let part = Part::mount(&mount.host, &mount.at);
         let mut all = vec![without_secret(site, part, &mount.options)];
         all.extend(steps(&mount.host, "what mounts it"));
@@ -55,8 +60,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             if !holds(&mount.options) {
                 continue;
             }
-            let message =
-                format!("the options of what is mapped to {} hold a password", map.to.written);
+            let (to, cut) = (&map.to.written, cut(&mount.options));
+            let message = format!("the options of what is mapped to {to} hold a password{cut}");
             let part = Part::mapping(&service.name, &map.to.written);
             let mut all = vec![without_secret(site, part, &mount.options)];
             all.extend(steps(&service.host, "the container's options"));
@@ -72,8 +77,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     }
     for (host, facts) in site.observed() {
         for line in facts.fstab.iter().filter(|line| holds(&line.options)) {
-            let message =
-                format!("fstab of {host} has a password in the options of {}", line.point);
+            let (point, cut) = (&line.point, cut(&line.options));
+            let message = format!("fstab of {host} has a password in the options of {point}{cut}");
             let about = About::Mount { host: host.clone(), at: line.point.clone() };
             findings.push(
                 RULE.finding(about)
@@ -156,6 +161,9 @@ pub(crate) mod tests {
             ) && !told.contains("hedge"),
             "{told}"
         );
+        scene.layout.mounts[0].options = MountOptions::read("ro,password=hed,ge,nofail");
+        let told = scene.messages_of(&RULE);
+        assert!(told.contains("a comma in it ends it") && !told.contains("ge,"), "{told}");
         scene.layout.mounts[0].options = MountOptions::read("ro,nofail");
         let spot = Spot { file: "/etc/systemd/system/mnt.mount".into(), line: 3 };
         scene.facts("millrace").told.configured.flaws = vec![(spot, Flaw::Secret("a unit"))];

@@ -9,6 +9,7 @@ pub mod not_absolute;
 pub mod shadowed;
 pub mod source_missing;
 pub mod uncovered;
+pub mod wider_than_needed;
 pub mod written_as_host_path;
 pub mod wrong_translation;
 

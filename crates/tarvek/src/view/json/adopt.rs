@@ -226,6 +226,9 @@ enum Kind {
         #[serde(skip_serializing_if = "std::ops::Not::not")]
         #[schemars(default)]
         recycle: bool,
+        /// Which, below the share, if it is not `.recycle`.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        recycle_folder: Option<String>,
     },
     Account {
         name: String,
@@ -455,6 +458,7 @@ impl Kind {
             force_create_mode,
             force_folder_mode,
             recycle,
+            recycle_folder,
         } = offer;
         Self::Share {
             name: without_secrets(name),
@@ -474,6 +478,7 @@ impl Kind {
             force_create_mode: octal(*force_create_mode),
             force_folder_mode: octal(*force_folder_mode),
             recycle: *recycle,
+            recycle_folder: maybe(recycle_folder.as_ref()),
         }
     }
 }
