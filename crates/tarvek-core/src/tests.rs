@@ -570,7 +570,8 @@ impl Scene {
             ["mount", "-t", kind, "-o", options, source, path] => {
                 let table = self.facts(host).mounts.take().unwrap();
                 let kind = if *kind == "nfs" { "nfs4" } else { kind };
-                let new = mounts(&format!("99 1 0:99 / {path} {kind} {source} {options}"));
+                let parent = table.at(&abs(path)).unwrap().id;
+                let new = mounts(&format!("99 {parent} 0:99 / {path} {kind} {source} {options}"));
                 let all = table.entries().iter().chain(new.entries());
                 self.facts(host).mounts = Some(MountTable::new(all.cloned().collect()));
             }

@@ -223,6 +223,12 @@ fn declared(path: &[u8]) -> Option<Declared> {
     })
 }
 
+/// The source of a mapping as a layout holds it; `None` if it is no text.
+fn source(path: &[u8]) -> Option<Declared> {
+    let written = std::str::from_utf8(path).ok()?;
+    Some(Declared::source(written.into(), Origin::default()))
+}
+
 /// An absolute path as a layout holds it.
 fn absolute(path: &[u8]) -> Option<AbsPath> {
     std::str::from_utf8(path).ok()?;

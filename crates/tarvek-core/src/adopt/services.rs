@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::guess::is_intake;
-use super::{Adopting, absolute, declared, fitting};
+use super::{Adopting, absolute, declared, fitting, source as source_of};
 use crate::facts::configured::{
     Configuration, Configured, Fact, IdMapFact, IdOf, ServiceFact, VolumeFact,
 };
@@ -138,7 +138,7 @@ impl Adopting<'_> {
         match &found.fact {
             Fact::Mapping(fact) => {
                 let Some((name, is_host)) = named(&fact.service) else { return };
-                let (Some(from), Some(to)) = (declared(&fact.from), declared(&fact.to)) else {
+                let (Some(from), Some(to)) = (source_of(&fact.from), declared(&fact.to)) else {
                     return self.leave(spot, "the path is no UTF-8, and a layout is");
                 };
                 let mapping = Mapping {
@@ -265,7 +265,7 @@ impl Adopting<'_> {
                 _ if options.has("bind")
                     || source.raw().starts_with('/') && !source.raw().starts_with("//") =>
                 {
-                    return declared(source.raw().as_bytes()).map_or_else(kept, MapSource::Folder);
+                    return source_of(source.raw().as_bytes()).map_or_else(kept, MapSource::Folder);
                 }
                 _ => return kept(),
             };

@@ -3,7 +3,7 @@
 use crate::layout::mount::MountSource;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
-use crate::words::path::{AbsPath, PathFault};
+use crate::words::path::{AbsPath, PathFault, components};
 use crate::words::terms::{Access, Label, Origin, Protocol};
 
 /// A path that was written where only an absolute one works; a bad one is a finding, not a refusal.
@@ -13,6 +13,24 @@ pub struct Declared {
     /// What it means.
     pub path: Result<AbsPath, PathFault>,
     pub origin: Origin,
+}
+
+impl Declared {
+    /// The source of a mapping. Engines take `..` out of an absolute one by its text alone, before
+    /// any kernel sees it.
+    pub fn source(written: Name, origin: Origin) -> Self {
+        let bytes = written.raw().as_bytes();
+        let path = AbsPath::of_client(bytes).or_else(|fault| match fault {
+            PathFault::DotDot if bytes.starts_with(b"/") => Ok(AbsPath::by_text(bytes)),
+            fault => Err(fault),
+        });
+        Self { written, path, origin }
+    }
+
+    /// Whether it has a `..` that was taken out.
+    pub fn is_shortened(&self) -> bool {
+        self.path.is_ok() && components(self.written.raw().as_bytes()).any(|part| part == b"..")
+    }
 }
 
 /// What a mapping attaches.

@@ -183,7 +183,7 @@ impl Steps<'_> {
             return Err(Stop::new(
                 Reason::UnsupportedFilesystem,
                 Errno::Permission,
-                "the filesystem has no hard links",
+                format!("{} has no hard links", self.target_filesystem()),
             ));
         }
         Ok(links)

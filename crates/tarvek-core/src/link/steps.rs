@@ -325,6 +325,12 @@ impl<'a> Steps<'a> {
         }
     }
 
+    /// How the filesystem of the target is called.
+    pub(super) fn target_filesystem(&self) -> String {
+        let standing = MountPlacement::of(self.ends.site, &self.ends.target.folder);
+        standing.kind().map_or_else(|| "the filesystem".to_owned(), ToString::to_string)
+    }
+
     /// Why what lies on the far side of a mount can't be told from here.
     pub(super) fn beyond(&self, standing: MountPlacement, what: &str) -> Option<String> {
         match standing.through() {

@@ -1,7 +1,7 @@
 //! Findings that a change of rights clears, with the smallest one that does.
 
 use crate::judge::verdict::Need;
-use crate::remedy::access_request::{AccessRequest, remedy};
+use crate::remedy::access_request::{AccessRequest, Repaired, remedy, repaired};
 use crate::route::hops::Route;
 use crate::site::join::Site;
 use crate::words::finding::Finding;
@@ -12,8 +12,23 @@ pub(crate) fn readable(site: &Site, route: &Route, finding: Finding) -> Finding 
     with(site, &AccessRequest::at(route, &[Need::Read]).and_below(), finding)
 }
 
-/// A finding with what gives the subject of a route what it needs at its end.
-pub(crate) fn usable(site: &Site, route: &Route, needs: &[Need], finding: Finding) -> Finding {
+/// A finding with what gives the subject of a route what it needs at its end; in words alone, if on
+/// the changed site somebody else could not do what they have to.
+pub(crate) fn usable(
+    site: &Site,
+    route: &Route,
+    needs: &[Need],
+    finding: Finding,
+    keeps: impl Fn(&Site) -> bool,
+) -> Finding {
+    let repaired = repaired(site, &AccessRequest::at(route, needs));
+    if let Some(Repaired { remedy, .. }) = repaired.filter(|after| !keeps(&after.site)) {
+        let words = format!(
+            "no single change of rights gives it without taking from others what they need: {}",
+            remedy.effects.join("; ")
+        );
+        return finding.remedy(words);
+    }
     with(site, &AccessRequest::at(route, needs), finding)
 }
 

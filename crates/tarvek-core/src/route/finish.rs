@@ -301,8 +301,13 @@ impl Finish<'_> {
             return;
         }
         if matches!(frame.level, View::Service(_)) {
-            let (evidence, note) = (Evidence::Declared, self.end.words());
-            hops.push(Hop { evidence, note, broken: true, ..base(HopKind::Entry) });
+            let is_made = *self.end == End::Reached;
+            let note = match is_made {
+                true => "folder that the engine makes for what is mapped below it".to_owned(),
+                false => self.end.words(),
+            };
+            let evidence = Evidence::Declared;
+            hops.push(Hop { evidence, note, broken: !is_made, ..base(HopKind::Entry) });
             return;
         }
         hops.extend(self.dataset_hop(here, base(HopKind::Dataset)));

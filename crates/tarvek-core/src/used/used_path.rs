@@ -306,9 +306,12 @@ impl UsedPath<'_> {
         self.finding(rule).at(route.here()).known(route.evidence())
     }
 
-    /// Where its way ends, if it ends at an entry.
+    /// Where its way ends, if it ends at an entry of a host, not at a folder that an engine makes.
     pub fn end(&self) -> Option<&Place> {
-        let route = self.route.as_ref().filter(|route| route.end == End::Reached)?;
+        let route = self.route.as_ref()?;
+        if route.end != End::Reached || route.is_engine_made() {
+            return None;
+        }
         Some(route.here())
     }
 

@@ -63,6 +63,20 @@ impl AbsPath {
         Ok(path)
     }
 
+    /// What a path comes to by its text alone: each `..` takes away the component before it, and at
+    /// the root nothing.
+    pub fn by_text(written: &[u8]) -> Self {
+        let clean: Vec<u8> = written.iter().copied().filter(|b| *b != 0).collect();
+        let mut parts: Vec<&[u8]> = Vec::new();
+        for part in components(&clean) {
+            match part {
+                b".." => drop(parts.pop()),
+                part => parts.push(part),
+            }
+        }
+        parts.into_iter().fold(Self::root(), |path, part| path.child(part))
+    }
+
     /// Whether a system keeps there what is its own (`hier(7)`), so that no media lies there; the root
     /// is part of it, and what is below the root is not because of that.
     pub fn is_of_the_system(&self) -> bool {

@@ -196,6 +196,13 @@ impl Validator<'_, '_, '_> {
         Declared { origin: self.origin(&written.span), written: written.value.into(), path }
     }
 
+    /// The source of a mapping, which `check` judges if no engine can make an absolute path of it.
+    fn source(&mut self, written: At<String>) -> Declared {
+        let origin = self.origin(&written.span);
+        let source = Declared::source(written.value.as_str().into(), origin);
+        if source.path.is_err() { self.declared(written) } else { source }
+    }
+
     /// Notes every name that was written before; doubled and trailing slashes make no other place.
     fn unique<'n>(
         &mut self,
@@ -476,7 +483,7 @@ impl Validator<'_, '_, '_> {
             return None;
         }
         let source = if let Some(from) = raw.from {
-            MapSource::Folder(self.declared(from))
+            MapSource::Folder(self.source(from))
         } else if let Some(volume) = raw.volume.as_ref().filter(|_| !network) {
             MapSource::Volume(volume.0.as_str().into())
         } else {

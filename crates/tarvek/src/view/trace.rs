@@ -23,7 +23,10 @@ pub(crate) fn text(route: &Route, read: &Answer, remark: Option<&str>, screen: &
     let mut out = String::new();
     let shut = route.complete() && !read.is_allowed();
     let doubtful = shut || route.hops.iter().any(|hop| hop.doubt.is_some());
-    let answer = if route.complete() {
+    let answer = if route.complete() && route.is_engine_made() {
+        let own = "is the service's own: the engine makes it for what is mapped below it";
+        format!("{} {own}", route.asked)
+    } else if route.complete() {
         format!("{} leads to {}", route.asked, route.here())
     } else if let Some(absent) = route.not_mounted.first() {
         format!("{} leads nowhere it should: {} is not mounted", route.asked, absent.at.path)

@@ -5,7 +5,7 @@ use crate::judge::verdict::Need;
 use crate::link::intake::ways;
 use crate::remedy::rights;
 use crate::site::join::Site;
-use crate::used::used_path::UsedPath;
+use crate::used::used_path::{UsedPath, stays_usable};
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -23,14 +23,16 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for ways in ways(site) {
         for way in [&ways.partial, &ways.done, &ways.files_into].into_iter().flatten() {
             let answer = judge(site, &way.route, Need::Add);
             let finding = ways.refused(site, &RULE, way, &answer, "add to");
             let repaired = |finding: Finding| match finding.remedy.steps.as_slice() {
-                [] => rights::usable(site, &way.route, &[Need::Add], finding),
+                [] => rights::usable(site, &way.route, &[Need::Add], finding, |after| {
+                    stays_usable(cases, site, after)
+                }),
                 _ => finding,
             };
             findings.extend(finding.map(repaired));

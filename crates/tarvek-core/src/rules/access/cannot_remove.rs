@@ -2,11 +2,16 @@
 
 use crate::judge::made::judge_within;
 use crate::judge::verdict::{Need, Refusal};
+use crate::kernel::acl::Tag;
+use crate::kernel::object::{Edit, Grant, Object};
 use crate::link::intake::ways;
 use crate::remedy::rights;
+use crate::route::hops::Route;
 use crate::site::join::Site;
-use crate::used::used_path::UsedPath;
+use crate::site::suppose::Change;
+use crate::used::used_path::{UsedPath, stays_usable};
 use crate::words::finding::Finding;
+use crate::words::place::Place;
 use crate::words::remedy::{Command, Remedy, Step};
 use crate::words::rule::{Rule, Severity};
 
@@ -25,28 +30,52 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges every intake.
-pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for ways in ways(site) {
         let (Some(reads), Some(made)) = (&ways.reads, ways.fetched(site)) else { continue };
         let answer = judge_within(site, &reads.route, &made, Need::Remove);
         let finding = ways.refused(site, &RULE, reads, &answer, "remove from");
         findings.extend(finding.map(|finding| match answer.refusal() {
-            Some(Refusal::Sticky(_)) => {
-                let place = &answer.decided_at.path;
-                let command = Command::new("chmod -t").arg(place);
-                finding.remedy(Remedy {
-                    steps: vec![Step::run(&answer.decided_at.host, command)],
-                    effects: vec![format!(
-                        "whoever may write {place} can then remove what others have in it"
-                    )],
-                })
-            }
+            Some(Refusal::Sticky(_)) => finding.remedy(not_sticky(&answer.decided_at)),
             _ if !finding.remedy.steps.is_empty() => finding,
-            _ => rights::usable(site, &reads.route, &[Need::Add], finding),
+            _ => {
+                let keeps = |after: &Site| stays_usable(cases, site, after);
+                let finding = rights::usable(site, &reads.route, &[Need::Add], finding, keeps);
+                let sticky = sticky_behind(site, &reads.route, &made);
+                match sticky.filter(|_| !finding.remedy.steps.is_empty()) {
+                    Some(sticky) => and_then(finding, sticky),
+                    None => finding,
+                }
+            }
         }));
     }
     findings
+}
+
+/// The sticky folder that would refuse next, once its flags and rights are as they should be.
+fn sticky_behind(site: &Site, route: &Route, made: &Object) -> Option<Remedy> {
+    let (end, node) = route.entry()?;
+    let tag = Tag::User(end.subject.uid);
+    let all = Edit::Entry { tag, grant: Grant::exactly(7), mask: Some(7), inherit: false };
+    let change = |edit| Change { host: end.seen_on.clone(), at: node, below: false, edit };
+    let open = site.supposing(change(Edit::NoFlags)).supposing(change(all));
+    let answer = judge_within(&open, route, made, Need::Remove);
+    matches!(answer.refusal(), Some(Refusal::Sticky(_))).then(|| not_sticky(&answer.decided_at))
+}
+
+fn not_sticky(place: &Place) -> Remedy {
+    let Place { host, path } = place;
+    Remedy {
+        steps: vec![Step::run(host, Command::new("chmod -t").arg(path))],
+        effects: vec![format!("whoever may write {path} can then remove what others have in it")],
+    }
+}
+
+fn and_then(mut finding: Finding, next: Remedy) -> Finding {
+    finding.remedy.steps.extend(next.steps);
+    finding.remedy.effects.extend(next.effects);
+    finding
 }
 
 #[cfg(test)]

@@ -205,10 +205,16 @@ pub(in crate::rules) fn opened(site: &Site, place: &Way, reader: &Way) -> Remedy
         return Remedy::of(vec![first, Step::on(host, format!("let {who} read those files"))]);
     };
     let find = find.args("-exec");
-    let give = if takes_posix_acls(site, host, node) {
-        find.args("setfacl -m").arg(format!("u:{who}:r")).args("{} +")
+    let grant = Grant::exactly(R);
+    let (give, edit) = if takes_posix_acls(site, host, node) {
+        let tag = Tag::User(last.subject.uid);
+        let edit = Edit::Entry { tag, grant, mask: None, inherit: false };
+        (find.args("setfacl -m").arg(format!("u:{who}:r")).args("{} +"), edit)
     } else {
-        find.args("chmod g+r {} +")
+        (find.args("chmod g+r {} +"), Edit::Class { shift: 3, grant })
     };
-    Remedy::of(vec![first, Step::run(host, give)])
+    let changes = [Change { host: host.clone(), at: node, below: true, edit }];
+    let after = site.supposing(changes[0].clone());
+    let effects = effects(site, &after, &changes, &last.subject, false);
+    Remedy { steps: vec![first, Step::run(host, give)], effects }
 }

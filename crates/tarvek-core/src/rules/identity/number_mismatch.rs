@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 
 use crate::kernel::subject::{NOBODY, Subject};
-use crate::layout::host::Host;
 use crate::route::follow;
 use crate::route::hops::View;
 use crate::route::seen_as::seen_as;
@@ -62,6 +61,13 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
                  mounts from over NFS"
             );
             let finding = RULE.finding(about).on(&client).says(message);
+            let declared =
+                [&client, &server].into_iter().find(|host| is_declared_on(site, host, name));
+            let host = site.layout.host(declared.unwrap_or(&client));
+            let finding = match host {
+                Some(host) => finding.line(host.origin.line),
+                None => finding,
+            };
             let remedy = renumbered(site, of, name, (&client, number), (&server, other));
             findings.push(finding.remedy(remedy));
         }
@@ -132,12 +138,16 @@ fn numbers<'a>(site: &'a Site, host: &Name) -> BTreeMap<(NumberOf, &'a Name), u3
 
 /// Whether the layout speaks of an account, group or service of that name.
 fn is_declared(site: &Site, hosts: [&Name; 2], name: &Name) -> bool {
-    let on_host = |host: &Host| {
+    hosts.into_iter().any(|host| is_declared_on(site, host, name))
+        || site.layout.service(name).is_some()
+}
+
+/// Whether the layout has an account or group of that name on a host.
+fn is_declared_on(site: &Site, host: &Name, name: &Name) -> bool {
+    site.layout.host(host).is_some_and(|host| {
         host.accounts.iter().any(|account| account.name == *name)
             || host.groups.iter().any(|group| group.name == *name)
-    };
-    hosts.into_iter().filter_map(|host| site.layout.host(host)).any(on_host)
-        || site.layout.service(name).is_some()
+    })
 }
 
 /// Which hosts mount from which over NFS.

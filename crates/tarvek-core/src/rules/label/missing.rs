@@ -34,7 +34,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
                 continue;
             }
             let message = format!(
-                "{} enforces SELinux, and the mapping to {} asks for no label",
+                "{} enforces SELinux, and the mapping to {} asks for no label: neither z, which \
+                 several containers share, nor Z, which is one's alone",
                 service.host, map.to.written
             );
             let steps = vec![
@@ -66,8 +67,8 @@ pub(crate) mod tests {
         let mut scene = Scene::local();
         assert_eq!(scene.messages_of(&RULE), "");
         scene.host("granary").selinux = Some(true);
-        let told = "granary enforces SELinux, and the mapping to /media asks for no label → in the \
-                    layout line 7: set label = \"shared\" for lantern's mapping to /media; on \
+        let told = "granary enforces SELinux, and the mapping to /media asks for no label: neither z, \
+                    which several containers share, nor Z, which is one's alone → in the layout line 7: set label = \"shared\" for lantern's mapping to /media; on \
                     granary: recreate lantern's container with this mapping";
         assert_eq!(scene.messages_of(&RULE), told);
         scene.service("lantern").map.as_mut().unwrap()[0].label = Some(Label::Shared);

@@ -126,7 +126,14 @@ fn empty_because(site: &Site, case: &UsedPath) -> Option<Reason> {
 }
 
 fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
-    route.entry()?;
+    // What an engine makes is no entry of a host.
+    if !route.is_engine_made() {
+        route.entry()?;
+    }
+    let here = match route.is_engine_made() {
+        true => format!("{}, which is {}'s own", route.asked, case.service.name),
+        false => route.here().on(),
+    };
     let Some(scan) = &case.scan else {
         // For somebody unknown nothing is scanned.
         let is_known = route.doubt().is_none();
@@ -146,7 +153,7 @@ fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
         }
         (true, scan) if scan.files() > 0 && scan.unsettled.is_none() => {
             let files = counted(scan.files(), "file");
-            let reason = format!("{} holds {files}, and no name gives a title", route.here().on());
+            let reason = format!("{here} holds {files}, and no name gives a title");
             Some((reason, None))
         }
         (true, Scan { entries, .. }) => {
@@ -154,7 +161,7 @@ fn at_the_end(site: &Site, case: &UsedPath, route: &Route) -> Option<Reason> {
                 0 => "is empty".to_owned(),
                 count => format!("holds {}, none of this kind", counted(*count, "entry")),
             };
-            Some((format!("it leads to {}, which {holds}", route.here().on()), None))
+            Some((format!("it leads to {here}, which {holds}"), None))
         }
     }
 }

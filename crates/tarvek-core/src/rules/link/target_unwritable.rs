@@ -3,7 +3,7 @@
 use crate::link::filing::{Filing, filings};
 use crate::link::verdict::Reason;
 use crate::site::join::Site;
-use crate::used::used_path::UsedPath;
+use crate::used::used_path::{UsedPath, stays_usable};
 use crate::words::finding::Finding;
 use crate::words::rule::{Rule, Severity};
 
@@ -26,7 +26,7 @@ pub static RULE: Rule = Rule {
 };
 
 /// Judges the filing step of every intake.
-pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
+pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let refused = filings(site).filter(|filing| {
         let reasons = [Reason::TargetUnwritable, Reason::ReadOnly, Reason::Flagged];
         filing.ends().1.route.entry().is_some()
@@ -36,7 +36,8 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
         let into = &filing.ends().1.route;
         // Where an account may not add, that is the finding, and clearing it clears this.
         let refused = judge(site, into, Need::Add).is_refused();
-        let finding = rights::usable(site, into, &[Need::Add], filing.finding(&RULE));
+        let keeps = |after: &Site| stays_usable(cases, site, after);
+        let finding = rights::usable(site, into, &[Need::Add], filing.finding(&RULE), keeps);
         finding.because(refused.then_some(&cannot_add::RULE))
     };
     refused.map(told).collect()

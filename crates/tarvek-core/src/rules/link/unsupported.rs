@@ -76,8 +76,8 @@ pub(crate) mod tests {
         scene.facts("granary").mounts = table("xfs");
         assert_eq!(scene.messages_of(&RULE), "");
         scene.facts("granary").mounts = table("exfat");
-        let told = "joiner can't link files of /data/intake/done into /data/films: the filesystem \
-                    has no hard links; moving them still costs no copy → ";
+        let told = "joiner can't link files of /data/intake/done into /data/films: exfat has no \
+                    hard links; moving them still costs no copy → ";
         assert!(scene.messages_of(&RULE).starts_with(told), "{}", scene.messages_of(&RULE));
         scene.layout.intakes[0].want = Want::Rename;
         assert_eq!(scene.messages_of(&RULE), "");

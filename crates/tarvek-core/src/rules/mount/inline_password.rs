@@ -41,8 +41,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
         vec![Step::on(
             host,
             format!(
-                "put it into a file of mode 0600, name that in {place} in its place, and change \
-                 the password"
+                "put it into a file of mode 0600, name that in {place} in its place (for SMB \
+                 credentials=FILE), and change the password"
             ),
         )]
     };

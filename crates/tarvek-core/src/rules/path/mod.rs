@@ -28,6 +28,7 @@ use crate::words::file_name::FileName;
 use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::path::AbsPath;
+use crate::words::place::Place;
 use crate::words::remedy::Step;
 use crate::words::rule::RuleId;
 
@@ -117,8 +118,8 @@ fn swapped(site: &Site, case: &UsedPath) -> Option<Vec<Step>> {
 /// them.
 const MOST_LINKS: usize = 20_000;
 
-/// The symlinks of a library that end in a certain way, as its service sees them.
-fn links(site: &Site, case: &UsedPath, wanted: impl Fn(&End) -> bool) -> Vec<AbsPath> {
+/// The symlinks of a library that end in a certain way: as its service sees them, and where they are.
+fn links(site: &Site, case: &UsedPath, wanted: impl Fn(&End) -> bool) -> Vec<(AbsPath, Place)> {
     let Some(route) = case.route.as_ref().filter(|_| case.library().is_some()) else {
         return Vec::new();
     };
@@ -128,9 +129,12 @@ fn links(site: &Site, case: &UsedPath, wanted: impl Fn(&End) -> bool) -> Vec<Abs
     let is_link = |node: &NodeId| tree.meta(*node).kind == EntryKind::Symlink;
     let links = tree.below(top).filter(is_link).take(MOST_LINKS);
     let view = View::service(&case.service.name);
-    let seen = links.filter_map(|node| Some(route.asked.join(tree.path(node).below(&base)?)));
-    let mut found: Vec<AbsPath> =
-        seen.filter(|path| wanted(&follow(site, &view, path, &case.subject).end)).collect();
+    let seen = links.filter_map(|node| {
+        let place = Place::new(&last.seen_on, tree.path(node));
+        Some((route.asked.join(place.path.below(&base)?), place))
+    });
+    let is_wanted = |path: &AbsPath| wanted(&follow(site, &view, path, &case.subject).end);
+    let mut found: Vec<(AbsPath, Place)> = seen.filter(|(path, _)| is_wanted(path)).collect();
     found.sort();
     found
 }
@@ -139,20 +143,18 @@ fn links(site: &Site, case: &UsedPath, wanted: impl Fn(&End) -> bool) -> Vec<Abs
 fn told_of_links(
     rule: RuleId,
     case: &UsedPath,
-    links: &[AbsPath],
+    links: &[(AbsPath, Place)],
     whither: &str,
     remedy: &str,
 ) -> Vec<Finding> {
     let (first, more) = links.split_at(links.len().min(3));
-    if links.is_empty() {
-        return Vec::new();
-    }
-    let names: Vec<String> = first.iter().map(ToString::to_string).collect();
+    let Some((_, place)) = first.first() else { return Vec::new() };
+    let names: Vec<String> = first.iter().map(|(path, _)| path.to_string()).collect();
     let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
     let lead = match links.len() {
         1 => format!("a symlink leads {whither}"),
         n => format!("{n} symlinks lead {whither}"),
     };
     let message = format!("{lead}: {}{more}", names.join(", "));
-    vec![case.finding(rule).known(Evidence::Observed).says(message).remedy(remedy)]
+    vec![case.finding(rule).at(place).known(Evidence::Observed).says(message).remedy(remedy)]
 }

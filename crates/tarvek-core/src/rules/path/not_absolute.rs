@@ -59,6 +59,17 @@ pub fn find_in_site(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
             let written = from.into_iter().chain([(&map.to, "the mapping's to", "to")]);
             let finding = || RULE.finding(About::Service(service.name.clone()));
             let part = || Part::mapping(&service.name, &map.to.written);
+            if let MapSource::Folder(from) = &map.source
+                && let (true, Ok(path)) = (from.is_shortened(), &from.path)
+            {
+                let message = format!(
+                    "the mapping's from {:?} has a \"..\" component: the engine makes {path} of it",
+                    from.written
+                );
+                let steps = vec![site.layout.set_path(part(), "from", path)];
+                let finding = finding().line(from.origin.line).weighs(Severity::Note);
+                findings.push(finding.says(message).remedy(steps));
+            }
             findings.extend(written.filter_map(|(written, what, key)| {
                 describe_fault(site, written, what, (part(), key), finding)
             }));
@@ -86,24 +97,12 @@ fn describe_fault(
     finding: impl Fn() -> Finding,
 ) -> Option<Finding> {
     let fault = written.path.as_ref().err()?;
-    let form = absolute_form(written.written.raw().as_bytes());
+    let form = AbsPath::by_text(written.written.raw().as_bytes());
     let line = written.origin.line;
     let step = site.layout.set_path(part, key, &form);
     let message = format!("{what} {:?} {fault}", written.written);
     let real = Step::words("change it in the service's own settings as well");
     Some(finding().line(line).says(message).remedy(vec![step, real]))
-}
-
-fn absolute_form(written: &[u8]) -> AbsPath {
-    let clean: Vec<u8> = written.iter().copied().filter(|b| *b != 0).collect();
-    let mut stack: Vec<&[u8]> = Vec::new();
-    for part in components(&clean) {
-        match part {
-            b".." => drop(stack.pop()),
-            part => stack.push(part),
-        }
-    }
-    stack.into_iter().fold(AbsPath::root(), |path, part| path.child(part))
 }
 
 #[cfg(test)]
