@@ -710,6 +710,7 @@ impl Scene {
                 named.unwrap_or_else(|| fields[1].parse().unwrap())
             };
             match (fields[0], fields[1]) {
+                ("u", "") => acl.set(Tag::UserObj, perm),
                 ("u", _) => acl.set(Tag::User(uid()), perm),
                 ("g", "") => acl.set(Tag::GroupObj, perm),
                 ("g", name) => acl.set(Tag::Group(gid(name)), perm),

@@ -1,7 +1,11 @@
 //! `access/entries-unreadable`.
 
+use crate::facts::tree::Lookup;
+use crate::kernel::acl::{AclEntry, Tag};
+use crate::kernel::decide::R;
 use crate::remedy::rights;
-use crate::scan::read::Scan;
+use crate::route::hops::Route;
+use crate::scan::read::{Cause, Scan};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::evidence::Evidence;
@@ -41,12 +45,39 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
         .line(case.service.origin.line)
         .known(Evidence::Observed)
         .weighs(if few { Severity::Risk } else { Severity::Blocker })
-        .says(words(case, scan));
+        .says(words(case, scan) + &only_at_the_top(site, route, cause).unwrap_or_default());
     let finding = match cause.examples.first() {
         Some(example) => finding.at(&Place::new(&cause.host, example)),
         None => finding.on(&cause.host),
     };
     vec![rights::readable(site, route, finding)]
+}
+
+/// That the root has an ACL entry which would let the account in, and an entry below has not: it was
+/// not applied to what was there.
+fn only_at_the_top(site: &Site, route: &Route, cause: &Cause) -> Option<String> {
+    let (end, top) = route.entry()?;
+    let objects = site.objects(&end.seen_on)?;
+    let Lookup::Found(below) = objects.tree.find(cause.examples.first()?) else { return None };
+    let is_own = |entry: &&AclEntry| match entry.tag {
+        Tag::User(uid) => uid == end.subject.uid,
+        Tag::Group(gid) => end.subject.is_in(gid),
+        _ => false,
+    };
+    let at_the_top = objects.of(top).full_acl();
+    let granted = at_the_top.entries().iter().filter(is_own).find(|entry| entry.perm & R != 0)?;
+    let lacks = objects.of(below).full_acl().perm(granted.tag).is_none();
+    let name = match granted.tag {
+        Tag::User(uid) => format!("user:{}", site.user_text(&end.seen_on, uid)),
+        Tag::Group(gid) => format!("group:{}", site.group_text(&end.seen_on, gid)),
+        _ => return None,
+    };
+    lacks.then(|| {
+        format!(
+            "; {} has an ACL entry for {name}, which was not applied to what is below (setfacl -R)",
+            end.at.path
+        )
+    })
 }
 
 /// How many reasons are told one by one: there may be one for each owner.
@@ -78,6 +109,7 @@ pub(crate) mod tests {
     use super::RULE;
     use crate::check::board::State;
     use crate::check::report::check;
+    use crate::kernel::acl::{Acl, AclEntry, Tag};
     use crate::rules::promise::FILM;
     use crate::rules::promise::{Promise, done, local, nothing};
     use crate::tests::Scene;
@@ -103,6 +135,24 @@ pub(crate) mod tests {
         assert_eq!(scene.messages_of(&RULE), told);
         scene.tree("granary", "d 0700 1101:2100 /loft/media/films");
         assert_eq!(scene.messages_of(&RULE), "", "the root is another rule's");
+    }
+
+    #[test]
+    fn an_entry_that_stands_at_the_top_only_is_told() {
+        let mut scene = Scene::local();
+        let tags = [(Tag::UserObj, 7), (Tag::User(840), 5), (Tag::GroupObj, 7), (Tag::Mask, 7)];
+        let entries = tags.iter().chain(&[(Tag::Other, 0)]);
+        let acl = entries.map(|(tag, perm)| AclEntry { tag: *tag, perm: *perm }).collect();
+        scene.acl("granary", "/loft/media/films", Acl::new(acl));
+        scene.tree("granary", "d 0700 1101:2100 /loft/media/films/Low Water (2003)");
+        let told = scene.messages_of(&RULE);
+        assert!(
+            told.contains(
+                "; /loft/media/films has an ACL entry for user:lantern, which was not applied to \
+                 what is below (setfacl -R) → on granary: setfacl"
+            ),
+            "{told}"
+        );
     }
 
     #[test]

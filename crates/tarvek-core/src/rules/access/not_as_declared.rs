@@ -114,33 +114,68 @@ fn remedy(
     }
     let Some(objects) = site.objects(host) else { return by_hand() };
     let of_group = who.raw().starts_with('@');
-    let tag = match of_group {
-        // An entry for the owning group is the one without a name.
-        true if objects.of(top).meta.gid == subject.gid => Tag::GroupObj,
-        true => Tag::Group(subject.gid),
-        false => Tag::User(subject.uid),
+    let meta = objects.of(top).meta;
+    let owns_all = || {
+        let mut declared = declared_below(own, folder, objects.tree, top);
+        declared.all(|node| objects.of(node).meta.uid == subject.uid)
+    };
+    // An entry for the owner or the owning group is the one without a name; below, others may own.
+    let candidates: Vec<Vec<Tag>> = match of_group {
+        true if meta.gid == subject.gid => {
+            vec![vec![Tag::GroupObj], vec![Tag::GroupObj, Tag::Group(subject.gid)]]
+        }
+        true => vec![vec![Tag::Group(subject.gid)]],
+        // Where it is the owner of all, and not to be locked out of what is its own.
+        false if right != Right::None && owns_all() => vec![vec![Tag::UserObj]],
+        false => vec![vec![Tag::User(subject.uid)]],
     };
     let perm = match right {
         Right::None => 0,
         Right::Read => R | X,
         Right::Add | Right::Change => R | W | X,
     };
-    let edit = Edit::Entry { tag, grant: Grant::below(perm), mask: None, inherit: true };
-    let change = Change { host: host.clone(), at: top, below: true, edit };
-    let after = site.supposing(change.clone());
+    let changes_of = |tags: &[Tag]| -> Vec<Change> {
+        let edit = |tag| Edit::Entry { tag, grant: Grant::below(perm), mask: None, inherit: true };
+        let change =
+            |tag: &Tag| Change { host: host.clone(), at: top, below: true, edit: edit(*tag) };
+        tags.iter().map(change).collect()
+    };
     let inner = site.layout.folders.iter().any(|other| {
         other.host == *host && other.path != folder.path && other.path.within(&folder.path)
     });
-    let settled =
-        compared(&after, own, folder, top, right, asker).iter().all(|(some, _)| some.count == 0);
-    let kept = folder.rights.iter().filter(|(other, _)| other != who).all(|(other, right)| {
-        let Some(other) = asks(site, folder, other) else { return true };
-        let [was, is] = [site, &after].map(|site| compared(site, own, folder, top, *right, &other));
-        was.iter().zip(&is).all(|((was, _), (is, _))| is.count <= was.count)
-    });
-    if inner || !settled || !kept || !takes_posix_acls(site, host, top) {
-        return by_hand();
+    let settles = |after: &Site| {
+        let settled =
+            compared(after, own, folder, top, right, asker).iter().all(|(some, _)| some.count == 0);
+        settled
+            && folder.rights.iter().filter(|(other, _)| other != who).all(|(other, right)| {
+                let Some(other) = asks(site, folder, other) else { return true };
+                let [was, is] =
+                    [site, after].map(|site| compared(site, own, folder, top, *right, &other));
+                was.iter().zip(&is).all(|((was, _), (is, _))| is.count <= was.count)
+            })
+    };
+    if inner {
+        let words = format!(
+            "folders inside have rights of their own, so that nothing can be set for all of it at \
+             once: `tarvek emit script` sets each; {declare}"
+        );
+        return Remedy::from(Step::on(host, words));
     }
+    if !takes_posix_acls(site, host, top) {
+        let words = format!(
+            "the filesystem at {} takes no POSIX ACLs: what {who} may do there is for its owners \
+             and mode, or its own kind of ACL, to say; {declare}",
+            folder.path
+        );
+        return Remedy::from(Step::on(host, words));
+    }
+    let found = candidates.into_iter().find_map(|tags| {
+        let changes = changes_of(&tags);
+        let after =
+            changes.iter().fold(site.clone(), |site, change| site.supposing(change.clone()));
+        settles(&after).then_some((tags, changes, after))
+    });
+    let Some((tags, changes, after)) = found else { return by_hand() };
     if !stays_usable(cases, site, &after) {
         let line = folder.origin.line;
         return Step::words(format!(
@@ -149,18 +184,24 @@ fn remedy(
         ))
         .into();
     }
-    let name = match tag {
-        Tag::User(uid) => format!("u:{}", site.user_text(host, uid)),
-        Tag::Group(gid) => format!("g:{}", site.group_text(host, gid)),
-        _ => "g:".to_owned(),
-    };
     let letters = match perm {
         0 => "---".to_owned(),
         _ => Grant::below(perm).text(),
     };
-    let entries = format!("{name}:{letters},d:{name}:{letters}");
-    let set = Command::new("setfacl -R -m").arg(entries).arg(&folder.path);
-    let effects = effects(site, &after, &[change], subject, false);
+    let entries: Vec<String> = tags
+        .iter()
+        .map(|tag| {
+            let name = match tag {
+                Tag::User(uid) => format!("u:{}", site.user_text(host, *uid)),
+                Tag::Group(gid) => format!("g:{}", site.group_text(host, *gid)),
+                Tag::UserObj => "u:".to_owned(),
+                _ => "g:".to_owned(),
+            };
+            format!("{name}:{letters},d:{name}:{letters}")
+        })
+        .collect();
+    let set = Command::new("setfacl -R -m").arg(entries.join(",")).arg(&folder.path);
+    let effects = effects(site, &after, &changes, subject, false);
     let steps = vec![Step::run(host, set), Step::words(declare)];
     Remedy { steps, effects }
 }

@@ -1,11 +1,13 @@
 //! `share/read-only`.
 
 use crate::judge::verdict::Need;
+use crate::remedy::access_request::{AccessRequest, remedy};
 use crate::remedy::plan::open_share;
 use crate::site::join::Site;
 use crate::site::layer::LayerKind;
 use crate::used::used_path::UsedPath;
 use crate::words::finding::Finding;
+use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::Access;
 
@@ -34,12 +36,23 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
         _ => None,
     });
     let Some((layer, name, protocol)) = shut else { return Vec::new() };
+    // One lock that is opened is no help where there is another.
+    let others: Vec<String> = route
+        .layers
+        .iter()
+        .filter(|other| other.access == Access::ReadOnly && *other != layer)
+        .map(|other| format!(", and so is {other}"))
+        .collect();
     let message = format!(
-        "{} has to write to {}, and the share {name} is read-only for it",
-        case.service.name, case.root.written
+        "{} has to write to {}, and the share {name} is read-only for it{}",
+        case.service.name,
+        case.root.written,
+        others.concat()
     );
-    let steps = open_share(site, name, protocol, route, &layer.at.host);
-    vec![case.finding(&RULE).at(&layer.at).says(message).remedy(steps)]
+    let finding = case.finding(&RULE).at(&layer.at).says(message);
+    let all = (!others.is_empty()).then(|| remedy(site, &AccessRequest::at(route, &[Need::Add])));
+    let own = || Remedy::of(open_share(site, name, protocol, route, &layer.at.host));
+    vec![finding.remedy(all.flatten().unwrap_or_else(own))]
 }
 
 #[cfg(test)]
@@ -79,6 +92,14 @@ pub(crate) mod tests {
                                   read-only for it → in the layout line 3: add { clients \
                                   = \"10.20.0.3\", access = \"rw\""
             ),
+            "{told}"
+        );
+        let map = scene.service("joiner").map.as_mut().unwrap();
+        map[0].access = Access::ReadOnly;
+        let told = scene.messages_of(&RULE);
+        assert!(
+            told.contains("the share media is read-only for it, and so is the mapping to /data →")
+                && told.contains("set access = \"rw\" for joiner's mapping to /data"),
             "{told}"
         );
         scene.layout.shares[0].nfs[0].access = Access::ReadWrite;

@@ -99,9 +99,18 @@ pub fn find(site: &Site, case: &UsedPath) -> Vec<Finding> {
     let host = &here.host;
     let by = site.facts(host).and_then(|facts| facts.taken_by).filter(|uid| *uid != 0);
     let by = by.map(|uid| format!(" (it was made as uid {uid})")).unwrap_or_default();
+    // What lies behind a server that nobody knows is seen from nowhere.
+    let is_foreign = route.levels.iter().any(|level| level.foreign.is_some());
     let remedy = match &route.end {
         End::Unseen { why: None, .. } => {
             format!("look at {host} again, with {example} among the roots")
+        }
+        End::Unseen { .. } if is_foreign => {
+            "say in the layout which host that server is, or declare it".to_owned()
+        }
+        // Where root has looked already, root would see no more.
+        _ if site.facts(host).is_some_and(|facts| facts.taken_by == Some(0)) => {
+            format!("clear what is said there, and look at {host} again")
         }
         _ => format!("look at {host} again as root"),
     };
