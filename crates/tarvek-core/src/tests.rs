@@ -571,7 +571,9 @@ impl Scene {
                 let table = self.facts(host).mounts.take().unwrap();
                 let kind = if *kind == "nfs" { "nfs4" } else { kind };
                 let parent = table.at(&abs(path)).unwrap().id;
-                let new = mounts(&format!("99 {parent} 0:99 / {path} {kind} {source} {options}"));
+                let id = 99 + table.entries().len();
+                let new =
+                    mounts(&format!("{id} {parent} 0:{id} / {path} {kind} {source} {options}"));
                 let all = table.entries().iter().chain(new.entries());
                 self.facts(host).mounts = Some(MountTable::new(all.cloned().collect()));
             }
@@ -580,9 +582,12 @@ impl Scene {
                 let (of_bind, access) = (remount.contains("bind"), &remount[remount.len() - 2..]);
                 let entries = table.entries().iter().cloned().map(|mut entry| {
                     if entry.point == abs(path) {
-                        let options =
-                            if of_bind { &mut entry.options } else { &mut entry.super_options };
-                        *options = options.without(&["ro", "rw"]).with(&[access]);
+                        let set =
+                            |options: &MountOptions| options.without(&["ro", "rw"]).with(&[access]);
+                        entry.options = set(&entry.options);
+                        if !of_bind {
+                            entry.super_options = set(&entry.super_options);
+                        }
                     }
                     entry
                 });

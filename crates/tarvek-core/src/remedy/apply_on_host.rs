@@ -5,6 +5,7 @@ use crate::facts::mounts::MountEntry;
 use crate::layout::service::Service;
 use crate::words::name::Name;
 use crate::words::remedy::{Command, Step};
+use crate::words::terms::Access;
 
 /// Of a place that a service uses: its own settings name it too.
 pub(crate) fn set_in_service(service: &Service, what: &str) -> Step {
@@ -47,10 +48,11 @@ pub(crate) fn reload_smb(host: &Name) -> Step {
 }
 
 /// What gives everything on a mount whose options say the modes other ones: `dmask` for folders,
-/// `fmask` for files (mount(8), "Mount options for fat").
+/// `fmask` for files (mount(8), "Mount options for fat"). It is mounted again with `access`.
 pub(crate) fn mount_with_masks(
     host: &Name,
     mount: &MountEntry,
+    access: Access,
     (dmask, fmask): (u16, u16),
 ) -> Vec<Step> {
     // A driver in user space shows the kernel neither its name nor its masks.
@@ -63,7 +65,10 @@ pub(crate) fn mount_with_masks(
         return vec![Step::on(host, words)];
     }
     let masks = format!("dmask={dmask:04o},fmask={fmask:04o}");
-    let options = format!("{},{masks}", mount.options_but(&["umask", "dmask", "fmask"]));
+    let others = mount.options_but(&["ro", "rw", "umask", "dmask", "fmask"]);
+    let options = [access.word(), &others, &masks];
+    let options = options.into_iter().filter(|option| !option.is_empty()).collect::<Vec<_>>();
+    let options = options.join(",");
     let again = Command::new("mount -t").arg(mount.filesystem.raw()).arg("-o").arg(options);
     vec![
         Step::run(host, Command::new("umount").arg(&mount.point)),

@@ -452,11 +452,14 @@ impl<'a> Plan<'a> {
                 _ => (dmask, fmask),
             })
         };
-        let earlier = mount_with_masks(host, mount, masks(self));
+        // Whoever is to write has it writable: that is opened before or after this.
+        let only_reads = self.needs.iter().all(|need| matches!(need, Need::Read | Need::Enter));
+        let access = if only_reads { mount.access() } else { Access::ReadWrite };
+        let earlier = mount_with_masks(host, mount, access, masks(self));
         let edit = Edit::Class { shift, grant: Grant::below(perm) };
         self.suppose(Change { host: host.clone(), at: top, below: true, edit })?;
         self.steps.retain(|step| !earlier.contains(step));
-        self.steps.extend(mount_with_masks(host, mount, masks(self)));
+        self.steps.extend(mount_with_masks(host, mount, access, masks(self)));
         Some(())
     }
 

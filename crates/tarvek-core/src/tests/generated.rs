@@ -993,3 +993,39 @@ fn no_single_remedy_makes_anything_worse() {
 fn no_single_remedy_of_two_thousand_sites_makes_anything_worse() {
     no_harm_in(SITES..SITES * 18);
 }
+
+/// Carried out one after another in the order of the report, remedies come to an end, and no blocker
+/// is left that has one.
+#[test]
+fn all_remedies_in_their_order_leave_no_blocker_that_has_one() {
+    let left = |number: u64| {
+        let mut scene = scene_of(number);
+        let mut done: Vec<String> = Vec::new();
+        for _ in 0..MOST_REMEDIES {
+            let site = scene.site();
+            let report = check(&site);
+            // What was carried out and brought nothing is no remedy.
+            let is_new = |finding: &&Finding| !done.contains(&finding.remedy.to_string());
+            let mut open = report.findings.iter().filter(is_new);
+            let next = open.find_map(|f| Some((f, carried_out(&scene, &site, f)?)));
+            let Some((finding, after)) = next else {
+                // What a person has to do besides is not done here.
+                let deeds = |f: &&Finding| {
+                    let is_whole = !f.remedy.steps.iter().any(|s| matches!(s, Step::Do { .. }));
+                    is_whole && carried_out(&scene, &site, f).is_some()
+                };
+                let blockers = report.findings.iter().filter(|f| f.severity == Severity::Blocker);
+                let left = blockers.filter(deeds).map(|f| format!("{} {}", f.rule.id, f.remedy));
+                return left.map(|left| format!("site {number}: {left} stays")).collect();
+            };
+            done.push(finding.remedy.to_string());
+            scene = after;
+        }
+        vec![format!("site {number} has no end: {:#?}", &done[done.len() - 4..])]
+    };
+    let all: Vec<String> = (0..SITES).into_par_iter().flat_map(left).collect();
+    assert!(all.is_empty(), "{} of them:\n{}", all.len(), all.join("\n"));
+}
+
+/// No site needs more.
+const MOST_REMEDIES: usize = 60;

@@ -61,7 +61,12 @@ fn judge_host(site: &Site, host: &Name, cases: &[UsedPath]) -> Option<Finding> {
     if let Some(mount) = mount_with_owners(site, &example) {
         let (dmask, fmask) = mount.masks();
         let masks = (dmask | u16::from(W), fmask | u16::from(W));
-        return Some(finding.remedy(Remedy::of(mount_with_masks(host, mount, masks))));
+        return Some(finding.remedy(Remedy::of(mount_with_masks(
+            host,
+            mount,
+            mount.access(),
+            masks,
+        ))));
     }
     let of_acls = by_acl.example(site, host).map(|example| {
         let words = format!(

@@ -1,6 +1,8 @@
 //! Network mounts, wherever they are written: in the layout, in what an engine mounts for a
 //! service, in fstab or in the mount table of a host.
 
+use std::collections::HashSet;
+
 use crate::facts::mounts::network_protocol;
 use crate::layout::mapping::{EngineMount, MapSource, Mapping};
 use crate::layout::mount::{Mount, MountSource};
@@ -66,6 +68,8 @@ pub(in crate::rules) fn network_mounts(site: &Site) -> Vec<NetworkMount<'_>> {
             })
         }));
     }
+    let on_hosts = all.iter().filter(|mount| mount.is_on_host());
+    let mut known: HashSet<(&Name, &AbsPath)> = on_hosts.map(|m| (m.host, m.at)).collect();
     for (host, facts) in site.observed() {
         let lines = facts.fstab.iter().filter_map(|line| {
             let protocol = network_protocol(&line.filesystem)?;
@@ -78,9 +82,7 @@ pub(in crate::rules) fn network_mounts(site: &Site) -> Vec<NetworkMount<'_>> {
             Some((&mount.point, mount.network()?, &mount.super_options, is_read_only, source))
         });
         for (at, protocol, options, is_read_only, source) in lines.chain(table) {
-            let is_known =
-                all.iter().any(|known| known.is_on_host() && (known.host, known.at) == (host, at));
-            if !is_known && !is_made_by_others(at) {
+            if !is_made_by_others(at) && known.insert((host, at)) {
                 let (source, written) = (Some(source), Written::Host);
                 all.push(NetworkMount {
                     host,

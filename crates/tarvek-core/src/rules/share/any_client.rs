@@ -1,6 +1,6 @@
 //! `share/any-client`.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::net::Ipv4Addr;
 
 use crate::layout::share::Share;
@@ -32,6 +32,7 @@ pub static RULE: Rule = Rule {
 /// Judges every export.
 pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
+    let clients = clients(site);
     for share in &site.layout.shares {
         for export in &share.nfs {
             if !any(export.clients.raw()) || export.access == Access::ReadOnly {
@@ -39,25 +40,36 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             }
             let message =
                 format!("{} is exported writable to {}: to everybody", share.path, export.clients);
-            let remedy = narrowed(site, cases, share, export);
+            let clients = clients.get(&share.name).cloned().unwrap_or_default();
+            let remedy = narrowed(site, cases, (share, export), &clients);
             findings.push(of_share(&RULE, share).says(message).remedy(remedy));
         }
     }
     findings
 }
 
+/// The hosts that mount each share over NFS.
+fn clients(site: &Site) -> HashMap<Name, BTreeSet<&Name>> {
+    let mut all: HashMap<Name, BTreeSet<&Name>> = HashMap::new();
+    for mount in network_mounts(site).iter().filter(|mount| mount.protocol == Protocol::Nfs) {
+        if let Some(share) = mount.remote(site).and_then(|far| far.share) {
+            all.entry(share).or_default().insert(mount.host);
+        }
+    }
+    all
+}
+
 /// The export to the network in which all hosts are that mount it; in words, where that is not
 /// known.
-fn narrowed(site: &Site, cases: &[UsedPath], share: &Share, export: &NfsExport) -> Remedy {
+fn narrowed(
+    site: &Site,
+    cases: &[UsedPath],
+    (share, export): (&Share, &NfsExport),
+    clients: &BTreeSet<&Name>,
+) -> Remedy {
     let reload = reload_exports(&share.host);
-    let clients: BTreeSet<&Name> = network_mounts(site)
-        .iter()
-        .filter(|mount| mount.protocol == Protocol::Nfs)
-        .filter(|mount| mount.remote(site).and_then(|far| far.share).as_ref() == Some(&share.name))
-        .map(|mount| mount.host)
-        .collect();
     let names: Vec<String> = clients.iter().map(ToString::to_string).collect();
-    if let Some(network) = network_of(site, &clients) {
+    if let Some(network) = network_of(site, clients) {
         let part = Part::Export { share: share.name.clone(), clients: export.clients.clone() };
         let steps = vec![site.layout.set(part, "clients", network.as_str()), reload.clone()];
         let after = site.after(&steps);
