@@ -96,9 +96,13 @@ fn a_server_by_another_name_is_asked_about_and_known_once_that_is_said() {
         (&"blocker".into(), &"library:Films".into())
     );
     let step = &found["steps"][0];
-    assert_eq!((&step["part"], &step["key"]), (&"host granary".into(), &"addresses".into()));
-    folder.run("check --apply --only mount/unknown-server --yes");
-    assert!(folder.read("tarvek.toml").contains("addresses = [\"10.20.0.2\"]"));
+    let added = (&step["add"], &step["value"]);
+    assert_eq!(added, (&"host.granary.addresses".into(), &"10.20.0.2".into()), "{step}");
+    folder.edit(
+        "tarvek.toml",
+        "role = \"storage\"",
+        "role = \"storage\"\naddresses = [\"10.20.0.2\"]",
+    );
     assert!(of_rule(&folder, "mount/unknown-server").is_empty());
     // Beyond it, what was hidden so far is told.
     assert_eq!(of_rule(&folder, "share/child-dataset-hidden").len(), 1);

@@ -21,7 +21,10 @@ const CASES: &[Case] = &[
         &[(LAYOUT, "[\"/media/films\"]", "[\"/media/films/1742 (2019)/1742 (2019) 1080p.mkv\"]")],
     ),
     ("path/not-absolute", &[(LAYOUT, "[\"/media/films\"]", "[\"media/films\"]")]),
-    ("path/uncovered", &[(LAYOUT, "[\"/media/films\"]", "[\"/mnt/granary/media/films\"]")]),
+    (
+        "path/written-as-host-path",
+        &[(LAYOUT, "[\"/media/films\"]", "[\"/mnt/granary/media/films\"]")],
+    ),
     (
         "path/wrong-translation",
         &[(

@@ -161,7 +161,7 @@ fn is_any_media(name: &[u8]) -> bool {
 }
 
 /// Whether two names are made of the same words, for the most part: half of those of the shorter
-/// one, and a word of more than digits among them. Episodes and years of another number are others.
+/// one, and a word of more than digits among them, or all of it. Episodes and years of another number are others.
 fn alike(one: &[u8], other: &[u8]) -> bool {
     let words = |name: &[u8]| -> HashSet<String> {
         let text = String::from_utf8_lossy(name).to_lowercase();
@@ -181,8 +181,11 @@ fn alike(one: &[u8], other: &[u8]) -> bool {
         return false;
     }
     let common: Vec<&String> = one.intersection(&other).collect();
-    let telling = common.iter().any(|word| word.chars().any(char::is_alphabetic));
-    telling && common.len() * 2 >= one.len().min(other.len())
+    let shorter = one.len().min(other.len());
+    // A title may be a number; with its year, and nothing else in the shorter name, it says enough.
+    let numbers = common.len() >= 2 && common.len() == shorter;
+    let telling = numbers || common.iter().any(|word| word.chars().any(char::is_alphabetic));
+    telling && common.len() * 2 >= shorter
 }
 
 fn digits(text: &str) -> bool {
@@ -271,6 +274,8 @@ pub(crate) mod tests {
             ("01 - Harbour.flac", "Harbour.flac", true),
             ("Pier 88 S01E03.mkv", "1742.2019.mkv", false),
             ("2003.mkv", "Low Water (2003).mkv", false),
+            ("1742 (2019).mkv", "1742.2019.1080p-KH.mkv", true),
+            ("1742 (2019).mkv", "1743.2019.1080p-KH.mkv", false),
             ("A.mkv", "B.mkv", false),
             ("Ferry Nine S01E04.mkv", "ferry.nine.s01e04.1080p.mkv", true),
             ("Ferry Nine S01E04.mkv", "ferry.nine.s01e05.mkv", false),

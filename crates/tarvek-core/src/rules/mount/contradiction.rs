@@ -72,11 +72,13 @@ fn with_table(site: &Site, line: &FstabEntry, mounted: &MountEntry) -> Option<(S
             ));
         }
     }
+    // What can't be written to is read-only, whatever anybody says.
+    let never = ["iso9660", "udf", "squashfs", "erofs"].contains(&mounted.filesystem.raw());
     // A bind has options of its own.
     let is_bind = options.has("bind") || options.has("rbind");
     let read_only = mounted.options.read_only() || mounted.super_options.read_only();
     match (options.read_only(), read_only) {
-        _ if is_bind => None,
+        _ if is_bind || never => None,
         (true, false) => Some((
             format!("fstab mounts {point} read-only, and it is mounted writable"),
             format!("mount -o remount {point}, or take ro out of the line"),

@@ -40,6 +40,10 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 }
 
 fn of_disk(site: &Site, cases: &[UsedPath], mount: &Mount) -> Option<Finding> {
+    // What the system itself is on is there, or nothing is.
+    if mount.at.is_of_the_system() {
+        return None;
+    }
     let services = shown_in(site, mount);
     // A disk is no hop of a way: what lies on it is the host's own.
     let on_disk = |case: &&UsedPath| {
@@ -131,6 +135,7 @@ pub(crate) mod tests {
         };
         assert_eq!(told("UUID=1b2c", "/loft/media", "nofail", false), "");
         assert_eq!(told("/dev/sdb1", "/srv/other", "ro", false), "", "nothing leads there");
+        assert_eq!(told("/dev/sda1", "/", "ro", false), "", "the system is on it");
         assert!(told("/dev/sdb1", "/loft/media", "nofail", false).starts_with(
             "the disk at /loft/media: its name /dev/sdb1 may be another disk's after the next \
                  boot → on granary: name the disk at /loft/media by UUID= or LABEL="

@@ -10,6 +10,7 @@ use crate::words::finding::Finding;
 use crate::words::part::Part;
 use crate::words::path::AbsPath;
 use crate::words::place::Place;
+use crate::words::remedy::Remedy;
 use crate::words::rule::{Rule, Severity};
 
 /// A mapping of far more than is used.
@@ -83,7 +84,8 @@ fn of_mapping(
         format!("{} sees all of {from} as {to}, and uses nothing but {enough}", service.name);
     let about = About::Service(service.name.clone());
     let finding = RULE.finding(about).at(&Place::new(&service.host, from));
-    Some(finding.line(mapping.origin.line).says(message).remedy(steps))
+    let effects = vec![format!("{} then sees nothing else of {from}", service.name)];
+    Some(finding.line(mapping.origin.line).says(message).remedy(Remedy { steps, effects }))
 }
 
 /// The innermost folder that both lie in.

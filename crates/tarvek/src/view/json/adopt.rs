@@ -318,7 +318,7 @@ impl From<&Fact> for Kind {
                 umask: octal(*umask),
                 network: maybe(network.as_ref()),
                 image: maybe(image.as_ref()),
-                waits_for: waits_for.iter().map(|path| lossy(path)).collect(),
+                waits_for: waits_for.iter().map(lossy).collect(),
                 groups: names(groups),
                 userns: maybe(userns.as_ref()),
                 is_host: *is_host,
