@@ -98,11 +98,9 @@ fn a_server_by_another_name_is_asked_about_and_known_once_that_is_said() {
     let step = &found["steps"][0];
     let added = (&step["add"], &step["value"]);
     assert_eq!(added, (&"host.granary.addresses".into(), &"10.20.0.2".into()), "{step}");
-    folder.edit(
-        "tarvek.toml",
-        "role = \"storage\"",
-        "role = \"storage\"\naddresses = [\"10.20.0.2\"]",
-    );
+    let applied = folder.run("check --apply --only mount/unknown-server --yes");
+    let written = folder.read("tarvek.toml");
+    assert!(written.contains("addresses = [\"10.20.0.2\"]"), "{}", applied.stdout);
     assert!(of_rule(&folder, "mount/unknown-server").is_empty());
     // Beyond it, what was hidden so far is told.
     assert_eq!(of_rule(&folder, "share/child-dataset-hidden").len(), 1);

@@ -136,14 +136,17 @@ impl Row {
         }
     }
 
-    /// Whether it differs from an earlier row only where that could not be told: what was in order
-    /// still is, and whether it can be read was unknown.
+    /// Whether it differs from an earlier row only where that could not be told: what was told still
+    /// holds, and something was not.
     pub fn only_tells_more_than(&self, earlier: &Self) -> bool {
-        let to_the_root = |row: &Self| [row.stages.mapped, row.stages.mounted, row.stages.exists];
-        let was_at_the_root = to_the_root(earlier).iter().all(|stage| *stage == State::Ok);
-        was_at_the_root
-            && earlier.stages.readable == State::Unknown
-            && to_the_root(self) == to_the_root(earlier)
+        let all = |row: &Self| {
+            let Stages { mapped, mounted, exists, readable, .. } = row.stages;
+            [mapped, mounted, exists, readable]
+        };
+        let was_open = |was: State| matches!(was, State::Unknown | State::Unseen);
+        let may_tell = |was: State| was_open(was) || was == State::Skipped;
+        let pairs = || all(earlier).into_iter().zip(all(self));
+        pairs().any(|(was, _)| was_open(was)) && pairs().all(|(was, is)| may_tell(was) || was == is)
     }
 }
 
