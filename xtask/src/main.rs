@@ -113,20 +113,16 @@ fn ci() -> Result<(), String> {
     test()?;
     let seed = seed_of_sources()?;
     println!("xtask: the seed is {seed}");
-    // The oracle lane keeps one processor busy; the other one makes the tools of the last steps.
+    // The oracle lane keeps one processor busy; the other one makes what the last steps take.
     let tools = root().join("target/tools");
-    let mut install = Command::new("nice");
-    install.arg(env!("CARGO")).args("install --quiet --debug --locked --jobs 1 --root".split(' '));
-    install.arg(&tools);
-    install.args(["cargo-machete@0.9.2", "cargo-deny@0.20.2", "cargo-mutants@27.1.0"]);
-    let mut installing =
-        install.current_dir(root()).spawn().map_err(|error| format!("{install:?}: {error}"))?;
+    let making = std::thread::spawn({
+        let tools = tools.clone();
+        move || make_for_last_steps(&tools)
+    });
     let answered = oracle(None, None, Some(seed));
-    let installed = installing.wait().map_err(|error| error.to_string())?;
+    let made = making.join().map_err(|_| "what the last steps take was not made")?;
     answered?;
-    if !installed.success() {
-        return Err(format!("{install:?} failed"));
-    }
+    made?;
     // Enough to meet a target that fails at once; longer runs are a chore.
     fuzz(Vec::new(), 5, Some(seed))?;
     oldest_toolchain()?;
@@ -139,6 +135,21 @@ fn ci() -> Result<(), String> {
     demo()?;
     println!("all of it passed");
     Ok(())
+}
+
+/// The tools of the last steps and what the fuzz targets are built of, by one processor and behind
+/// everything else.
+fn make_for_last_steps(tools: &Path) -> Result<(), String> {
+    let nice = |arguments: &str| {
+        let mut command = Command::new("nice");
+        command.arg(env!("CARGO")).args(arguments.split(' '));
+        command
+    };
+    let mut install = nice("install --quiet --debug --locked --jobs 1 --root");
+    install.arg(tools);
+    install.args(["cargo-machete@0.9.2", "cargo-deny@0.20.2", "cargo-mutants@27.1.0"]);
+    run(&mut install)?;
+    run(&mut nice("build --quiet --locked --release --jobs 1 -p tarvek-fuzz"))
 }
 
 /// What passed once passes again: the cases follow from the sources, and are others after each

@@ -41,7 +41,7 @@ impl MutantsArgs {
         Self {
             file: Vec::new(),
             since: is_known.then(|| SINCE.to_owned()),
-            sample: Some(4),
+            sample: Some(3),
             seed: (seed % 1_000_000) as usize,
             at_least: 20,
         }
