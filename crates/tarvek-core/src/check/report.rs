@@ -160,9 +160,8 @@ fn of_its_origin(site: &Site, finding: &mut Finding) {
             *step = Step::on(host, step.to_string());
         }
     }
-    // That a host is there is said by every file of it; what it is called, by none.
-    let edits = finding.remedy.edits().filter(|edit| !matches!(edit.part, Part::Host(_)));
-    let mut files: Vec<&Spot> = edits.filter_map(|edit| adopted.of_line(edit.line)).collect();
+    let edits = finding.remedy.edits().filter_map(|edit| adopted.of_edit(edit));
+    let mut files: Vec<&Spot> = edits.collect();
     files.dedup();
     let also: Vec<Step> = files
         .into_iter()

@@ -81,6 +81,12 @@ pub struct Mapping {
 }
 
 impl Mapping {
+    /// Whether what is mounted below its source later is seen through it (`mount_namespaces(7)`).
+    pub fn follows_mounts(&self) -> bool {
+        let word = self.propagation.as_deref().map(|word| word.trim_start_matches('r'));
+        matches!(word, Some("slave" | "shared"))
+    }
+
     /// The host's folder that it shows and where, if both are absolute.
     pub fn folder(&self) -> Option<(&AbsPath, &AbsPath)> {
         let MapSource::Folder(Declared { path: Ok(from), .. }) = &self.source else { return None };

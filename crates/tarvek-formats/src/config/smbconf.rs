@@ -316,7 +316,9 @@ fn tell(section: &Section, out: &mut Collect) {
         force_create_mode: bits("forcecreatemode"),
         force_folder_mode: bits("forcedirectorymode"),
         recycle,
-        recycle_folder: one("recycle:repository").filter(|_| recycle),
+        // One that leads out of the share is no folder of it.
+        recycle_folder: one("recycle:repository")
+            .filter(|folder| recycle && !folder.raw().split('/').any(|part| part == "..")),
     };
     let fact =
         ShareFact { name: section.name.as_str().into(), path: path.as_bytes().to_vec(), offer };

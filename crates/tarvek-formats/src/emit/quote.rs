@@ -69,13 +69,18 @@ pub(super) fn seen(text: &str) -> Result<(), &'static str> {
 /// A value of smb.conf (`smb.conf(5)`): spaces at its ends and a backslash at its end are kept by
 /// quotation marks.
 pub(super) fn smb_value(text: &str) -> Result<String, &'static str> {
-    seen(text)?;
-    if text.contains('"') {
-        return Err("smb.conf has no way to say a quotation mark");
-    }
     let mut after = text.split('%').skip(1).map(|after| after.chars().next());
     if after.any(|next| next.is_some_and(|c| c.is_alphanumeric() || matches!(c, '$' | '(' | '%'))) {
         return Err("an SMB server takes a percent sign for the start of a variable");
+    }
+    smb_pattern(text)
+}
+
+/// The same of a value that may have variables (`%U`).
+pub(super) fn smb_pattern(text: &str) -> Result<String, &'static str> {
+    seen(text)?;
+    if text.contains('"') {
+        return Err("smb.conf has no way to say a quotation mark");
     }
     let kept = text.trim() == text && !text.ends_with('\\');
     Ok(if kept { text.to_owned() } else { format!("\"{text}\"") })
@@ -186,6 +191,9 @@ mod tests {
         assert_eq!(smb_value("/a "), Ok("\"/a \"".to_owned()));
         assert_eq!(smb_value("/100% x"), Ok("/100% x".to_owned()));
         assert!(smb_value("/a%Ub").is_err() && smb_value("/a\"").is_err());
+        assert_eq!(smb_pattern("bin/%U"), Ok("bin/%U".to_owned()));
+        assert_eq!(smb_pattern("bin\\"), Ok("\"bin\\\"".to_owned()));
+        assert!(smb_pattern("a\nhide = b").is_err() && smb_pattern("a\"").is_err());
         assert_eq!(smb_name("@KESTREL\\domain users"), "\"@KESTREL\\domain users\"");
         assert_eq!(unit_value("a%b"), Ok("a%%b".to_owned()));
         assert!(

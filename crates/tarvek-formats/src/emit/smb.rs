@@ -2,10 +2,11 @@
 
 use tarvek_core::layout::host::Host;
 use tarvek_core::layout::site::Layout;
+use tarvek_core::words::name::Name;
 use tarvek_core::words::offer::SmbOffer;
 
 use super::piece::{Emitted, Piece, Source, say, text};
-use super::quote::{smb_name, smb_value};
+use super::quote::{smb_name, smb_pattern, smb_value};
 
 /// The SMB shares of a storage host.
 pub fn smb(layout: &Layout, host: &Host, file: &str) -> Emitted {
@@ -20,7 +21,9 @@ pub fn smb(layout: &Layout, host: &Host, file: &str) -> Emitted {
         out += &format!("[{}]\n", share.name.raw());
         let path = text(&share.path);
         let path = say(share.origin, &path, smb_value(&path))?;
-        for (name, value) in parameters(path, offer) {
+        let bin = offer.recycle_folder.as_ref().map(Name::raw);
+        let bin = bin.map(|bin| say(share.origin, bin, smb_pattern(bin))).transpose()?;
+        for (name, value) in parameters(path, bin, offer) {
             out += &format!("    {name} = {value}\n");
         }
     }
@@ -32,7 +35,7 @@ pub fn smb(layout: &Layout, host: &Host, file: &str) -> Emitted {
     Ok(vec![Piece::new("shares.smb.conf", note.to_owned() + &out)])
 }
 
-fn parameters(path: String, offer: &SmbOffer) -> Vec<(&'static str, String)> {
+fn parameters(path: String, bin: Option<String>, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     let yes = |on: bool| if on { "yes" } else { "no" }.to_owned();
     let mut all =
         vec![("path", path), ("guest ok", yes(offer.guests)), ("read only", yes(!offer.writable))];
@@ -68,8 +71,7 @@ fn parameters(path: String, offer: &SmbOffer) -> Vec<(&'static str, String)> {
     // gives new entries the folder's default ACL.
     if offer.recycle {
         all.push(("vfs objects", "recycle".into()));
-        let folder = offer.recycle_folder.as_ref();
-        all.extend(folder.map(|folder| ("recycle:repository", folder.raw().into())));
+        all.extend(bin.map(|bin| ("recycle:repository", bin)));
     }
     all
 }

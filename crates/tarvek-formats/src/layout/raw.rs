@@ -246,7 +246,7 @@ pub(super) struct RawSmb {
     #[schemars(!skip_serializing_if)]
     pub(super) recycle: bool,
     /// Which, below the share, if it is not .recycle.
-    pub(super) recycle_folder: Option<String>,
+    pub(super) recycle_folder: Option<At<String>>,
 }
 
 /// A folder with a declared owner, mode or rights.

@@ -146,7 +146,7 @@ impl From<&SmbOffer> for RawSmb {
             force_create_mode: smb.force_create_mode.map(octal),
             force_folder_mode: smb.force_folder_mode.map(octal),
             recycle: smb.recycle,
-            recycle_folder: smb.recycle_folder.as_ref().map(|folder| folder.raw().to_owned()),
+            recycle_folder: smb.recycle_folder.as_ref().map(named),
         }
     }
 }

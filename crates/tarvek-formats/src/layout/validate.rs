@@ -770,8 +770,18 @@ impl Validator<'_, '_, '_> {
             force_create_mode: raw.force_create_mode.as_ref().and_then(octal),
             force_folder_mode: raw.force_folder_mode.as_ref().and_then(octal),
             recycle: raw.recycle,
-            recycle_folder: raw.recycle_folder.map(Into::into),
+            recycle_folder: raw.recycle_folder.and_then(|folder| self.below_share(folder)),
         }
+    }
+
+    /// A folder that lies below its share.
+    fn below_share(&mut self, folder: At<String>) -> Option<Name> {
+        if !components(folder.value.as_bytes()).any(|part| part == b"..") {
+            return Some(folder.value.into());
+        }
+        let message = format!("{:?} leads out of the share", shown(folder.value.as_bytes()));
+        self.mistakes.add(folder.span, message, Some("name a folder below it".to_owned()));
+        None
     }
 }
 

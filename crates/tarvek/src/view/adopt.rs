@@ -48,7 +48,7 @@ pub(crate) fn text<'a>(
     if !read.daemons.is_empty() && screen.volume() != Volume::Quiet {
         let names: Vec<String> = read.daemons.iter().map(ToString::to_string).collect();
         let line = format!(
-            "no service, having mounts of their own and no media in them: {}",
+            "not taken, as they have mounts of their own and no media in them: {}",
             names.join(", ")
         );
         out += &format!("  {}\n", wrap(&line, &[], screen.width() - 4, "    "));

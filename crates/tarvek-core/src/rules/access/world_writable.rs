@@ -148,6 +148,8 @@ pub(crate) mod tests {
         let mut scene = Scene::local();
         scene.tree("granary", "d 1777 0:0 /loft/media/films/upload\nf 0666 0:0 /srv/elsewhere");
         assert_eq!(scene.messages_of(&RULE), "");
+        scene.tree("granary", "f 0666 0:0 /loft/media/films/.tarvek-held/000001");
+        assert_eq!(scene.messages_of(&RULE), "", "what was taken away is nobody's any more");
         scene.tree("granary", "d 0777 0:0 /loft/media/films/in\nf 0666 0:0 /loft/media/films/in/x");
         let told = "anyone may write 2 entries on granary, such as /loft/media/films/in → on \
                     granary: find /loft/media/films '!' -type l '!' '(' -type d -perm -1000 ')' \

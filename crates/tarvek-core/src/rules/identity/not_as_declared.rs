@@ -8,6 +8,7 @@ use crate::words::about::About;
 use crate::words::evidence::Evidence;
 use crate::words::finding::Finding;
 use crate::words::name::Name;
+use crate::words::part::Part;
 use crate::words::remedy::{Command, Step, add_to_group};
 use crate::words::rule::{Rule, Severity};
 use crate::words::terms::{Account, Group};
@@ -30,20 +31,28 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (name, facts) in site.observed() {
         let Some(host) = site.layout.host(name) else { continue };
-        let all = groups(host, facts).into_iter().chain(accounts(site, host, facts));
-        findings.extend(all.map(|(message, step)| {
-            RULE.finding(About::Host(name.clone()))
-                .on(name)
-                .line(host.origin.line)
-                .known(Evidence::Observed)
-                .says(message)
-                .remedy(step)
-        }));
+        for (part, message, step) in
+            groups(host, facts).into_iter().chain(accounts(site, host, facts))
+        {
+            let about = match &part {
+                Part::Account { name, .. } => About::Account(name.clone()),
+                Part::Group { name, .. } => About::Group(name.clone()),
+                _ => About::Host(name.clone()),
+            };
+            let finding = RULE.finding(about).on(name).line(host.origin.line);
+            // People of a host stand in its line.
+            let spot = site.layout.adopted.parts.get(&part);
+            let finding = spot.into_iter().fold(finding, Finding::written);
+            findings.push(finding.known(Evidence::Observed).says(message).remedy(step));
+        }
     }
     findings
 }
 
-fn groups(host: &Host, facts: &HostFacts) -> Vec<(String, Step)> {
+/// The part that is otherwise on its host, how, and what to do.
+type Difference = (Part, String, Step);
+
+fn groups(host: &Host, facts: &HostFacts) -> Vec<Difference> {
     let is_there = |group: &Group| facts.groups.iter().any(|seen| seen.name == group.name);
     let missing = host.groups.iter().filter(|group| !facts.groups.is_empty() && !is_there(group));
     let told = missing.map(|group| {
@@ -59,12 +68,12 @@ fn groups(host: &Host, facts: &HostFacts) -> Vec<(String, Step)> {
                 Step::run(&host.name, command.operand(name.raw()))
             }
         };
-        (message, step)
+        (Part::Group { host: host.name.clone(), name: name.clone() }, message, step)
     });
     told.collect()
 }
 
-fn accounts(site: &Site, host: &Host, facts: &HostFacts) -> Vec<(String, Step)> {
+fn accounts(site: &Site, host: &Host, facts: &HostFacts) -> Vec<Difference> {
     let mut all = Vec::new();
     for account in host.accounts.iter().filter(|_| !facts.accounts.is_empty()) {
         match facts.accounts.iter().find(|seen| seen.name == account.name) {
@@ -77,7 +86,7 @@ fn accounts(site: &Site, host: &Host, facts: &HostFacts) -> Vec<(String, Step)> 
     all
 }
 
-fn missing(host: &Host, facts: &HostFacts, account: &Account) -> (String, Step) {
+fn missing(host: &Host, facts: &HostFacts, account: &Account) -> Difference {
     let Account { name, uid, gid, .. } = account;
     let message = format!("{} has no account {name}, which the layout declares", host.name);
     let step = match facts.accounts.iter().find(|seen| seen.uid == *uid) {
@@ -94,13 +103,14 @@ fn missing(host: &Host, facts: &HostFacts, account: &Account) -> (String, Step) 
             Step::run(&host.name, command.operand(name.raw()))
         }
     };
-    (message, step)
+    (Part::Account { host: host.name.clone(), name: name.clone() }, message, step)
 }
 
 /// Groups that an account is in by the layout alone or, of those that the layout declares, by the
 /// host alone.
-fn memberships(site: &Site, host: &Host, said: &Account, seen: &Account) -> Vec<(String, Step)> {
+fn memberships(site: &Site, host: &Host, said: &Account, seen: &Account) -> Vec<Difference> {
     let (on, name) = (&host.name, &said.name);
+    let part = || Part::Account { host: on.clone(), name: name.clone() };
     let is_in = |account: &Account, group: &Name| {
         account.groups.contains(group)
             || account.gid.is_some() && account.gid == site.gid_of(on, group)
@@ -109,17 +119,14 @@ fn memberships(site: &Site, host: &Host, said: &Account, seen: &Account) -> Vec<
     let lacking = said.groups.iter().filter(|group| !is_in(seen, group)).filter(known);
     let lacking = lacking.map(|group| {
         let message = format!("the layout has {name} in the group {group}, and {on} has not");
-        (message, add_to_group(on, group.raw(), name))
+        (part(), message, add_to_group(on, group.raw(), name))
     });
     let declared = |group: &&Name| host.groups.iter().any(|known| known.name == **group);
     let besides = seen.groups.iter().filter(declared).filter(|group| !is_in(said, group));
+    // Taking somebody out of a group would take what they have by it.
     let besides = besides.map(|group| {
         let message = format!("{on} has {name} in the group {group}, and the layout has not");
-        let words = format!(
-            "gpasswd -d {name} {group}, or declare it: what {name} can do by it is \
-                             judged as it is"
-        );
-        (message, Step::on(on, words))
+        (part(), message, site.layout.add(part(), "groups", group.raw()))
     });
     lacking.chain(besides).collect()
 }
@@ -166,7 +173,11 @@ pub(crate) mod tests {
         let besides = told(|scene| {
             scene.facts("granary").accounts[2].groups.push("keepers".into());
         });
-        assert!(besides.contains("granary has lantern in the group keepers"), "{besides}");
+        assert_eq!(
+            besides,
+            "granary has lantern in the group keepers, and the layout has not → in the layout: add \
+             \"keepers\" to groups of account lantern of granary"
+        );
         assert_eq!(
             told(|scene| {
                 scene.host("granary").groups.push(group("viewers", 2300));

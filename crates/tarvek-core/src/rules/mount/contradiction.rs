@@ -3,7 +3,7 @@
 use crate::facts::configured::{Fact, MountFact};
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::{FstabEntry, MountEntry, network_protocol};
-use crate::rules::mount::{is_made_by_others, passes, same_source};
+use crate::rules::mount::{affected_through, is_made_by_others, same_source};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
@@ -38,15 +38,13 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             let table = facts.mounts.as_ref();
             let mounted = table.and_then(|table| table.mounted_at(&line.point));
             let live = mounted.and_then(|mounted| with_table(site, line, mounted));
-            let of_unit = unit_at(facts, &line.point).and_then(|unit| with_unit(site, line, unit));
-            let Some((message, remedy)) = live.or(of_unit) else { continue };
+            let of_unit =
+                || units_at(facts, &line.point).find_map(|unit| with_unit(site, line, unit));
+            let Some((message, remedy)) = live.or_else(of_unit) else { continue };
             let at = Place::new(host, &line.point);
-            let through =
-                |case: &&UsedPath| case.route.as_ref().is_some_and(|route| passes(route, &at));
             let about = About::Mount { host: host.clone(), at: line.point.clone() };
-            let affected = cases.iter().filter(through).map(UsedPath::affected);
             let finding = RULE.finding(about).at(&at).known(Evidence::Observed).says(message);
-            findings.push(finding.remedy(remedy).affects(affected));
+            findings.push(finding.remedy(remedy).affects(affected_through(cases, &at)));
         }
     }
     findings
@@ -95,12 +93,11 @@ fn with_table(site: &Site, line: &FstabEntry, mounted: &MountEntry) -> Option<(S
     }
 }
 
-/// The unit that mounts something at a place at boot.
-fn unit_at<'f>(facts: &'f HostFacts, point: &AbsPath) -> Option<&'f MountFact> {
-    facts.told.configured.facts.iter().find_map(|found| match &found.fact {
+/// What the host's configuration mounts at a place at boot.
+fn units_at<'f>(facts: &'f HostFacts, point: &'f AbsPath) -> impl Iterator<Item = &'f MountFact> {
+    facts.told.configured.facts.iter().filter_map(move |found| match &found.fact {
         Fact::Mount(unit) => {
-            let is_there = unit.boot && !unit.mounted && unit.at == point.as_bytes();
-            (is_there && !found.spot.file.raw().ends_with("fstab")).then_some(unit)
+            (unit.boot && !unit.mounted && unit.at == point.as_bytes()).then_some(unit)
         }
         _ => None,
     })

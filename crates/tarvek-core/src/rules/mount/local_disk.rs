@@ -95,9 +95,7 @@ fn shown_in<'s>(site: &'s Site, mount: &Mount) -> Vec<(&'s Service, &'s Name)> {
     let of_host = site.layout.services.iter().filter(|service| service.host == mount.host);
     let maps = of_host.flat_map(|service| service.maps().iter().map(move |map| (service, map)));
     let not_passed_on = maps.filter(|(_, map)| {
-        let follows = |word: &String| word.contains("slave") || word.contains("shared");
-        map.folder().is_some_and(|(from, _)| above(from))
-            && !map.propagation.as_ref().is_some_and(follows)
+        map.folder().is_some_and(|(from, _)| above(from)) && !map.follows_mounts()
     });
     not_passed_on.map(|(service, map)| (service, &map.to.written)).collect()
 }

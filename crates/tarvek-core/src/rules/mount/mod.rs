@@ -30,7 +30,7 @@ use crate::route::end::NotMounted;
 use crate::route::hops::{HopKind, Route};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
-use crate::words::about::About;
+use crate::words::about::{About, Affected};
 use crate::words::finding::Finding;
 use crate::words::name::Name;
 use crate::words::options::MountOptions;
@@ -53,9 +53,16 @@ fn is_made_by_others(point: &AbsPath) -> bool {
 pub(super) fn of_mount(rule: RuleId, mount: &Mount, cases: &[UsedPath]) -> Finding {
     let at = Place::new(&mount.host, &mount.at);
     let about = About::Mount { host: mount.host.clone(), at: mount.at.clone() };
-    let passes = |case: &&UsedPath| case.route.as_ref().is_some_and(|route| passes(route, &at));
-    let affected = cases.iter().filter(passes).map(UsedPath::affected);
-    rule.finding(about).at(&at).line(mount.origin.line).affects(affected)
+    rule.finding(about).at(&at).line(mount.origin.line).affects(affected_through(cases, &at))
+}
+
+/// What leads through a mount point.
+fn affected_through<'c>(
+    cases: &'c [UsedPath],
+    point: &'c Place,
+) -> impl Iterator<Item = Affected> + 'c {
+    let through = |case: &&UsedPath| case.route.as_ref().is_some_and(|way| passes(way, point));
+    cases.iter().filter(through).map(UsedPath::affected)
 }
 
 /// Whether a way passes a mount point.

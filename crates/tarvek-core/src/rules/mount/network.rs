@@ -9,7 +9,7 @@ use crate::layout::mount::{Mount, MountSource};
 use crate::layout::service::Service;
 use crate::remedy::apply_on_host::recreate_container;
 use crate::route::source::Remote;
-use crate::rules::mount::{is_made_by_others, of_mount, passes, set_options};
+use crate::rules::mount::{affected_through, is_made_by_others, of_mount, set_options};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
@@ -120,7 +120,7 @@ fn literal(from: &MountSource) -> Option<Name> {
 
 impl<'s> NetworkMount<'s> {
     /// Whether its mount point is a place of its host, not one in a service.
-    fn is_on_host(&self) -> bool {
+    pub(in crate::rules) fn is_on_host(&self) -> bool {
         !matches!(self.written, Written::Engine { .. })
     }
 
@@ -164,14 +164,11 @@ impl<'s> NetworkMount<'s> {
                     .line(mapping.origin.line)
                     .affects(cases.iter().filter(through).map(UsedPath::affected))
             }
-            Written::Host => {
-                let through =
-                    |case: &&UsedPath| case.route.as_ref().is_some_and(|route| passes(route, &at));
-                rule.finding(About::Mount { host: self.host.clone(), at: self.at.clone() })
-                    .at(&at)
-                    .known(Evidence::Observed)
-                    .affects(cases.iter().filter(through).map(UsedPath::affected))
-            }
+            Written::Host => rule
+                .finding(About::Mount { host: self.host.clone(), at: self.at.clone() })
+                .at(&at)
+                .known(Evidence::Observed)
+                .affects(affected_through(cases, &at)),
         }
     }
 

@@ -3,7 +3,7 @@
 use crate::facts::configured::Fact;
 use crate::facts::host::HostFacts;
 use crate::facts::mounts::MountEntry;
-use crate::rules::mount::is_made_by_others;
+use crate::rules::mount::{affected_through, is_made_by_others};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
@@ -61,12 +61,9 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             );
             let at = Place::new(host, &mount.point);
             let about = About::Mount { host: host.clone(), at: mount.point.clone() };
-            let passes = |case: &&UsedPath| {
-                case.route.as_ref().is_some_and(|route| super::passes(route, &at))
-            };
             let finding =
                 RULE.finding(about).at(&at).known(Evidence::Observed).says(message).remedy(step);
-            let finding = finding.affects(cases.iter().filter(passes).map(UsedPath::affected));
+            let finding = finding.affects(affected_through(cases, &at));
             findings.push(match declared {
                 Some(declared) => finding.line(declared.origin.line),
                 None => finding,

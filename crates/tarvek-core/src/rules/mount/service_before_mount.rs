@@ -3,7 +3,7 @@
 use crate::layout::mapping::Mapping;
 use crate::layout::mount::Mount;
 use crate::remedy::apply_on_host::recreate_container;
-use crate::rules::mount::{passes, set_options};
+use crate::rules::mount::{affected_through, set_options};
 use crate::site::join::Site;
 use crate::used::used_path::UsedPath;
 use crate::words::about::About;
@@ -61,11 +61,8 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
             let Some(mount) = late_mount(site, on, map) else { continue };
             let steps = set_options(site, mount, &mount.options.with(&["x-systemd.automount"]));
             let at = Place::new(on, &mount.at);
-            let through =
-                |case: &&UsedPath| case.route.as_ref().is_some_and(|route| passes(route, &at));
             let finding = told(&host.name, mount, map, About::Host(host.name.clone()));
-            let affected = cases.iter().filter(through).map(UsedPath::affected);
-            findings.push(finding.remedy(steps).affects(affected));
+            findings.push(finding.remedy(steps).affects(affected_through(cases, &at)));
         }
     }
     findings
@@ -76,10 +73,7 @@ pub fn find(site: &Site, cases: &[UsedPath]) -> Vec<Finding> {
 /// `remote-fs.target` (`systemd.special(7)`).
 fn late_mount<'s>(site: &'s Site, host: &Name, map: &Mapping) -> Option<&'s Mount> {
     let (from, _) = map.folder()?;
-    let follows = |word: &String| {
-        word.trim_start_matches('r') == "slave" || word.trim_start_matches('r') == "shared"
-    };
-    if map.propagation.as_ref().is_some_and(follows) {
+    if map.follows_mounts() {
         return None;
     }
     let above =

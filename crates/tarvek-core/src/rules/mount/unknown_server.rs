@@ -48,32 +48,42 @@ fn of_mount(site: &Site, cases: &[UsedPath], mount: &NetworkMount) -> Option<Fin
         return None;
     }
     let finding = mount.finding(&RULE, cases);
-    // What nothing leads through stands in nobody's way.
-    let severity = if finding.affects.is_empty() { Severity::Risk } else { RULE.severity };
+    let known = mounted_from(site, mount);
+    // What nothing leads through stands in nobody's way, nor does a name where the mount table has
+    // another one, which is followed.
+    let is_in_the_way = known.is_none() && !finding.affects.is_empty();
+    let severity = if is_in_the_way { RULE.severity } else { Severity::Risk };
     let names: Vec<&str> = site.layout.hosts.iter().map(|host| host.name.raw()).collect();
+    let written = shown(server.as_bytes());
     let message = format!(
-        "{} is mounted from {}, and no host of the layout is called that; it has {}",
+        "{} is mounted from {written}, and no host of the layout is called that; it has {}",
         mount.name(),
-        shown(server.as_bytes()),
         names.join(", ")
     );
     let declare = format!(
-        "in the layout, declare {} as a host with its shares, or add it to the addresses of the \
-         host that it is",
-        shown(server.as_bytes())
+        "in the layout, declare {written} as a host with its shares, or add it to the addresses of \
+         the host that it is"
     );
     let finding = finding.weighs(severity).says(message);
-    Some(match meant(site, mount, server) {
-        Some(host) => {
+    let guess = || meant(site, mount, server).map(|host| (host, "nothing here proves it"));
+    let known = known.map(|host| (host, "what is mounted there comes from it"));
+    Some(match known.or_else(guess) {
+        Some((host, why)) => {
             let add = site.layout.add(Part::Host(host.clone()), "addresses", server);
-            let effects = vec![format!(
-                "if {} is {host}; nothing here proves that",
-                shown(server.as_bytes())
-            )];
+            let effects = vec![format!("{written} is then taken for {host}: {why}")];
             finding.remedy(Remedy { steps: vec![add], effects }).or_else(Step::words(declare))
         }
         None => finding.remedy(Step::words(declare)),
     })
+}
+
+/// The host of the layout from which the mount table has what is mounted there.
+fn mounted_from<'s>(site: &'s Site, mount: &NetworkMount) -> Option<&'s Name> {
+    let table = site.mounts(mount.host).filter(|_| mount.is_on_host())?;
+    let seen = table.mounted_at(mount.at)?;
+    let source = String::from_utf8_lossy(&seen.source);
+    let host = site.host_named(server(&source, seen.network()?)?)?;
+    site.layout.host(host).map(|host| &host.name)
 }
 
 /// The host that is likely meant: the one that offers what is mounted, if it is the only one, else
@@ -153,6 +163,12 @@ pub(crate) mod tests {
             let found = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
             assert_eq!(found.severity, Severity::Risk, "nothing leads through it");
         }
+        let mut scene = Scene::over(Protocol::Nfs);
+        scene.layout.mounts[0].from = MountSource::Literal("10.9.9.9:/else".into());
+        let findings = scene.findings();
+        let found = findings.iter().find(|finding| finding.rule == &RULE).unwrap();
+        assert_eq!(found.severity, Severity::Risk, "what is mounted there is followed");
+        assert!(found.remedy.effects[0].ends_with("granary: what is mounted there comes from it"));
         let mut scene = Scene::over(Protocol::Nfs);
         from(&mut scene, "granry.lan:/else");
         assert!(scene.messages_of(&RULE).contains("to addresses of host granary"));

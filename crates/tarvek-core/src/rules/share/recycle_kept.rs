@@ -60,7 +60,9 @@ pub fn find(site: &Site, _: &[UsedPath]) -> Vec<Finding> {
 fn bins(share: &Share, offer: &SmbOffer) -> Vec<AbsPath> {
     match &offer.recycle_folder {
         Some(named) => {
-            let fixed = components(named.raw().as_bytes()).take_while(|part| !part.contains(&b'%'));
+            let parts = components(named.raw().as_bytes());
+            // What leads out of the share is none of it.
+            let fixed = parts.take_while(|part| !part.contains(&b'%') && *part != b"..");
             let path = fixed.fold(share.path.clone(), |path, part| path.child(part));
             vec![if path == share.path { path.child(BINS[0]) } else { path }]
         }

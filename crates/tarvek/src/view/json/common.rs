@@ -178,7 +178,7 @@ impl StepDoc {
         let Some(found) = layout.document.find_edited(edit) else {
             return Self { words: Some(edit.to_string()), ..Self::default() };
         };
-        let spot = layout.document.layout().adopted.of_line(edit.line);
+        let spot = layout.document.layout().adopted.of_edit(edit);
         let origin =
             spot.map(|spot| OriginDoc { file: spot.file.raw().to_owned(), line: spot.line });
         let (file, line) = (Some(layout.file.to_owned()), Some(found.line));
